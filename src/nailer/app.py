@@ -1,0 +1,283 @@
+"""Joins everything: settings, store, seal, sides, engine and services become one running Nailer."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+from argon2 import PasswordHasher
+
+from nailer.engine.group import GroupCommit
+from nailer.engine.keep import KeptStore
+from nailer.engine.limits import SpeedLimits
+from nailer.engine.live import Live, LiveJob
+from nailer.engine.runner import Runner, Tools
+from nailer.seal import Seal
+from nailer.services.accounts import Accounts
+from nailer.services.browse import Browse
+from nailer.services.change import OneChange
+from nailer.services.compare import Compare
+from nailer.services.connect import Connector
+from nailer.services.contents import Contents
+from nailer.services.edit import Edit
+from nailer.services.ends import Ends
+from nailer.services.guards import Guards
+from nailer.services.keeping import Keeping
+from nailer.services.livecheck import LiveCheck
+from nailer.services.notify import Notify, Post
+from nailer.services.onserver import OnServer
+from nailer.services.opening import Openings
+from nailer.services.ownfiles import OwnFiles
+from nailer.services.permit import Permit
+from nailer.services.planning import Planning
+from nailer.services.questions import Desk
+from nailer.services.receive import Receive
+from nailer.services.referring import Referring
+from nailer.services.removing import Removing
+from nailer.services.saving import Saving
+from nailer.services.scripts import Scripts
+from nailer.services.sieving import Sieving
+from nailer.services.sync import Sync
+from nailer.services.timers import Timers
+from nailer.services.trial import Trials
+from nailer.services.unpack import Unpack
+from nailer.services.unsent import Unsent
+from nailer.services.writing import Writing
+from nailer.settings import Settings
+from nailer.sides.here import HereSide
+from nailer.sides.pool import Pool
+from nailer.store.accounts import AccountStore
+from nailer.store.changes import ChangeStore
+from nailer.store.database import Database
+from nailer.store.drafts import DraftStore
+from nailer.store.jobs import JobStore
+from nailer.store.limits import LimitStore
+from nailer.store.pairs import PairStore
+from nailer.store.sieves import SieveStore
+from nailer.store.sites import SiteStore
+from nailer.store.timers import TimerStore
+
+_THREADS = 32
+
+
+@dataclass(frozen=True, slots=True)
+class Nailer:
+    """A running Nailer: what the pages use. Made by `join`, started by `start`, ended by `stop`."""
+
+    settings: Settings
+    database: Database
+    accounts: Accounts
+    sites: SiteStore
+    jobs: JobStore
+    changes: ChangeStore
+    connector: Connector
+    trials: Trials
+    desk: Desk
+    guards: Guards
+    openings: Openings
+    pool: Pool
+    here: HereSide
+    browse: Browse
+    planning: Planning
+    one_change: OneChange
+    receive: Receive
+    group: GroupCommit
+    live: Live
+    runner: Runner
+    limits: SpeedLimits
+    limit_store: LimitStore
+    account_store: AccountStore
+    notify: Notify
+    unpack: Unpack
+    on_server: OnServer
+    writing: Writing
+    referring: Referring
+    compare: Compare
+    permit: Permit
+    scripts: Scripts
+    drafts: DraftStore
+    kept: KeptStore
+    keeping: Keeping
+    removing: Removing
+    own_files: OwnFiles
+    edit: Edit
+    live_check: LiveCheck
+    saving: Saving
+    pairs: PairStore
+    sieves: SieveStore
+    timer_store: TimerStore
+    ends: Ends
+    sieving: Sieving
+    sync: Sync
+    timers: Timers
+    unsent: Unsent
+
+    async def start(self) -> None:
+        # Python's own pool has six threads on a small machine: files and database would wait for each other.
+        asyncio.get_running_loop().set_default_executor(
+            ThreadPoolExecutor(_THREADS, thread_name_prefix="asyncio_nailer")
+        )
+        await asyncio.to_thread(self.database.migrate)
+        await self.jobs.forget_old_plans()
+        await asyncio.to_thread(self.unpack.clear_old)
+        await self.sites.forget_fleeting()
+        await self.drafts.forget_read()
+        self.limits.set_all(await self.limit_store.all())
+        self.runner.start()
+        self.keeping.start()
+        self.own_files.start()
+        await self.sieves.begin_with_house()
+        await self.sync.finish_ended()
+        self.timers.start()
+        self.unsent.start()
+
+    async def stop(self) -> None:
+        """End everything in the order that loses nothing: no new work, then the lines, then the database."""
+        await self.live.close()
+        await self.receive.close()
+        await self.openings.close()
+        await self.timers.stop()
+        await self.unsent.stop()
+        await self.runner.stop()
+        await self.sync.stop()
+        await self.keeping.stop()
+        await self.own_files.stop()
+        await self.limits.close()
+        await self.notify.close()
+        await self.group.close()
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(10):
+                await self.pool.close()
+        self.database.close()
+
+
+def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None = None) -> Nailer:
+    """Put the parts together. Raises SetupFailed where the key file or the address of the database cannot be used."""
+    # Kept copies and the key are nobody else's on this machine.
+    settings.home.mkdir(parents=True, exist_ok=True, mode=0o700)
+    settings.home.chmod(0o700)
+    database = Database(database_url)
+    sites = SiteStore(database, Seal.at(settings.home / "seal.key"))
+    jobs, changes = JobStore(database), ChangeStore(database)
+    connector = Connector(sites, settings.route)
+    desk = Desk()
+    pool = Pool(connector.dial, when_closed=connector.forget_asked)
+    here = HereSide({os.fsencode(label): path for label, path in settings.roots.items()})
+    pairs, sieve_store, timer_store = PairStore(database), SieveStore(database), TimerStore(database)
+    browse = Browse(here, pool, changes, pairs, sieve_store, settings.zone)
+    ends = Ends(browse, sites)
+    sieving = Sieving(sieve_store, pairs, ends)
+    group = GroupCommit(database)
+    account_store = AccountStore(database)
+    unpack = Unpack(settings.home / "spool")
+    post = Post(settings.mail_host, settings.mail_port, settings.mail_from)
+    on_server = OnServer(pool, browse)
+    notify = Notify(jobs, account_store, sites, pool, post, unpack, on_server)
+
+    def when_ended(job: LiveJob) -> None:
+        browse.forget_below(job.site_id, job.to_side, job.target_folder)
+        notify.job_ended(job.job_id)
+        sync.job_ended(job.run_id)
+        unsent.look_again(job.site_id)
+
+    live = Live(when_ended=when_ended)
+    spool = HereSide({b"spool": unpack.spool})
+    limits = SpeedLimits(lambda: _minute_of_day(settings.zone))
+    kept = KeptStore(settings.home / "kept", group)
+    tools = Tools(
+        jobs=jobs,
+        changes=changes,
+        kept=kept,
+        group=group,
+        live=live,
+        pool=pool,
+        here=here,
+        spool=spool,
+        limits=limits,
+        files_at_once=settings.files_at_once,
+        keep_largest_bytes=settings.keep_largest_bytes,
+    )
+    runner = Runner(tools, jobs_at_once=settings.jobs_at_once)
+    guards = Guards()
+    writing = Writing(jobs, unpack, spool, runner)
+    sync = Sync(
+        ends,
+        pairs,
+        jobs,
+        changes,
+        runner,
+        live,
+        guards,
+        sieving,
+        kept,
+        writing,
+        Contents(pool),
+        keep_largest_bytes=settings.keep_largest_bytes,
+    )
+    unsent = Unsent(pairs, changes, sieving, sync, here, live)
+    planning = Planning(
+        browse, jobs, changes, runner, unpack, spool, sieving, keep_largest_bytes=settings.keep_largest_bytes
+    )
+    drafts = DraftStore(database)
+    edit = Edit(browse, drafts, jobs, writing, live)
+    permit = Permit(browse, jobs, runner, guards)
+    live_check = LiveCheck(browse, settings.route)
+    return Nailer(
+        settings=settings,
+        database=database,
+        accounts=Accounts(account_store, session_hours=settings.session_hours, hasher=hasher),
+        sites=sites,
+        jobs=jobs,
+        changes=changes,
+        connector=connector,
+        trials=Trials(connector, sites),
+        desk=desk,
+        guards=guards,
+        openings=Openings(pool, desk),
+        pool=pool,
+        here=here,
+        browse=browse,
+        planning=planning,
+        one_change=OneChange(browse, changes),
+        receive=Receive(tools, jobs, runner, browse),
+        group=group,
+        live=live,
+        runner=runner,
+        limits=limits,
+        limit_store=LimitStore(database),
+        account_store=account_store,
+        notify=notify,
+        unpack=unpack,
+        on_server=on_server,
+        writing=writing,
+        referring=Referring(browse, writing),
+        compare=Compare(browse, spool),
+        permit=permit,
+        scripts=Scripts(browse, live_check, on_server, permit, planning, writing),
+        keeping=Keeping(changes, kept),
+        removing=Removing(browse, changes, keep_largest_bytes=settings.keep_largest_bytes),
+        own_files=OwnFiles(drafts, sites, here, browse, planning, jobs, live),
+        drafts=drafts,
+        kept=kept,
+        edit=edit,
+        live_check=live_check,
+        saving=Saving(edit, drafts, changes, jobs, planning, live_check, browse, live),
+        pairs=pairs,
+        sieves=sieve_store,
+        timer_store=timer_store,
+        ends=ends,
+        sieving=sieving,
+        sync=sync,
+        timers=Timers(timer_store, pairs, sync, notify),
+        unsent=unsent,
+    )
+
+
+def _minute_of_day(zone: ZoneInfo) -> int:
+    now = datetime.now(zone)
+    return now.hour * 60 + now.minute

@@ -1,0 +1,217 @@
+"""The command line: `nailer serve`, `nailer demo`."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import contextlib
+import errno
+import fcntl
+import os
+import signal
+import socket
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import structlog
+import uvicorn
+
+from nailer.app import Nailer, join
+from nailer.errors import SetupFailed
+from nailer.settings import Settings, load_settings
+from nailer.standins.demo import run, scenario
+from nailer.store.mariadb import PrivateMariaDB
+from nailer.web.app import create_app
+
+_GRACE_S = 5
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run a command; return its exit status. A setup that fails is one sentence, not a trace."""
+    options = _parser().parse_args(arguments)
+    _set_up_logging()
+    # SIGTERM before the server runs must still end the private database and the stand-ins.
+    signal.signal(signal.SIGTERM, _as_interrupt)
+    try:
+        if options.command == "demo":
+            _demo(options)
+        else:
+            _serve(options)
+    except SetupFailed as failed:
+        _say(f"{failed.title}: {failed.what}")
+        return 1
+    except KeyboardInterrupt:
+        return 130
+    return 0
+
+
+def _parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="nailer", description="Looks after the files of websites on rented hosting.")
+    commands = parser.add_subparsers(dest="command", required=True)
+    serve = commands.add_parser("serve", help="run Nailer; the first visit makes the first account")
+    demo = commands.add_parser("demo", help="run Nailer with its demo sites on this machine")
+    demo.add_argument("--fresh", action="store_true", help="put the demo back to how it begins")
+    for command in (serve, demo):
+        command.add_argument("--port", type=int, help="the port to answer on (0: a free one)")
+        command.add_argument("--host", help="the address to answer on")
+        command.add_argument("--home", type=Path, help="the folder for Nailer's own data")
+    return parser
+
+
+def _given(options: argparse.Namespace) -> dict[str, object]:
+    return {key: value for key in ("port", "host", "home") if (value := getattr(options, key)) is not None}
+
+
+def _serve(options: argparse.Namespace) -> None:
+    settings = load_settings(**_given(options))
+    with contextlib.ExitStack() as stack:
+        stack.enter_context(_locked(settings.home))
+        listener = stack.enter_context(_listening(settings))
+        url = settings.database_url or _database(stack, settings.home)
+        nailer = join(settings, url)
+        if not settings.roots:
+            _say("No folder of this machine is allowed yet: set NAILER_ROOTS (docs/settings.md).")
+        _run(nailer, listener)
+
+
+def _demo(options: argparse.Namespace) -> None:
+    home = (options.home or Path("var/demo")).expanduser().absolute()
+    given = _given(options) | {"home": home / "nailer"}
+    # What can fail at once, fails before anything is made.
+    with contextlib.ExitStack() as stack:
+        first = load_settings(**given)
+        listener = stack.enter_context(_listening(first))
+        stack.enter_context(_locked(home.parent, f".{home.name}.lock"))
+        new = run.prepare(home, fresh=options.fresh)
+        standins = run.StandIns(home)
+        stack.callback(standins.stop)
+        ports = standins.start()
+        overrides = given | {
+            "roots": {"studio": home / "here"},
+            "routes": scenario.routes(ports),
+            "mail_host": "127.0.0.1",
+            "mail_port": ports["mail"]["files"],
+            "mail_from": "nailer@gorsegannet.example",
+            "sign_in_note": f"This is the demo. Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. "
+            f"Its servers, with faults to switch and letters to try: http://127.0.0.1:{ports['desk']['web']}/",
+        }
+        settings = load_settings(**overrides)
+        url = settings.database_url or _database(stack, settings.home)
+        if new:
+            asyncio.run(_fill(settings, url, home))
+            run.laid_out(home)
+        _say(
+            f"Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. Ctrl-C ends the demo; its data is kept.\n"
+            f"The demo's servers, their faults and letters to try: http://127.0.0.1:{ports['desk']['web']}/"
+        )
+        _run(join(settings, url), listener)
+
+
+async def _fill(settings: Settings, url: str, home: Path) -> None:
+    nailer = join(settings, url)
+    try:
+        await asyncio.to_thread(nailer.database.migrate)
+        await scenario.remember(nailer, home)
+    finally:
+        nailer.database.close()
+
+
+def _database(stack: contextlib.ExitStack, home: Path) -> str:
+    server = PrivateMariaDB(home)
+    stack.callback(server.stop)
+    return server.start()
+
+
+class _Server(uvicorn.Server):
+    """Ends the streams of events first, so that stopping does not wait for open pages."""
+
+    def __init__(self, config: uvicorn.Config, nailer: Nailer) -> None:
+        super().__init__(config)
+        self._nailer = nailer
+
+    def handle_exit(self, sig: int, frame: object) -> None:
+        self._nailer.live.end_streams()
+        super().handle_exit(sig, frame)  # type: ignore[arg-type]
+
+
+def _run(nailer: Nailer, listener: socket.socket) -> None:
+    host, port = listener.getsockname()[:2]
+    config = uvicorn.Config(
+        create_app(nailer),
+        log_config=None,
+        access_log=False,
+        server_header=False,
+        timeout_graceful_shutdown=_GRACE_S,
+        timeout_keep_alive=30,
+    )
+    _say(f"Nailer answers at http://{host}:{port}/")
+    _Server(config, nailer).run(sockets=[listener])
+
+
+@contextlib.contextmanager
+def _listening(settings: Settings) -> Iterator[socket.socket]:
+    """The listening socket, taken before anything else is started. Raises SetupFailed."""
+    listener = socket.socket()
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind((settings.host, settings.port))
+        listener.listen(128)
+    except OSError as error:
+        listener.close()
+        if error.errno == errno.EADDRINUSE:
+            what = f"Port {settings.port} is taken by another program. Name another with --port, or 0 for a free one."
+        elif error.errno == errno.EACCES:
+            what = f"Port {settings.port} needs more rights than you have. Name one above 1023 with --port."
+        else:
+            what = f"{settings.host}:{settings.port} cannot be listened on: {error.strerror}."
+        raise SetupFailed(what) from error
+    try:
+        yield listener
+    finally:
+        listener.close()
+
+
+@contextlib.contextmanager
+def _locked(home: Path, name: str = ".lock") -> Iterator[None]:
+    """Hold a data folder against a second Nailer. The lock goes with the process, however it ends."""
+    try:
+        home.mkdir(parents=True, exist_ok=True)
+        file = open(home / name, "w")  # noqa: SIM115 - held open for as long as the lock
+    except OSError as error:
+        raise SetupFailed(
+            f"The folder {home} cannot be written to: {error.strerror}. Name another with --home."
+        ) from error
+    with file:
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            raise SetupFailed(f"Another Nailer is running on {home}. End it first, or name another --home.") from error
+        yield
+
+
+def _set_up_logging() -> None:
+    """Lines for people on a terminal, JSON elsewhere; to standard error, so that output stays what was asked for."""
+    last = structlog.dev.ConsoleRenderer() if sys.stderr.isatty() else structlog.processors.JSONRenderer()
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            structlog.processors.format_exc_info,
+            last,
+        ],
+        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+    )
+
+
+def _as_interrupt(number: int, frame: object) -> None:
+    raise KeyboardInterrupt
+
+
+def _say(text: str) -> None:
+    sys.stdout.write(text + os.linesep)
+    sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,1 @@
+"""Checks of contents: what they refer to, and what is wrong in them. Text in, findings out."""

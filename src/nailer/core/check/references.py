@@ -1,0 +1,208 @@
+"""What pages and styles refer to, and how their text reads once something they refer to is renamed.
+
+Contents are handled as Latin-1 text: each byte is one letter, so places in the text are places in the file, and nothing
+but the addresses changes, whatever the file's own character set.
+"""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from html.parser import HTMLParser
+from urllib.parse import quote_from_bytes, unquote_to_bytes, urljoin, urlsplit
+
+from nailer.core.sitepath import DocumentRoot, SitePath, address_of, path_of
+from nailer.errors import InvalidInput
+
+_PAGE = re.compile(rb"\.(x?html?|php\d?|phtml|shtml|inc|tpl|svg)$", re.I)
+_STYLE = re.compile(rb"\.css$", re.I)
+
+_ATTRIBUTE = re.compile(
+    r"""\s(?P<name>[a-zA-Z:-]+)\s*=\s*(?:"(?P<double>[^"]*)"|'(?P<single>[^']*)'|(?P<bare>[^\s"'>]+))"""
+)
+_ONE_ADDRESS = {"src", "href", "poster", "data", "background", "action", "xlink:href"}
+_SRCSET_PART = re.compile(r"(?P<address>[^\s,]\S*?)(?=,?\s|,?$)(?:\s+[^,]*)?")
+_CSS_URL = re.compile(r"""url\(\s*(?P<mark>["']?)(?P<address>[^"')]*?)(?P=mark)\s*\)""", re.I)
+_CSS_IMPORT = re.compile(r"""@import\s+(?P<mark>["'])(?P<address>[^"']*)(?P=mark)""", re.I)
+_CSS_COMMENT = re.compile(r"/\*.*?\*/", re.S)
+# An address that a program makes is not known before it runs.
+_MADE_BY_A_PROGRAM = ("<?", "{{", "{%", "${", "<%")
+_SCHEME = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]*:")
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """An address in a text: from `start` up to `end`, as it is written there, and on which line (from 1)."""
+
+    start: int
+    end: int
+    written: str
+    line: int
+
+    @property
+    def address(self) -> str:
+        """The address itself: character references of HTML are resolved."""
+        return html.unescape(self.written).strip()
+
+
+def refers(name: bytes) -> bool:
+    """True for a file whose references are known by its name's ending.
+
+    >>> refers(b"index.HTML"), refers(b"site.css"), refers(b"app.js")
+    (True, True, False)
+    """
+    return bool(_PAGE.search(name) or _STYLE.search(name))
+
+
+def references(name: bytes, data: bytes) -> list[Reference]:
+    """Every address in a page or style, in the order of the text.
+
+    >>> [one.address for one in references(b"a.html", b'<img src="pier.svg"> <a href=fares.html>')]
+    ['pier.svg', 'fares.html']
+    >>> [one.address for one in references(b"a.css", b"@import 'b.css'; p { background: url( img/a.png ) }")]
+    ['b.css', 'img/a.png']
+    """
+    text = data.decode("latin-1")
+    starts = [0, *(found.end() for found in re.finditer("\n", text))]
+    spans = _in_style(text, 0) if _STYLE.search(name) else _in_page(text, starts)
+    found, line = [], 0
+    for start, end in sorted(set(spans)):
+        while line < len(starts) and starts[line] <= start:
+            line += 1
+        written = text[start:end]
+        if written.strip() and not any(mark in written for mark in _MADE_BY_A_PROGRAM):
+            found.append(Reference(start, end, written, line))
+    return found
+
+
+def _in_style(text: str, at: int) -> Iterator[tuple[int, int]]:
+    bare = _CSS_COMMENT.sub(lambda found: " " * len(found.group()), text)
+    for pattern in (_CSS_URL, _CSS_IMPORT):
+        for found in pattern.finditer(bare):
+            yield at + found.start("address"), at + found.end("address")
+
+
+def _in_page(text: str, starts: list[int]) -> Iterator[tuple[int, int]]:
+    reader = _Tags(starts)
+    reader.feed(text)
+    reader.close()
+    return iter(reader.spans)
+
+
+class _Tags(HTMLParser):
+    """Collects the places of addresses while a page is read; comments and scripts are passed over."""
+
+    def __init__(self, starts: list[int]) -> None:
+        super().__init__(convert_charrefs=False)
+        self.spans: list[tuple[int, int]] = []
+        self._starts = starts
+        self._style = False
+
+    def handle_starttag(self, tag: str, attrs: object) -> None:
+        at, text = self._at(), self.get_starttag_text() or ""
+        self._style = tag == "style"
+        for found in _ATTRIBUTE.finditer(text):
+            group = next(one for one in ("double", "single", "bare") if found[one] is not None)
+            start, value, name = at + found.start(group), found[group], found["name"].lower()
+            if name in _ONE_ADDRESS:
+                self.spans.append((start, start + len(value)))
+            elif name == "srcset":
+                self.spans += [
+                    (start + one.start("address"), start + one.end("address")) for one in _SRCSET_PART.finditer(value)
+                ]
+            elif name == "style":
+                self.spans += _in_style(value, start)
+
+    def handle_startendtag(self, tag: str, attrs: object) -> None:
+        self.handle_starttag(tag, attrs)
+        self._style = False
+
+    def handle_endtag(self, tag: str) -> None:
+        self._style = False
+
+    def handle_data(self, data: str) -> None:
+        if self._style:
+            self.spans += _in_style(data, self._at())
+
+    def _at(self) -> int:
+        line, column = self.getpos()
+        return self._starts[line - 1] + column
+
+
+def target_of(address: str, page: SitePath, roots: tuple[DocumentRoot, ...]) -> SitePath | None:
+    """The path that an address on a page leads to; None where it leads elsewhere, or nowhere in particular.
+
+    >>> roots = (DocumentRoot(SitePath.parse(b"/htdocs"), "https://skerryferries.example/"),)
+    >>> str(target_of("../img/pier%20end.svg?v=2#top", SitePath.parse(b"/htdocs/fares/index.html"), roots))
+    '/htdocs/img/pier end.svg'
+    >>> target_of("https://gannet.example/a.css", SitePath.parse(b"/htdocs/index.html"), roots)
+    """
+    own = address_of(page, roots)
+    if own is None or not address or address.startswith("#"):
+        return None
+    if _SCHEME.match(address) and not address.lower().startswith(("http:", "https:")):
+        return None
+    # A raw byte stands for itself, as it does in a browser that reads the page in that set.
+    raw = quote_from_bytes(address.encode("latin-1", "replace"), safe="~!$&'()*+,;=:@/?#%[]-._")
+    try:
+        return path_of(urljoin(own, raw), roots)
+    except (InvalidInput, ValueError):
+        return None
+
+
+def renamed(path: SitePath, renames: Mapping[SitePath, bytes]) -> SitePath:
+    """A path after names on the way to it, or its own, were changed. `renames` holds old paths and new last names.
+
+    >>> str(renamed(SitePath((b"a", b"b")), {SitePath((b"a",)): b"x"}))
+    '/x/b'
+    """
+    names = [renames.get(SitePath(path.names[: depth + 1]), name) for depth, name in enumerate(path.names)]
+    return SitePath(tuple(names))
+
+
+def rewritten(
+    name: bytes, data: bytes, page: SitePath, renames: Mapping[SitePath, bytes], roots: tuple[DocumentRoot, ...]
+) -> tuple[bytes, int]:
+    """A file's content once what it refers to is renamed, and how many of its references that changed.
+
+    >>> roots = (DocumentRoot(SitePath.parse(b"/htdocs"), "https://skerryferries.example/"),)
+    >>> old = SitePath.parse(b"/htdocs/Pier 1.svg")
+    >>> rewritten(b"a.html", b'<img src="Pier%201.svg?2">', SitePath.parse(b"/htdocs/a.html"), {old: b"pier-1.svg"}, roots)
+    (b'<img src="pier-1.svg?2">', 1)
+    """
+    text, count = data.decode("latin-1"), 0
+    for one in reversed(references(name, data)):
+        target = target_of(one.address, page, roots)
+        if target is None or (goal := renamed(target, renames)) == target:
+            continue
+        written = _with_names(one.written, target, goal)
+        if written is not None:
+            text = text[: one.start] + written + text[one.end :]
+            count += 1
+    return text.encode("latin-1"), count
+
+
+def _with_names(written: str, old: SitePath, new: SitePath) -> str | None:
+    """An address as written with the names that differ put in; None where none of them is spelled out in it."""
+    unescaped = html.unescape(written)
+    cut = min((at for at in (unescaped.find("?"), unescaped.find("#")) if at >= 0), default=len(unescaped))
+    path, rest = unescaped[:cut], unescaped[cut:]
+    begins = len(path) - len(urlsplit(path).path) if "//" in path else 0
+    parts = path[begins:].rstrip("/").split("/")
+    changed = False
+    for back, (before, after) in enumerate(zip(reversed(old.names), reversed(new.names), strict=True), start=1):
+        if before == after or back > len(parts):
+            continue
+        if unquote_to_bytes(parts[-back].strip().encode("latin-1", "replace")) == before:
+            parts[-back] = quote_from_bytes(after, safe="~!$'()*+,;=:@-._")
+            changed = True
+    if not changed:
+        return None
+    tail = "/" if path.endswith("/") else ""
+    return (
+        html.escape(path[:begins] + "/".join(parts) + tail + rest, quote=True)
+        if "&" in written
+        else (path[:begins] + "/".join(parts) + tail + rest)
+    )

@@ -1,0 +1,101 @@
+"""Protocols, their ports, and what a greeting tells about who really answers (RFC 959, 4217, 4253)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Protocol(StrEnum):
+    """How a site is reached. The order is the order of preference: safest first."""
+
+    SFTP = "sftp"
+    FTP_TLS = "ftps"
+    FTP_IMPLICIT = "ftps-implicit"
+    FTP = "ftp"
+
+    @property
+    def is_ftp(self) -> bool:
+        return self is not Protocol.SFTP
+
+    @property
+    def port(self) -> int:
+        return _PORTS[self]
+
+    @property
+    def word(self) -> str:
+        return _WORDS[self]
+
+
+_PORTS = {Protocol.SFTP: 22, Protocol.FTP_TLS: 21, Protocol.FTP_IMPLICIT: 990, Protocol.FTP: 21}
+_WORDS = {
+    Protocol.SFTP: "SFTP",
+    Protocol.FTP_TLS: "FTP, explicit TLS",
+    Protocol.FTP_IMPLICIT: "FTP, implicit TLS",
+    Protocol.FTP: "FTP, not encrypted",
+}
+
+
+class Speaker(StrEnum):
+    """Who answers at a port."""
+
+    SSH = "SSH"
+    FTP = "FTP"
+    TLS = "TLS"
+    WEB = "a web server"
+    MAIL = "a mail server"
+    SILENT = "nobody"
+    STRANGER = "something else"
+
+
+@dataclass(frozen=True, slots=True)
+class Greeting:
+    """What a server said first. `line` is its first line, readable; empty where it said nothing."""
+
+    speaker: Speaker
+    line: str
+
+
+def greeting_of(first: bytes) -> Greeting:
+    """Who a server's first bytes show it to be. Nothing at all is silence: a web server, or TLS from the first byte.
+
+    >>> greeting_of(b"SSH-2.0-made-up\\r\\n").speaker, greeting_of(b"220 ready").speaker, greeting_of(b"").speaker
+    (<Speaker.SSH: 'SSH'>, <Speaker.FTP: 'FTP'>, <Speaker.SILENT: 'nobody'>)
+    """
+    line = first.split(b"\n")[0].decode("utf-8", "replace").strip()[:200]
+    shown = "".join(one if one.isprintable() else "·" for one in line)
+    return Greeting(_speaker(first), shown)
+
+
+def _speaker(first: bytes) -> Speaker:
+    # RFC 4253, 4.2: a server may send other lines before its version.
+    if first.startswith(b"SSH-") or b"\nSSH-" in first:
+        return Speaker.SSH
+    if first[:3] in (b"220", b"120", b"421", b"530"):
+        mail = b"SMTP" in first.upper()
+        return Speaker.MAIL if mail else Speaker.FTP
+    if first.startswith((b"* OK", b"+OK")):
+        return Speaker.MAIL
+    if first.startswith(b"HTTP/") or first.lstrip()[:5].lower() in (b"<html", b"<!doc"):
+        return Speaker.WEB
+    if first[:2] in (b"\x15\x03", b"\x16\x03"):
+        return Speaker.TLS
+    return Speaker.SILENT if not first else Speaker.STRANGER
+
+
+def wanted_speaker(protocol: Protocol) -> Speaker:
+    """Who has to answer for a protocol to work."""
+    if protocol is Protocol.SFTP:
+        return Speaker.SSH
+    return Speaker.TLS if protocol is Protocol.FTP_IMPLICIT else Speaker.FTP
+
+
+def better_than(protocol: Protocol, offered: frozenset[Protocol]) -> Protocol | None:
+    """The safest protocol on offer that is safer than the one in use; None where there is none.
+
+    >>> better_than(Protocol.FTP, frozenset({Protocol.FTP_TLS, Protocol.FTP}))
+    <Protocol.FTP_TLS: 'ftps'>
+    """
+    order = list(Protocol)
+    safer = [one for one in order[: order.index(protocol)] if one in offered]
+    return safer[0] if safer else None

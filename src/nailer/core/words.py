@@ -1,0 +1,96 @@
+"""Numbers and dates as people read them. The exact value stands beside them, on hover."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, tzinfo
+
+from nailer.core.entry import Stamp
+
+_UNITS = ("kB", "MB", "GB", "TB", "PB")
+
+
+def size_text(size: int) -> str:
+    """Bytes in decimal units with one digit after the point.
+
+    >>> [size_text(n) for n in (0, 87, 8800, 999_949, 999_950, 48_300_000)]
+    ['0 B', '87 B', '8.8 kB', '999.9 kB', '1.0 MB', '48.3 MB']
+    """
+    if size < 1000:
+        return f"{size} B"
+    value = float(size)
+    for unit in _UNITS:
+        value /= 1000
+        if value < 999.95 or unit == _UNITS[-1]:
+            return f"{value:.1f} {unit}"
+    raise AssertionError("the last unit always returns")
+
+
+def exact_size(size: int) -> str:
+    """The size to the byte, with thin groups.
+
+    >>> exact_size(48300012)
+    '48 300 012 bytes'
+    """
+    return f"{size:,}".replace(",", " ") + (" byte" if size == 1 else " bytes")
+
+
+def count_text(count: int, one: str, many: str | None = None) -> str:
+    """A count with its noun.
+
+    >>> count_text(1, "file"), count_text(12, "file"), count_text(2, "copy", "copies")
+    ('1 file', '12 files', '2 copies')
+    """
+    return f"{count:,}".replace(",", " ") + " " + (one if count == 1 else many or one + "s")
+
+
+def when_text(at: datetime, now: datetime, zone: tzinfo = UTC) -> str:
+    """A moment as short as it can be told apart: `today 10:42`, `yesterday 09:15`, `12 Nov 16:03`, `9 Jan 2025`."""
+    local, today = at.astimezone(zone), now.astimezone(zone)
+    days = (today.date() - local.date()).days
+    clock = local.strftime("%H:%M")
+    if days == 0:
+        return f"today {clock}"
+    if days == 1:
+        return f"yesterday {clock}"
+    if local.year == today.year or 0 <= days < 180:
+        return f"{local.day} {local:%b} {clock}"
+    return f"{local.day} {local:%b} {local.year}"
+
+
+def stamp_text(stamp: Stamp | None, now: datetime, zone: tzinfo = UTC) -> str:
+    """A file's time as short text; empty where the side gave none."""
+    return "" if stamp is None else when_text(moment(stamp), now, zone)
+
+
+def exact_stamp(stamp: Stamp | None) -> str:
+    """The time in full, in UTC, as precise as it is known."""
+    if stamp is None:
+        return "no time given"
+    text = moment(stamp).strftime("%Y-%m-%d %H:%M:%S")
+    if stamp.precision_ns >= 60_000_000_000:
+        text = text[:-3]
+    elif stamp.precision_ns < 1_000_000_000:
+        text += f".{stamp.at_ns % 1_000_000_000:09d}".rstrip("0").rstrip(".")
+    return text + " UTC"
+
+
+def moment(stamp: Stamp) -> datetime:
+    """A stamp as a datetime, held inside what a datetime can say: servers send absurd times."""
+    bounded = min(max(stamp.at_s, -62_135_596_800.0), 253_402_300_799.0)
+    return datetime.fromtimestamp(bounded, UTC)
+
+
+def span_text(seconds: float) -> str:
+    """A length of time for a person who waits.
+
+    >>> [span_text(s) for s in (0.4, 6, 75, 3700, 200_000)]
+    ['1 s', '6 s', '1 min 15 s', '1 h 1 min', '2 days']
+    """
+    whole = max(1, round(seconds))
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s"
+    if whole < 172_800:
+        return f"{whole // 3600} h {whole % 3600 // 60} min"
+    return f"{whole // 86_400} days"

@@ -1,0 +1,1 @@
+"""What takes time: jobs, carried out by asyncio, outliving a page and a process."""

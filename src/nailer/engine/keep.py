@@ -1,0 +1,138 @@
+"""Kept copies: what a change replaced or removed, compressed, under the hash of its content.
+
+A content lies once, however often it was kept: `kept/ab/abcdef....zst`. It is written under a temporary name, brought to
+the disk, and renamed; only then may anything be replaced.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import secrets
+from collections.abc import AsyncGenerator, AsyncIterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+import zstandard
+from blake3 import blake3
+
+from nailer.engine.group import GroupCommit
+from nailer.errors import NoSpaceLeft, NotFound
+from nailer.sides.side import CHUNK_BYTES
+from nailer.sides.translate import from_os
+from nailer.store.database import utc_now
+from nailer.unbroken import in_thread, unbroken
+
+_LEVEL = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A content that is safe: its BLAKE3 hash (32 bytes) and its size in bytes."""
+
+    hash: bytes
+    size: int
+
+
+class _Writer:
+    """A compressed file on its way into the store. All methods block."""
+
+    def __init__(self, folder: Path) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.part = folder / f"part-{secrets.token_hex(8)}"
+        self._file = open(self.part, "wb")  # noqa: SIM115 - closed by finish or abandon
+        self._squeeze = zstandard.ZstdCompressor(level=_LEVEL).stream_writer(self._file, closefd=False)
+        self._hash = blake3()
+        self.size = 0
+
+    def add(self, chunk: bytes) -> None:
+        self._hash.update(chunk)
+        self._squeeze.write(chunk)
+        self.size += len(chunk)
+
+    def finish(self, folder: Path) -> tuple[bytes, int]:
+        """Bring it to the disk under its hash; return the hash and the compressed size."""
+        self._squeeze.close()  # type: ignore[no-untyped-call]  # the stubs leave it open
+        self._file.flush()
+        os.fsync(self._file.fileno())
+        stored = self._file.tell()
+        self._file.close()
+        digest: bytes = self._hash.digest()
+        target = _place(folder, digest)
+        target.parent.mkdir(exist_ok=True)
+        os.replace(self.part, target)
+        return digest, stored
+
+    def abandon(self) -> None:
+        self._file.close()
+        with contextlib.suppress(FileNotFoundError):
+            self.part.unlink()
+
+
+class KeptStore:
+    """The folder of kept contents, and its rows in the database."""
+
+    def __init__(self, folder: Path, group: GroupCommit) -> None:
+        self._folder = folder
+        self._group = group
+
+    async def put(self, chunks: AsyncIterator[bytes]) -> Kept:
+        """Keep a content. Returns once it is on the disk and in the database. Raises NoSpaceLeft."""
+        try:
+            writer = await unbroken(asyncio.to_thread(_Writer, self._folder), undo=_Writer.abandon)
+            try:
+                async for chunk in chunks:
+                    await in_thread(writer.add, chunk)
+                digest, stored = await in_thread(writer.finish, self._folder)
+            except BaseException:
+                await in_thread(writer.abandon)
+                raise
+        except OSError as error:
+            ours = from_os(error, "the store of kept copies")
+            if isinstance(ours, NoSpaceLeft):
+                ours = NoSpaceLeft("There is no room here to keep what would be replaced, so nothing was replaced.")
+            raise ours from error
+        row = {"hash": digest, "size": writer.size, "stored_size": stored, "now": utc_now()}
+        await self._group.submit(("changes.keep", row))
+        return Kept(digest, writer.size)
+
+    async def let_go(self, digests: Sequence[bytes]) -> None:
+        """Remove kept contents from the disk; their rows must be gone already."""
+
+        def remove() -> None:
+            for digest in digests:
+                _place(self._folder, digest).unlink(missing_ok=True)
+
+        await in_thread(remove)
+
+    async def read(self, digest: bytes) -> AsyncGenerator[bytes, None]:
+        """A kept content in chunks. Raises NotFound where it is not kept, or damaged."""
+        try:
+            file = await unbroken(
+                asyncio.to_thread(_opened, _place(self._folder, digest)), undo=lambda late: late.close()
+            )
+        except FileNotFoundError as error:
+            raise NotFound("This copy is not kept any more.") from error
+        check = blake3()
+        try:
+            with zstandard.ZstdDecompressor().stream_reader(file, closefd=False) as stream:
+                while chunk := await in_thread(stream.read, CHUNK_BYTES):
+                    check.update(chunk)
+                    yield chunk
+        except zstandard.ZstdError as error:
+            raise NotFound("This copy is damaged and cannot be brought back.") from error
+        finally:
+            file.close()
+        if check.digest() != digest:
+            raise NotFound("This copy is damaged and cannot be brought back.")
+
+
+def _opened(file: Path) -> BinaryIO:
+    return open(file, "rb")
+
+
+def _place(folder: Path, digest: bytes) -> Path:
+    name = digest.hex()
+    return folder / name[:2] / f"{name}.zst"

@@ -1,0 +1,167 @@
+"""What is under way, as pages see it: the tally, the rate and the files in flight of every running job, in memory."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import time
+from collections import deque
+from collections.abc import AsyncIterator, Callable
+from dataclasses import dataclass, field
+
+from nailer.core.entry import SideName
+from nailer.core.progress import Count, Rate, Tally
+from nailer.core.sitepath import SitePath
+from nailer.core.states import JobState
+
+_SAMPLE_EVERY_S = 1.0
+_HISTORY = 300
+
+
+@dataclass(slots=True)
+class InFlight:
+    """A file that is being sent: its target, its size, and how many bytes have gone."""
+
+    target: SitePath
+    size: int
+    sent: int = 0
+    moved_at_s: float = field(default_factory=time.monotonic)
+
+    def quiet_s(self, now_s: float) -> float:
+        """Seconds since its last byte."""
+        return now_s - self.moved_at_s
+
+
+@dataclass(slots=True)
+class LiveJob:
+    """A running job. `tally` counts what ended; the files in flight add their bytes."""
+
+    job_id: int
+    site_id: int
+    title: str
+    to_side: SideName
+    target_folder: SitePath
+    base: Tally
+    run_id: int | None = None
+    state: JobState = JobState.RUNNING
+    done: Count = Count()
+    failed: Count = Count()
+    left: Count = Count()
+    in_flight: dict[int, InFlight] = field(default_factory=dict)
+    rate: Rate = Rate()
+    stop_asked: asyncio.Event = field(default_factory=asyncio.Event)
+    _unsampled: int = 0
+
+    def sent(self, item_id: int, count: int) -> None:
+        self._unsampled += count
+        flight = self.in_flight.get(item_id)
+        if flight is not None:
+            flight.sent += count
+            flight.moved_at_s = time.monotonic()
+
+    def resumed(self, item_id: int, at: int) -> None:
+        """So many bytes of an item need not be sent again."""
+        flight = self.in_flight.get(item_id)
+        if flight is not None:
+            flight.sent = at
+
+    @property
+    def tally(self) -> Tally:
+        return Tally(
+            planned=self.base.planned,
+            done=self.base.done + self.done,
+            failed=self.base.failed + self.failed,
+            left=self.base.left + self.left,
+            under_way_bytes=sum(min(one.sent, one.size) for one in self.in_flight.values()),
+        )
+
+    def sample(self, now_s: float) -> int:
+        """Fold what was sent since the last sample into the rate; return those bytes."""
+        count, self._unsampled = self._unsampled, 0
+        self.rate = self.rate.after(count, now_s)
+        return count
+
+
+class Live:
+    """All running jobs of this process. Pages wait for `changes()`; `touch()` wakes them."""
+
+    def __init__(self, when_ended: Callable[[LiveJob], None]) -> None:
+        self.jobs: dict[int, LiveJob] = {}
+        self._when_ended = when_ended
+        self.speeds: deque[tuple[int, int]] = deque(maxlen=_HISTORY)
+        self._version = 0
+        self._ended: deque[tuple[int, int]] = deque(maxlen=_HISTORY)
+        self._changed = asyncio.Event()
+        self._sampler: asyncio.Task[None] | None = None
+        self._closed = False
+
+    def begin(self, job: LiveJob) -> None:
+        self.jobs[job.job_id] = job
+        if self._sampler is None or self._sampler.done():
+            self._sampler = asyncio.create_task(self._sample())
+        self.touch()
+
+    def end(self, job_id: int) -> None:
+        job = self.jobs.pop(job_id, None)
+        if job is not None:
+            self._when_ended(job)
+            self._ended.append((self._version + 1, job_id))
+        self.touch()
+
+    @property
+    def version(self) -> int:
+        """Grows with every change."""
+        return self._version
+
+    def ended_since(self, version: int) -> list[int]:
+        """Jobs that ended after `version`, however short they ran."""
+        return [job_id for at, job_id in self._ended if at > version]
+
+    def touch(self) -> None:
+        """Something changed that pages show."""
+        self._version += 1
+        self._changed.set()
+        self._changed = asyncio.Event()
+
+    async def changes(self, *, at_most_every_s: float, heartbeat_s: float) -> AsyncIterator[bool]:
+        """True at once and after every change, not more often than asked; False as a heartbeat while nothing does.
+
+        Ends when Nailer stops.
+        """
+        seen = -1
+        while not self._closed:
+            moved = self._version != seen
+            seen = self._version
+            yield moved
+            if moved:
+                await asyncio.sleep(at_most_every_s)
+            if self._version == seen and not self._closed:
+                with contextlib.suppress(TimeoutError):
+                    async with asyncio.timeout(heartbeat_s):
+                        await self._changed.wait()
+
+    def end_streams(self) -> None:
+        """Let every page's stream end: Nailer stops. Safe from a signal handler."""
+        self._closed = True
+        asyncio.get_running_loop().call_soon_threadsafe(self.touch)
+
+    async def close(self) -> None:
+        self._closed = True
+        self.touch()
+        if self._sampler is not None:
+            self._sampler.cancel()
+            await asyncio.gather(self._sampler, return_exceptions=True)
+
+    async def _sample(self) -> None:
+        while self.jobs:
+            await asyncio.sleep(_SAMPLE_EVERY_S)
+            now_s = time.monotonic()
+            up = down = 0
+            for job in self.jobs.values():
+                count = job.sample(now_s)
+                if job.to_side is SideName.THERE:
+                    up += count
+                else:
+                    down += count
+            self.speeds.append((up, down))
+            self.touch()

@@ -1,0 +1,490 @@
+"""The runner: claims jobs under leases and carries their items, many at a time, phase after phase.
+
+A phase ends before the next begins: folders by depth, then files by their rank of landing, removals children first.
+Within a phase the order does not matter, and many items are under way at once over one connection. Items come from the
+database in windows, so a job of any length needs the same memory.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import random
+import secrets
+import socket
+import time
+from collections.abc import AsyncGenerator, AsyncIterator, Callable, Coroutine
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import structlog
+
+from nailer.core.entry import SideName
+from nailer.core.names import landing_rank
+from nailer.core.plan import Action
+from nailer.core.retry import next_delay
+from nailer.core.sitepath import SitePath
+from nailer.core.states import ItemState, JobState, Wish, check_item, ended_as
+from nailer.engine.carry import Carrier, Outcome
+from nailer.engine.group import GroupCommit
+from nailer.engine.keep import KeptStore
+from nailer.engine.limits import SpeedLimits
+from nailer.engine.live import InFlight, Live, LiveJob
+from nailer.errors import (
+    AnswerNeeded,
+    ConnectionDropped,
+    EncryptionMissing,
+    HostUnreachable,
+    IdentityChanged,
+    IdentityUnknown,
+    LoginRefused,
+    NailerError,
+    NoSpaceLeft,
+    SendingStopped,
+    StoreUnavailable,
+    TooManyConnections,
+    WeakServer,
+)
+from nailer.sides.connection import Lane
+from nailer.sides.here import HereSide
+from nailer.sides.pool import Pool
+from nailer.sides.side import Side
+from nailer.store.changes import ChangeStore
+from nailer.store.database import utc_now
+from nailer.store.jobs import Item, Job, JobKind, JobStore
+
+_log = structlog.get_logger()
+
+LEASE_S = 20.0
+_RENEW_EVERY_S = 4.0
+_LOOK_EVERY_S = 2.0
+_WINDOW = 500
+_MOST_ATTEMPTS = 4
+_MOST_LIMITED = 4
+_STUCK_S = 60.0
+
+# What makes going on with the other items pointless.
+_ENDS_THE_JOB = (
+    HostUnreachable,
+    TooManyConnections,
+    LoginRefused,
+    IdentityChanged,
+    IdentityUnknown,
+    WeakServer,
+    EncryptionMissing,
+    AnswerNeeded,
+    NoSpaceLeft,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Tools:
+    """What carrying needs, made once for the process."""
+
+    jobs: JobStore
+    changes: ChangeStore
+    kept: KeptStore
+    group: GroupCommit
+    live: Live
+    pool: Pool
+    here: HereSide
+    spool: HereSide
+    limits: SpeedLimits
+    files_at_once: int
+    keep_largest_bytes: int
+
+    @contextlib.asynccontextmanager
+    async def carrier(self, job: Job, live: LiveJob) -> AsyncIterator[Carrier]:
+        """A carrier for a job, connected where the job touches the server."""
+        announced = await self.changes.unconfirmed(job.id)
+        needs_there = job.kind in (JobKind.CARRY, JobKind.SYNC) or job.to_side is SideName.THERE
+        source_site: Side | None = None
+        async with contextlib.AsyncExitStack() as stack:
+            sides: dict[SideName, Side] = {SideName.HERE: self.here}
+            if needs_there:
+                sides[SideName.THERE] = await stack.enter_async_context(self.pool.side(job.site_id, Lane.CARRY))
+            if job.source_site_id is not None:
+                source_site = await stack.enter_async_context(self.pool.side(job.source_site_id, Lane.CARRY))
+            if job.kind in (JobKind.UNPACK, JobKind.WRITE):
+                source_site = self.spool
+            yield Carrier(
+                source_site=source_site,
+                job=job,
+                sides=sides,
+                changes=self.changes,
+                kept=self.kept,
+                group=self.group,
+                live=live,
+                keep_largest_bytes=self.keep_largest_bytes,
+                limits=self.limits,
+                may_resume=job.claims > 1,
+                announced=announced,
+            )
+
+
+class Runner:
+    """Runs jobs until stopped. `wake()` says that there may be something to do."""
+
+    def __init__(self, tools: Tools, *, jobs_at_once: int) -> None:
+        self._tools = tools
+        self._jobs_at_once = jobs_at_once
+        self.owner = f"{socket.gethostname()[:30]}:{os.getpid()}:{secrets.token_hex(4)}"
+        self._running: dict[int, asyncio.Task[None]] = {}
+        self._woken = asyncio.Event()
+        self._loop: asyncio.Task[None] | None = None
+
+    def start(self) -> None:
+        self._loop = asyncio.create_task(self._run())
+
+    def wake(self) -> None:
+        self._woken.set()
+
+    async def stop(self) -> None:
+        """Stop claiming, let go of what runs; its items stay waiting and nothing is half-written."""
+        tasks = [task for task in (self._loop, *self._running.values()) if task is not None]
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    async def _run(self) -> None:
+        released = False
+        while True:
+            self._woken.clear()
+            try:
+                if not released:
+                    await self._release_the_dead()
+                    released = True
+                while len(self._running) < self._jobs_at_once:
+                    job_id = await self._tools.jobs.claim(self.owner, lease_s=LEASE_S)
+                    if job_id is None:
+                        break
+                    task = asyncio.create_task(self._run_job(job_id))
+                    self._running[job_id] = task
+                    task.add_done_callback(partial(self._ended, job_id))
+            except StoreUnavailable:
+                _log.warning("the database does not answer; looking again soon")
+            except Exception:
+                # Whatever it was, jobs must go on being claimed.
+                _log.exception("claiming jobs failed; looking again soon")
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(_LOOK_EVERY_S):
+                    await self._woken.wait()
+
+    def _ended(self, job_id: int, _: asyncio.Task[None]) -> None:
+        self._running.pop(job_id, None)
+        self._woken.set()
+
+    async def _release_the_dead(self) -> None:
+        """Take over at once from runners of this machine whose process is gone; others' leases run out by themselves."""
+        for job_id, owner in await self._tools.jobs.leases():
+            host, _, rest = owner.partition(":")
+            pid = rest.partition(":")[0]
+            if host == socket.gethostname()[:30] and not _lives(pid):
+                await self._tools.jobs.release(job_id, owner)
+
+    async def _run_job(self, job_id: int) -> None:
+        job = await self._tools.jobs.get(job_id)
+        run = JobRun(self._tools, job, self.owner)
+        try:
+            await run.carry_all()
+        except asyncio.CancelledError:
+            with contextlib.suppress(StoreUnavailable):
+                await asyncio.shield(self._tools.jobs.release(job_id, self.owner))
+            raise
+        except StoreUnavailable:
+            # The lease runs out and the job is claimed anew once the database is back.
+            _log.warning("the database went away under a job", job=job_id)
+        except Exception:
+            _log.exception("a job failed in a way nobody foresaw", job=job_id)
+            with contextlib.suppress(StoreUnavailable):
+                trouble = "Nailer itself failed at this job; its log says where. What has landed is whole."
+                await self._tools.jobs.finish(job_id, self.owner, JobState.NEEDS_YOU, trouble, None)
+        finally:
+            self._tools.live.end(job_id)
+
+
+class JobRun:
+    """One job from claim to end."""
+
+    def __init__(self, tools: Tools, job: Job, owner: str, live: LiveJob | None = None) -> None:
+        self._tools = tools
+        self.job = job
+        self._owner = owner
+        # What is moved changes two folders: everything read of the side is old then.
+        touched = SitePath() if job.kind in (JobKind.MOVE, JobKind.WRITE) else job.target_folder
+        self._live = live or LiveJob(job.id, job.site_id, job.title, job.to_side, touched, job.tally, job.run_id)
+        self._trouble: NailerError | None = None
+        self._dialling = asyncio.Lock()
+
+    async def carry_all(self) -> None:
+        if self.job.kind is JobKind.DROP:
+            await self.end_drop()
+            return
+        self._tools.live.begin(self._live)
+        keeper = asyncio.create_task(self._keep_lease())
+        work = asyncio.create_task(self._carry_items())
+        wish = Wish.GO_ON
+        try:
+            await asyncio.wait({keeper, work}, return_when=asyncio.FIRST_COMPLETED)
+            if not work.done():
+                wish = keeper.result()
+                work.cancel()
+            await asyncio.gather(work, return_exceptions=wish is not Wish.GO_ON)
+            if wish is not Wish.GO_ON or self._trouble is not None:
+                # Receipts of items that were cut short may still be on their way: they come before the last count.
+                await self._tools.group.submit()
+                await self._settle(keep_parts=wish is Wish.PAUSE)
+            await self._finish(wish)
+        finally:
+            for task in (keeper, work):
+                task.cancel()
+            await asyncio.gather(keeper, work, return_exceptions=True)
+
+    async def _carry_items(self) -> None:
+        try:
+            async with (
+                self._tools.carrier(self.job, self._live) as carrier,
+                contextlib.aclosing(self._waiting(carrier)) as items,
+                _Together(self._most_at_once) as tasks,
+            ):
+                key = None
+                async for item in items:
+                    # A phase ends before the next begins.
+                    if phase_of(item) != key:
+                        await tasks.all_ended()
+                        key = phase_of(item)
+                    await tasks.begin(self._carry_item(carrier, item))
+        except (*_ENDS_THE_JOB, ConnectionDropped) as error:
+            self._trouble = error
+
+    def _most_at_once(self) -> int:
+        """Under a limit many files at once would gain nothing, and each has bytes under way."""
+        if self.job.one_by_one:
+            return 1
+        limited = self._tools.limits.slice_bytes(self.job.site_id, self.job.to_side) is not None
+        return min(_MOST_LIMITED, self._tools.files_at_once) if limited else self._tools.files_at_once
+
+    async def _waiting(self, carrier: Carrier) -> AsyncGenerator[Item, None]:
+        """The items that wait, in the order of the plan; the next window is read while one is carried."""
+        reading = asyncio.create_task(self._tools.jobs.waiting_items(self.job.id, after=-1, limit=_WINDOW))
+        try:
+            while window := await reading:
+                after = window[-1].position
+                reading = asyncio.create_task(self._tools.jobs.waiting_items(self.job.id, after=after, limit=_WINDOW))
+                await carrier.learn_levels(window)
+                for item in window:
+                    yield item
+        finally:
+            reading.cancel()
+            await asyncio.gather(reading, return_exceptions=True)
+
+    async def _carry_item(self, carrier: Carrier, item: Item) -> None:
+        self._live.in_flight[item.id] = InFlight(item.target, item.entry.size)
+        attempts = 0
+        try:
+            while True:
+                attempts += 1
+                line = carrier.sides.get(SideName.THERE)
+                try:
+                    outcome = await carrier.carry(item)
+                except ConnectionDropped as error:
+                    self._live.in_flight[item.id].sent = 0
+                    await self._reconnect(carrier, line)
+                    carrier.may_resume = True
+                    if attempts >= _MOST_ATTEMPTS:
+                        await carrier.clear_part(item)
+                        await self.record_failure(item, error, attempts)
+                        return
+                except NailerError as error:
+                    # A person knows the file by its own name, not by the one it lies under meanwhile.
+                    error.what = carrier.by_its_own_name(item, error.what)
+                    if isinstance(error, (*_ENDS_THE_JOB, StoreUnavailable)):
+                        raise
+                    await self.record_failure(item, error, attempts)
+                    return
+                else:
+                    await self.record(item, outcome, attempts)
+                    return
+        finally:
+            self._live.in_flight.pop(item.id, None)
+
+    async def _reconnect(self, carrier: Carrier, failed: Side | None) -> None:
+        """Put the carrier on a line that works; the first item that lost it dials for all. Raises HostUnreachable."""
+        async with self._dialling:
+            for tries in range(1, _MOST_ATTEMPTS + 1):
+                if carrier.sides.get(SideName.THERE) is not failed:
+                    return
+                await asyncio.sleep(next_delay(tries, base_s=0.5, cap_s=20) * random.uniform(0.8, 1.2))  # noqa: S311
+                try:
+                    fresh = await self._tools.pool.fresh(self.job.site_id, Lane.CARRY, failed)
+                    if self.job.source_site_id is not None:
+                        # Which of the two lines was cut nobody knows here.
+                        old = carrier.source_site
+                        carrier.source_site = await self._tools.pool.fresh(self.job.source_site_id, Lane.CARRY, old)
+                    carrier.sides[SideName.THERE] = fresh
+                    return
+                except (ConnectionDropped, HostUnreachable, TooManyConnections):
+                    if tries == _MOST_ATTEMPTS:
+                        raise
+
+    async def record(self, item: Item, outcome: Outcome, attempts: int) -> None:
+        """Write a good end: receipt, confirmed change, baseline and counts, in one transaction."""
+        row = {
+            "id": item.id,
+            "state": check_item(item.state, outcome.state),
+            "reason": outcome.reason[:255],
+            "error_kind": None,
+            "error_text": None,
+            "server_words": None,
+            "content_hash": outcome.content_hash,
+            "attempts": item.attempts + attempts,
+            "now": utc_now(),
+        }
+        await self._tools.group.submit(*outcome.statements, ("items.end", row))
+        if outcome.state is ItemState.DONE:
+            self._live.done += item.count
+        else:
+            self._live.left += item.count
+        self._tools.live.touch()
+
+    async def record_failure(self, item: Item, error: NailerError, attempts: int) -> None:
+        row = {
+            "id": item.id,
+            "state": check_item(item.state, ItemState.FAILED),
+            "reason": item.reason,
+            "error_kind": error.kind,
+            "error_text": error.what,
+            "server_words": error.server_words,
+            "content_hash": None,
+            "attempts": item.attempts + attempts,
+            "now": utc_now(),
+        }
+        await self._tools.group.submit(("items.end", row))
+        self._live.failed += item.count
+        self._tools.live.touch()
+
+    async def _keep_lease(self) -> Wish:
+        """Holds on to the job, and reconnects where nothing moves; returns once it is to be stopped or paused."""
+        while True:
+            with contextlib.suppress(StoreUnavailable):
+                wish = await self._tools.jobs.renew(self.job.id, self._owner, lease_s=LEASE_S)
+                if wish is not Wish.GO_ON:
+                    return wish
+            await self._notice_stuck()
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(_RENEW_EVERY_S):
+                    await self._live.stop_asked.wait()
+
+    async def _notice_stuck(self) -> None:
+        """Cut a line over which nothing has come for too long: its items are then tried again on a fresh one."""
+        now_s = time.monotonic()
+        quiet = [one.quiet_s(now_s) for one in self._live.in_flight.values()]
+        if quiet and min(quiet) > _STUCK_S:
+            _log.warning("nothing moves; connecting anew", job=self.job.id, site=self.job.site_id)
+            for one in self._live.in_flight.values():
+                one.moved_at_s = now_s
+            await self._tools.pool.cut(self.job.site_id)
+
+    async def _settle(self, *, keep_parts: bool) -> None:
+        """After items were cut short: find out what became of announced changes, and clear hidden leftovers, unless
+        they are to be gone on with."""
+        with contextlib.suppress(NailerError):
+            async with self._tools.carrier(self.job, self._live) as carrier:
+                for item_id in list(carrier.announced):
+                    item = await self._tools.jobs.item(self.job.id, item_id)
+                    if outcome := await carrier.settle(item):
+                        await self.record(item, outcome, 1)
+                if keep_parts:
+                    return
+                items = await self._tools.jobs.waiting_items(self.job.id, after=-1, limit=2 * self._tools.files_at_once)
+                await asyncio.gather(*(carrier.clear_part(item) for item in items if item.action is Action.CARRY))
+
+    async def _finish(self, wish: Wish) -> None:
+        failed, waiting = await self._tools.jobs.unfinished(self.job.id)
+        state = ended_as(failed=failed, waiting=waiting, wish=wish)
+        trouble = _trouble_text(self._trouble) if self._trouble else None
+        kind = self._trouble.kind if self._trouble else None
+        await self._tools.jobs.finish(self.job.id, self._owner, state, trouble, kind)
+        _log.info("job ended", job=self.job.id, state=state.value, failed=failed, waiting=waiting)
+
+    async def end_drop(self) -> None:
+        """A job that a browser was sending, and whose page has gone: say so; what has landed is whole."""
+        gone = SendingStopped("The page that was sending it was closed before it had come through.")
+        after = -1
+        while window := await self._tools.jobs.waiting_items(self.job.id, after=after):
+            for item in window:
+                await self.record_failure(item, gone, 0)
+            after = window[-1].position
+        await self._finish(Wish.GO_ON)
+
+
+class _Together:
+    """Tasks under way together, at most so many. The first that raises cancels the others, and its error is raised."""
+
+    def __init__(self, most: Callable[[], int]) -> None:
+        self._most = most
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    async def __aenter__(self) -> _Together:
+        return self
+
+    async def begin(self, work: Coroutine[Any, Any, None]) -> None:
+        """Start this once there is room for it."""
+        try:
+            while len(self._tasks) >= self._most():
+                await self._some_ended()
+        except BaseException:
+            work.close()
+            raise
+        self._tasks.add(asyncio.create_task(work))
+
+    async def all_ended(self) -> None:
+        while self._tasks:
+            await self._some_ended()
+
+    async def _some_ended(self) -> None:
+        done, self._tasks = await asyncio.wait(self._tasks, return_when=asyncio.FIRST_COMPLETED)
+        # Of several that failed at once one is raised; the others are heard, and mean the same.
+        failed = [task for task in done if task.cancelled() or task.exception() is not None]
+        for task in failed[:1]:
+            task.result()
+
+    async def __aexit__(self, kind: object, *raised: object) -> None:
+        try:
+            if kind is None:
+                await self.all_ended()
+        finally:
+            for task in self._tasks:
+                task.cancel()
+            await asyncio.gather(*self._tasks, return_exceptions=True)
+
+
+def _lives(pid: str) -> bool:
+    return Path(f"/proc/{pid}").exists()
+
+
+def phase_of(item: Item) -> tuple[str, int]:
+    """What an item may go together with: folders of one depth, files of one rank.
+
+    Removals of files all go together; of folders, and renamings, by depth.
+    """
+    match item.action:
+        case Action.MAKE_FOLDER | Action.REMOVE_FOLDER:
+            return item.action.value, len(item.target.names)
+        case Action.SET_ACCESS:
+            return item.action.value, len(item.target.names) if item.entry.is_folder else 0
+        case Action.CARRY:
+            return item.action.value, landing_rank(item.target.name)
+        case Action.MOVE:
+            # A name in a folder that is renamed, too, goes under the folder's old name: not together with it.
+            return item.action.value, len(item.source.names)
+        case _:
+            return item.action.value, 0
+
+
+def _trouble_text(error: NailerError) -> str:
+    words = f" Its answer: {error.server_words}" if error.server_words else ""
+    return error.what + words

@@ -1,0 +1,293 @@
+"""The one error tree, by what the reader can do about it.
+
+    NailerError
+    ├── InvalidInput            what was given cannot be used
+    ├── NotFound                the thing asked for is not here any more
+    ├── NotAllowed              this person may not do that
+    ├── Locked                  a guarded folder that was not opened
+    ├── Conflict                it changed meanwhile, or somebody else holds it
+    ├── SetupFailed             the machine lacks something Nailer needs to start
+    ├── StoreUnavailable        the database does not answer               (heals)
+    ├── SendingStopped          the browser went away in the middle of a file
+    └── TransferError           anything between two sides
+        ├── HostUnreachable     no name, no route, nobody answers            (heals)
+        ├── ConnectionDropped   the line was cut, or went silent             (heals)
+        ├── TooManyConnections  the server asks to come back later           (heals)
+        ├── LoginRefused        the server does not accept this sign-in
+        │   └── KeyUnusable     the private key cannot be read or opened
+        ├── IdentityUnknown     first meeting: the person decides
+        ├── IdentityChanged     the server shows another identity than before
+        ├── EncryptionMissing   the server offers none, and a secret is not sent without
+        ├── WeakServer          only algorithms that are not safe any more
+        ├── AnswerNeeded        the server asks the person something
+        ├── PermissionRefused   the server or the file system says no
+        ├── OutsideRoot         the path leads out of the allowed folders
+        ├── FileMissing         the name is not there
+        ├── AlreadyThere        the name is taken
+        ├── WrongKind           a folder where a file was expected, or the reverse
+        ├── FolderNotEmpty      a folder that still holds names
+        ├── NoSpaceLeft         disk or quota is full
+        ├── NotVerified         what landed is not what was sent
+        ├── NotSupported        this side cannot do that
+        ├── ServerFailed        the server only says that it failed
+        └── ProtocolViolation   the server answered something nobody can read
+
+Every error says what happened, in the server's own words where there are any, and what can be done.
+This module imports nothing of Nailer, so that every layer may use it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from enum import StrEnum
+
+
+class NailerError(Exception):
+    """Base of all errors that may reach a person.
+
+    `what` is a sentence; `server_words` is the other end's own text, or None; `advice` are next steps, each a sentence.
+    `heals` is True where trying the same again later can work.
+    """
+
+    heals = False
+    title = "That did not work"
+    advice_default: tuple[str, ...] = ()
+
+    def __init__(self, what: str, *, server_words: str | None = None, advice: tuple[str, ...] = ()) -> None:
+        super().__init__(what)
+        self.what = what
+        self.server_words = server_words
+        self.advice = advice or self.advice_default
+
+    @property
+    def kind(self) -> str:
+        """The name that is stored with a failed item, e.g. `NoSpaceLeft`."""
+        return type(self).__name__
+
+
+class InvalidInput(NailerError):
+    title = "That cannot be used"
+
+    def __init__(self, what: str, *, fields: dict[str, str] | None = None) -> None:
+        super().__init__(what)
+        self.fields = fields or {}
+
+
+class NotEditable(InvalidInput):
+    title = "The editor cannot open this"
+    advice_default = ("Look at it as it is, or save it to your computer and open it there.",)
+
+
+class NotFound(NailerError):
+    title = "Not here any more"
+
+
+class NotAllowed(NailerError):
+    title = "Not allowed"
+
+
+class Locked(NailerError):
+    title = "A guarded folder"
+    advice_default = ("Open it for a while, where its folder is shown.",)
+
+
+class Conflict(NailerError):
+    title = "It changed meanwhile"
+    advice_default = ("Read both sides again and look at what changed.",)
+
+
+class SendingStopped(NailerError):
+    title = "The page stopped sending"
+    advice_default = ("Drop the files again; what has landed is whole.",)
+
+
+class SetupFailed(NailerError):
+    title = "Nailer cannot start"
+
+
+class StoreUnavailable(NailerError):
+    heals = True
+    title = "The database does not answer"
+    advice_default = ("Wait a moment and try again; Nailer reconnects by itself.",)
+
+
+class TransferError(NailerError):
+    title = "The two sides did not come together"
+
+
+class Unreached(StrEnum):
+    """What was in the way to a server."""
+
+    NO_NAME = "no-name"
+    REFUSED = "refused"
+    SILENT = "silent"
+    NO_ROUTE = "no-route"
+    PROXY = "proxy"
+
+
+class HostUnreachable(TransferError):
+    heals = True
+    title = "The server does not answer"
+    advice_default = ("Check the server's name and port.", "Check that this machine is on the network, then try again.")
+
+    def __init__(self, what: str, *, server_words: str | None = None, why: Unreached = Unreached.SILENT) -> None:
+        super().__init__(what, server_words=server_words)
+        self.why = why
+
+
+class ConnectionDropped(TransferError):
+    heals = True
+    title = "The line was cut"
+    advice_default = ("Try again: what has landed is whole and is not sent twice.",)
+
+
+class TooManyConnections(TransferError):
+    heals = True
+    title = "The server is busy"
+    advice_default = ("Wait a little and try again, or allow fewer connections for this site.",)
+
+
+class LoginRefused(TransferError):
+    title = "The server refused the sign-in"
+    advice_default: tuple[str, ...] = (
+        "Check user and password; a blank copied along is the most common cause.",
+        "Nailer does not try again by itself, so that the host does not lock the account.",
+    )
+
+
+class KeyUnusable(LoginRefused):
+    title = "The private key cannot be used"
+    advice_default = ("Paste the whole file, from the line that says BEGIN to the line that says END.",)
+
+
+class _IdentityError(TransferError):
+    """Shared by first meeting and changed identity: what the server showed. `public_key` is a line as OpenSSH writes
+    it, or a certificate in PEM; `doubts` are sentences that say why a certificate is not trusted by itself."""
+
+    def __init__(
+        self,
+        what: str,
+        *,
+        host: str,
+        port: int,
+        algorithm: str,
+        fingerprint: str,
+        public_key: str,
+        doubts: tuple[str, ...] = (),
+    ) -> None:
+        super().__init__(what)
+        self.host = host
+        self.port = port
+        self.algorithm = algorithm
+        self.fingerprint = fingerprint
+        self.public_key = public_key
+        self.doubts = doubts
+
+
+class IdentityUnknown(_IdentityError):
+    title = "You meet this server for the first time"
+    advice_default = ("Compare the fingerprint with the one the host published, then decide.",)
+
+
+class IdentityChanged(_IdentityError):
+    title = "The server shows another identity than before"
+    advice_default = ("Ask the host whether it was changed before you trust the new one.",)
+
+
+class EncryptionMissing(TransferError):
+    title = "The server offers no encryption"
+    advice_default = (
+        "Ask the host for SFTP or for FTP over TLS.",
+        "Where there is neither, choose plain FTP for this site yourself: everybody on the way can then read it.",
+    )
+
+
+class WeakServer(TransferError):
+    """`wanted` are the algorithms the server insists on, as far as it says."""
+
+    title = "Only encryption that is not safe any more"
+    advice_default = (
+        "Ask the host to bring the server up to date.",
+        "Until then, old algorithms can be allowed for this site alone, in its settings.",
+    )
+
+    def __init__(self, what: str, *, server_words: str | None = None, wanted: tuple[str, ...] = ()) -> None:
+        super().__init__(what, server_words=server_words)
+        self.wanted = wanted
+
+
+class AnswerNeeded(TransferError):
+    """The server asks something only the person knows. `prompts` are its questions, each with whether the answer may
+    be seen while it is typed; `name` and `instructions` are what it said with them."""
+
+    title = "The server asks you something"
+    advice_default = ("Answer in the page; the answer goes to the server and is not kept.",)
+
+    def __init__(self, what: str, *, prompts: tuple[tuple[str, bool], ...], instructions: str = "") -> None:
+        super().__init__(what)
+        self.prompts = prompts
+        self.instructions = instructions
+
+
+class PermissionRefused(TransferError):
+    title = "Permission refused"
+    advice_default = ("Look at the access and the owner of the file and of the folder it lies in.",)
+
+
+class OutsideRoot(TransferError):
+    title = "Outside the allowed folders"
+    advice_default = ("Choose a folder under one of the roots that Nailer may use on this machine.",)
+
+
+class FileMissing(TransferError):
+    title = "The name is not there"
+    advice_default = ("Read the folder again: somebody may have moved or removed it.",)
+
+
+class AlreadyThere(TransferError):
+    title = "The name is taken"
+    advice_default = ("Choose another name.",)
+
+
+class WrongKind(TransferError):
+    title = "A file where a folder was expected, or the reverse"
+    advice_default = ("Rename one of the two first.",)
+
+
+class FolderNotEmpty(TransferError):
+    title = "The folder is not empty"
+    advice_default = ("Read the folder again: something was added meanwhile.",)
+
+
+class NoSpaceLeft(TransferError):
+    title = "No room left"
+    advice_default = ("Make room, then try the failed files again.",)
+
+
+class NotVerified(TransferError):
+    title = "What landed is not what was sent"
+    advice_default = ("Nothing was replaced. Try again.",)
+
+
+class NotSupported(TransferError):
+    title = "The server cannot do that"
+
+
+class ServerFailed(TransferError):
+    title = "The server says it failed"
+    advice_default = ("Try again; where it fails the same way, ask the host what its log says.",)
+
+
+class ProtocolViolation(TransferError):
+    title = "The server's answer cannot be read"
+    advice_default = ("Check the protocol and the port.",)
+
+
+def every_error() -> Iterator[type[NailerError]]:
+    """Every public class of the tree, for the page of patterns and for tests."""
+    waiting: list[type[NailerError]] = [NailerError]
+    while waiting:
+        one = waiting.pop()
+        waiting.extend(one.__subclasses__())
+        if not one.__name__.startswith("_"):
+            yield one

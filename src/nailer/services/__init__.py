@@ -1,0 +1,1 @@
+"""Use cases: what a person does, in the words they would use."""

@@ -1,0 +1,71 @@
+"""Kept copies within their limits: what is too old, or the oldest beyond what may be kept, is let go."""
+
+from __future__ import annotations
+
+import asyncio
+from datetime import timedelta
+
+import structlog
+
+from nailer.engine.keep import KeptStore
+from nailer.errors import InvalidInput, NailerError
+from nailer.store.changes import ChangeStore
+from nailer.store.database import utc_now
+
+_log = structlog.get_logger()
+
+_EVERY_S = 3600.0
+_AT_ONCE = 500
+
+
+class Keeping:
+    def __init__(self, changes: ChangeStore, kept: KeptStore) -> None:
+        self._changes = changes
+        self._kept = kept
+        self._task: asyncio.Task[None] | None = None
+
+    def start(self) -> None:
+        self._task = asyncio.create_task(self._tidy_often())
+
+    async def stop(self) -> None:
+        if self._task is not None:
+            self._task.cancel()
+            await asyncio.gather(self._task, return_exceptions=True)
+
+    async def limit(self, days: int | None, size: int | None) -> int:
+        """Set the limits and hold to them at once; return how many copies were let go. Raises InvalidInput."""
+        if (days is not None and days < 1) or (size is not None and size < 1):
+            raise InvalidInput("Keep copies for at least a day, and at least a byte of them; empty is no limit.")
+        await self._changes.write_keeping(days, size)
+        return await self.tidy()
+
+    async def tidy(self) -> int:
+        """Let go of what lies beyond the limits, the oldest first; return how many."""
+        days, most = await self._changes.keeping()
+        gone = 0
+        while True:
+            _, stored = await self._changes.kept_room()
+            oldest = await self._changes.oldest_kept(_AT_ONCE)
+            before = utc_now() - timedelta(days=days) if days is not None else None
+            beyond = []
+            for digest, size, kept_at in oldest:
+                too_old = before is not None and kept_at.replace(tzinfo=None) < before.replace(tzinfo=None)
+                if not too_old and (most is None or stored <= most):
+                    break
+                beyond.append(digest)
+                stored -= size
+            if not beyond:
+                return gone
+            # The rows first: what is not on the disk any more must not be offered.
+            await self._changes.forget_kept(beyond)
+            await self._kept.let_go(beyond)
+            gone += len(beyond)
+
+    async def _tidy_often(self) -> None:
+        while True:
+            try:
+                if gone := await self.tidy():
+                    _log.info("kept copies let go", copies=gone)
+            except (NailerError, OSError) as error:
+                _log.warning("kept copies could not be tidied", why=str(error)[:200])
+            await asyncio.sleep(_EVERY_S)

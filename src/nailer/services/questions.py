@@ -1,0 +1,96 @@
+"""Questions that a server, or a site whose password is not stored, puts to the person who waits for a connection.
+
+Whoever connects for a person says so with `asked_by`; what dials far below then finds the one to ask. A job has nobody:
+it stops and says what is needed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import secrets
+from collections.abc import Callable, Iterator
+from contextvars import ContextVar
+from dataclasses import dataclass, field
+
+from nailer.errors import NotFound
+from nailer.sides.connection import Ask, nobody_answers
+
+_ANSWER_WITHIN_S = 105.0
+
+_asking: ContextVar[Ask] = ContextVar("asking", default=nobody_answers)
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """What is asked: words of introduction, and prompts, each with whether the answer may be seen while typed."""
+
+    id: str
+    instructions: str
+    prompts: tuple[tuple[str, bool], ...]
+    answers: asyncio.Future[list[str]] = field(repr=False)
+
+
+class Desk:
+    """Where questions to one person wait for their answers, by the name of what is being connected."""
+
+    def __init__(self) -> None:
+        self._open: dict[str, Question] = {}
+        self._news: dict[str, asyncio.Event] = {}
+
+    def asker(self, what: str, told: Callable[[Question], None] | None = None) -> Ask:
+        """An `Ask` whose questions wait here under `what`; `told` hears of each. No answer in two minutes is none."""
+
+        async def ask(instructions: str, prompts: tuple[tuple[str, bool], ...]) -> list[str]:
+            future: asyncio.Future[list[str]] = asyncio.get_running_loop().create_future()
+            question = Question(secrets.token_hex(8), instructions, prompts, future)
+            self._open[what] = question
+            self.news(what).set()
+            if told is not None:
+                told(question)
+            try:
+                async with asyncio.timeout(_ANSWER_WITHIN_S):
+                    return await future
+            except TimeoutError:
+                return []
+            finally:
+                self._put_away(what, question)
+
+        return ask
+
+    def news(self, what: str) -> asyncio.Event:
+        """Set while a question waits."""
+        return self._news.setdefault(what, asyncio.Event())
+
+    def waiting(self, what: str) -> Question | None:
+        return self._open.get(what)
+
+    def answer(self, what: str, question_id: str, answers: list[str]) -> None:
+        """Give the answers; none at all means that the person gives up. Raises NotFound for a question that is gone."""
+        question = self._open.get(what)
+        if question is None or question.id != question_id or question.answers.done():
+            raise NotFound("The server does not wait for this answer any more. Connect again.")
+        question.answers.set_result(answers)
+        self._put_away(what, question)
+
+    def _put_away(self, what: str, question: Question) -> None:
+        if self._open.get(what) is question:
+            del self._open[what]
+            self.news(what).clear()
+
+    def forget(self, what: str) -> None:
+        self._news.pop(what, None)
+
+
+@contextlib.contextmanager
+def asked_by(ask: Ask) -> Iterator[None]:
+    """Inside, whoever dials may ask this person."""
+    token = _asking.set(ask)
+    try:
+        yield
+    finally:
+        _asking.reset(token)
+
+
+def who_to_ask() -> Ask:
+    return _asking.get()

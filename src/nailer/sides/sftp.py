@@ -1,0 +1,664 @@
+"""The side there by SFTP version 3 (draft-ietf-secsh-filexfer-02 and OpenSSH's extensions), through asyncssh.
+
+One connection carries several channels: browsing has its own, so that a listing never waits behind a large file.
+Within a channel many requests are in flight at once, across files and within one.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections import deque
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
+from typing import Any, TypeVar
+
+import asyncssh
+
+from nailer.core.abilities import Abilities
+from nailer.core.entry import NS, Entry, Kind, Stamp, kind_of_mode
+from nailer.core.names import is_part_name
+from nailer.core.room import Room
+from nailer.core.sitepath import SitePath
+from nailer.errors import (
+    AlreadyThere,
+    ConnectionDropped,
+    FileMissing,
+    FolderNotEmpty,
+    HostUnreachable,
+    NoSpaceLeft,
+    NotSupported,
+    ProtocolViolation,
+    ServerFailed,
+    TransferError,
+    WrongKind,
+)
+from nailer.sides.connection import Lane, Ran, Stage, Wanted
+from nailer.sides.dial import dial, resolve
+from nailer.sides.inner import join_requests, let_go, read_folder, replaces_in_one_step
+from nailer.sides.meeting import PERSON_S, Meeting, keys_of
+from nailer.sides.recoded import recoded
+from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, tolerated, whole_by_steps
+from nailer.sides.translate import from_os, from_ssh
+from nailer.sides.wire import Wire
+
+_R = TypeVar("_R")
+
+# AES-GCM runs in hardware nearly everywhere; the library's own order starts with the slower ChaCha20.
+_CIPHERS = (
+    "aes128-gcm@openssh.com",
+    "aes256-gcm@openssh.com",
+    "chacha20-poly1305@openssh.com",
+    "aes128-ctr",
+    "aes192-ctr",
+    "aes256-ctr",
+)
+_WINDOW_BYTES = 16 * 1024 * 1024
+_PACKET_BYTES = 262_000
+_BYTES_IN_FLIGHT = 16 * 1024 * 1024
+_LEAST_BLOCKS_IN_FLIGHT = 2
+_USUAL_BLOCK_BYTES = 32 * 1024  # what every server takes, where it does not say more (limits@openssh.com)
+_LINKS_AT_ONCE = 32
+_KEEPALIVE_S = 15
+_MOST_LOOKS = 3
+_SILENCES_ALLOWED = 3
+_NO_ROOM_WORDS = ("no space", "quota", "disk full", "not enough space")
+
+
+# Offered only where a person allowed it for a site: algorithms that were common before 2010 and are broken or near it.
+_OLD_CIPHERS = ("aes128-cbc", "aes192-cbc", "aes256-cbc", "3des-cbc", "blowfish-cbc", "arcfour128", "arcfour")
+_OLD_KEX = (
+    "diffie-hellman-group14-sha1",
+    "diffie-hellman-group-exchange-sha1",
+    "diffie-hellman-group1-sha1",
+)
+_OLD_MACS = ("hmac-sha1", "hmac-md5", "hmac-sha1-96", "hmac-md5-96")
+_OLD_KEYS = ("ssh-rsa", "ssh-dss")
+
+
+class SftpConnection:
+    """One signed-in connection to a server. `channel()` opens sides over it; `close()` ends them all."""
+
+    one_line = True
+
+    def __init__(self, connection: asyncssh.SSHClientConnection, wanted: Wanted) -> None:
+        self._connection = connection
+        self._wanted = wanted
+        self._side: SftpSide | None = None
+        self._clients: list[asyncssh.SFTPClient] = []
+
+    @property
+    def is_open(self) -> bool:
+        return not self._connection.is_closed()
+
+    @property
+    def lines(self) -> int:
+        return 1 if self.is_open else 0
+
+    @property
+    def abilities(self) -> Abilities:
+        info = self._connection.get_extra_info
+        algorithms = (f"cipher {info('send_cipher')}", f"key exchange {info('kex_alg') or 'not said'}")
+        swap = self._side.replaces_in_one_step if self._side else None
+        room = self._side.says_room if self._side else None
+        return Abilities(
+            software=str(info("server_version") or ""),
+            access=True,
+            times=True,
+            exact_times=True,
+            links=True,
+            resume=True,
+            swap=swap,
+            room=room,
+            features=algorithms,
+        )
+
+    async def channel(self, lane: Lane) -> Side:
+        """A new side with a channel of its own. Raises NotSupported where the account has no SFTP."""
+        try:
+            client = await self._connection.start_sftp_client()
+        except (asyncssh.Error, OSError) as error:
+            raise _translated(error, "the file service") from error
+        join_requests(self._connection, client)
+        self._clients.append(client)
+        self._side = SftpSide(client, self._wanted.wire, software=self.abilities.software)
+        return recoded(self._side, self._wanted.manner.charset)
+
+    async def run(self, script: bytes, *, within_s: float) -> Ran:
+        # Through its standard input: any bytes may be in it, and the account's own shell may be one that reads otherwise.
+        for line in script.splitlines():
+            self._wanted.wire.out(b"sh: " + line)
+        try:
+            async with asyncio.timeout(within_s):
+                process = await self._connection.create_process("sh -s", encoding=None)
+                # An account without a shell is answered and closed before it has read anything.
+                with contextlib.suppress(BrokenPipeError):
+                    process.stdin.write(script)
+                    process.stdin.write_eof()
+                done = await process.wait(check=False)
+        except TimeoutError as error:
+            raise ConnectionDropped(f"The command on the server did not end within {within_s:.0f} s.") from error
+        except asyncssh.ChannelOpenError as error:
+            raise NotSupported("This account may not run commands.", server_words=error.reason) from error
+        except (asyncssh.Error, OSError) as error:
+            raise _translated(error, "a command") from error
+        out, err = (part if isinstance(part, bytes) else b"" for part in (done.stdout, done.stderr))
+        self._wanted.wire.heard(f"ended with {done.exit_status}")
+        return Ran(done.exit_status if done.exit_status is not None else -1, out, err)
+
+    async def close(self) -> None:
+        self._connection.close()
+        # A server that does not answer the farewell must not hold us up.
+        with contextlib.suppress(TimeoutError, asyncssh.Error, OSError):
+            async with asyncio.timeout(3):
+                await self._connection.wait_closed()
+        self._connection.abort()
+        for client in self._clients:
+            let_go(client)
+
+
+async def connect(wanted: Wanted, *, timeout_s: float = 20.0) -> SftpConnection:
+    """A signed-in connection.
+
+    Raises IdentityUnknown or IdentityChanged before anything secret is sent, HostUnreachable, LoginRefused, WeakServer,
+    AnswerNeeded where the server asks what only the person knows.
+    """
+    keys = await keys_of(wanted.sign_in)
+    for _ in range(_MOST_LOOKS - 1):
+        meeting = Meeting(wanted, keys)
+        try:
+            return await _attempt(wanted, meeting, timeout_s)
+        except ConnectionDropped:
+            # A server with which we share no algorithm may reset the line, and the reset outruns its reason. Nothing
+            # secret was sent before its key was seen: look again.
+            if meeting.met:
+                raise
+    return await _attempt(wanted, Meeting(wanted, keys), timeout_s)
+
+
+async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpConnection:
+    where = wanted.where
+    addresses = await resolve(where)
+    wanted.heard(Stage.NAME, ", ".join(addresses) or "left to the proxy")
+    made = await dial(where, addresses=addresses or None)
+    wanted.heard(Stage.PORT, f"port {where.port} answers")
+    wanted.wire.note(f"reached {where.host}:{where.port}")
+    try:
+        async with asyncio.timeout(timeout_s) as limit:
+            meeting.limit, meeting.step_s = limit, timeout_s
+            connection = await asyncssh.connect(
+                where.dial_host, where.dial_port, sock=made, **_options(wanted, meeting)
+            )
+    except (TimeoutError, OSError) as error:
+        made.close()
+        if meeting.refusal is not None:
+            raise meeting.refusal from error
+        if not isinstance(error, TimeoutError):
+            raise _translated(error, where.host) from error
+        raise HostUnreachable(meeting.silence) from error
+    except (asyncssh.Error, ValueError) as error:
+        made.close()
+        if meeting.refusal is not None:
+            raise meeting.refusal from error
+        if isinstance(error, ValueError):
+            raise ProtocolViolation(f"What answers at {where.host} cannot be read.", server_words=str(error)) from error
+        raise _translated(error, where.host) from error
+    except BaseException:
+        made.close()
+        raise
+    # The limit has ended with the steps it was for.
+    meeting.limit = None
+    wanted.heard(Stage.SIGN_IN, f"signed in as {wanted.sign_in.user}, {meeting.how}")
+    wanted.wire.note(f"signed in as {wanted.sign_in.user}, {meeting.how}")
+    return SftpConnection(connection, wanted)
+
+
+def _options(wanted: Wanted, meeting: Meeting) -> dict[str, Any]:
+    options: dict[str, Any] = {
+        "username": wanted.sign_in.user,
+        "client_keys": None,
+        "agent_path": None,
+        "config": None,
+        "known_hosts": ([], [], []),
+        "client_factory": lambda: meeting,
+        "encryption_algs": _CIPHERS,
+        "compression_algs": None,
+        # The password before the questions: a refusal is then counted once by the server, not twice.
+        "preferred_auth": "publickey,password,keyboard-interactive",
+        "window": _WINDOW_BYTES,
+        "max_pktsize": _PACKET_BYTES,
+        "keepalive_interval": _KEEPALIVE_S,
+        "keepalive_count_max": _SILENCES_ALLOWED,
+        # Each step has its own limit (`Meeting.limit`); these only end what got past it.
+        "connect_timeout": 4 * PERSON_S,
+        "login_timeout": 4 * PERSON_S,
+    }
+    # A pinned key's algorithm is asked for first: a server with several keys must not look changed.
+    known = [pin.algorithm for pin in wanted.pinned]
+    if known or wanted.manner.old_allowed:
+        options["server_host_key_algs"] = _pinned_first(known, old_allowed=wanted.manner.old_allowed)
+    if wanted.manner.old_allowed:
+        options["encryption_algs"] = "+" + ",".join(_OLD_CIPHERS)
+        options["kex_algs"] = "+" + ",".join(_OLD_KEX)
+        options["mac_algs"] = "+" + ",".join(_OLD_MACS)
+    return options
+
+
+def _pinned_first(pinned: list[str], *, old_allowed: bool) -> list[str]:
+    wanted: list[str] = []
+    for algorithm in pinned:
+        wanted += ["rsa-sha2-256", "rsa-sha2-512", "ssh-rsa"] if algorithm == "ssh-rsa" else [algorithm]
+    usual = ["ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521", "rsa-sha2-256"]
+    old = _OLD_KEYS if old_allowed else ()
+    return list(dict.fromkeys([*wanted, *usual, "rsa-sha2-512", *old]))
+
+
+def _translated(error: Exception, shown_path: str) -> TransferError:
+    return from_os(error, shown_path) if isinstance(error, OSError) else from_ssh(error, shown_path)
+
+
+class SftpSide:
+    """A side over one SFTP channel."""
+
+    def __init__(self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "") -> None:
+        self._client = client
+        self._wire = wire
+        self._active = 0
+        # Its version 3 rename links and unlinks, and so fails where the name is taken (sftp-server, process_rename).
+        self._rename_refuses = "openssh" in software.lower()
+        self.says_room: bool | None = None
+        limits = client.limits
+        self._read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
+        self._write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
+        self._closing: set[asyncio.Task[None]] = set()
+
+    def close(self) -> None:
+        self._client.exit()
+
+    async def wait_closed(self) -> None:
+        await self._client.wait_closed()
+
+    async def list(self, folder: SitePath, *, careful: bool = False) -> list[Entry]:
+        self._wire.out(f"read folder {folder}")
+        try:
+            names = await self._ask(read_folder(self._client, folder.raw), folder)
+        except FileMissing as missing:
+            # Servers call a file listed as a folder missing, too (OpenSSH reports ENOTDIR as 'no such file').
+            if await self._taken(folder):
+                raise WrongKind(f"{folder} is no folder.", server_words=missing.server_words) from missing
+            raise
+        entries = [_entry(_bytes(name.filename), name.attrs, _bytes(name.longname)) for name in names]
+        entries = [one for one in entries if one.name not in (b".", b"..") and not is_part_name(one.name)]
+        entries = [one for one in entries if b"/" not in one.name]
+        links = [one for one in entries if one.kind is Kind.LINK]
+        if not links:
+            return entries
+        gate = asyncio.Semaphore(_LINKS_AT_ONCE)
+
+        async def led(entry: Entry) -> Entry:
+            async with gate:
+                return await self._with_target(folder.child(entry.name), entry)
+
+        return [one for one in entries if one.kind is not Kind.LINK] + await asyncio.gather(*map(led, links))
+
+    async def stat(self, path: SitePath) -> Entry:
+        self._wire.out(f"look at {path}")
+        attrs = await self._ask(self._client.lstat(path.raw), path)
+        entry = _entry(path.name, attrs, b"")
+        return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
+
+    async def resolve(self, path: SitePath) -> SitePath:
+        self._wire.out(f"resolve {path}")
+        resolved = SitePath.parse(await self._ask(self._client.realpath(path.raw), path))
+        # Many servers resolve names that are not there; a look tells.
+        await self._ask(self._client.stat(resolved.raw), path)
+        return resolved
+
+    holes_bytes = _BYTES_IN_FLIGHT
+
+    async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
+        self._wire.out(f"open to read {path}")
+        file = await self._open(path, "rb")
+        block = self._read_bytes if ahead is None else max(1024, min(self._read_bytes, ahead))
+        window: deque[asyncio.Task[bytes]] = deque()
+        self._active += 1
+        try:
+            # The first block and the size are asked for together: a small file takes two round trips.
+            window.append(asyncio.create_task(_read_block(file, start, block)))
+            size = (await self._ask(file.stat(), path)).size or 0
+            at = start + block
+            while True:
+                while at < size and len(window) < (self._window(block) if ahead is None else 1):
+                    window.append(asyncio.create_task(_read_block(file, at, block)))
+                    at += block
+                # A task leaves the window only once it has been heard: a cancelled caller still abandons it.
+                chunk = await self._ask(window[0], path)
+                window.popleft()
+                if chunk:
+                    yield chunk
+                if len(chunk) < block:
+                    return
+                if not window:
+                    window.append(asyncio.create_task(_read_block(file, at, block)))
+                    at += block
+        finally:
+            self._active -= 1
+            await _abandon(window)
+            self._close_unheard(file)
+
+    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        self._wire.out(f"read all of {path}")
+        file = await self._open(path, "rb")
+        looks = [asyncio.create_task(file.stat())]
+        block = asyncio.create_task(_read_block(file, 0, self._read_bytes))
+        looks.append(asyncio.create_task(file.stat()))
+        try:
+            before = _entry(path.name, await self._ask(looks[0], path), b"")
+            content = await self._ask(block, path)
+            after = _entry(path.name, await self._ask(looks[1], path), b"")
+        finally:
+            await _abandon(deque[asyncio.Task[Any]]([*looks, block]))
+            self._close_unheard(file)
+        if len(content) < before.size:
+            return await whole_by_steps(self, path)  # more than one block
+        return agreed(before, after, content)
+
+    async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        async with self._writing(path, chunks, start) as (file, window, written):
+            while window:
+                await self._landed(window[0], path)
+                window.popleft()
+            # A server may report a full disk only when the file is closed.
+            await self._landed(file.close(), path)
+        return written
+
+    async def land(
+        self,
+        path: SitePath,
+        chunks: AsyncIterator[bytes],
+        *,
+        start: int = 0,
+        access: int | None = None,
+        stamp: Stamp | None = None,
+        free: SitePath | None = None,
+    ) -> Entry:
+        async with self._writing(path, chunks, start) as (file, window, written):
+            # The last blocks, access and time, a look and the close leave together. Requests for one file are carried
+            # out in the order they came (draft-ietf-secsh-filexfer-02, 3).
+            setting = asyncio.create_task(self._set_open(file, path, access, stamp))
+            looking = asyncio.create_task(file.stat())
+            closing = asyncio.create_task(file.close())
+            others = asyncio.create_task(self._check_free(free))
+            try:
+                while window:
+                    await self._landed(window[0], path)
+                    window.popleft()
+                await self._landed(closing, path)
+                landed = _entry(path.name, await self._ask(looking, path), b"")
+                was_set = await setting
+                await others
+            finally:
+                await _abandon(deque[asyncio.Task[Any]]([setting, looking, closing, others]))
+        if not was_set:
+            # Some servers set these by the path only.
+            await tolerated(self.set_attributes(path, access=access, stamp=stamp))
+        return landed if was_set and landed.size == start + written else await self.stat(path)
+
+    async def _set_open(
+        self, file: asyncssh.SFTPClientFile, path: SitePath, access: int | None, stamp: Stamp | None
+    ) -> bool:
+        return await tolerated(self._ask(file.setstat(_attributes(access, stamp)), path))
+
+    @contextlib.asynccontextmanager
+    async def _writing(
+        self, path: SitePath, chunks: AsyncIterator[bytes], start: int
+    ) -> AsyncIterator[tuple[asyncssh.SFTPClientFile, deque[asyncio.Task[int]], int]]:
+        """A file that all chunks were sent to, the last ones not answered yet, and how many bytes that were. Closed
+        here where anything fails."""
+        self._wire.out(f"open to write {path}")
+        file = await self._open(path, "r+b" if start else "wb")
+        window: deque[asyncio.Task[int]] = deque()
+        written = 0
+        self._active += 1
+        try:
+            async for chunk in chunks:
+                for at in range(0, len(chunk), self._write_bytes):
+                    while len(window) >= self._window(self._write_bytes):
+                        await self._landed(window[0], path)
+                        window.popleft()
+                    block = chunk[at : at + self._write_bytes]
+                    window.append(asyncio.create_task(_write_block(file, block, start + written)))
+                    written += len(block)
+            yield file, window, written
+        except BaseException:
+            await _abandon(window)
+            await self._close_file(file)
+            raise
+        finally:
+            self._active -= 1
+
+    def _window(self, block_bytes: int) -> int:
+        """How many blocks may be in flight for one file: memory stays bounded whatever the block size and however many
+        files are under way."""
+        return max(_LEAST_BLOCKS_IN_FLIGHT, _BYTES_IN_FLIGHT // (block_bytes * max(1, self._active)))
+
+    async def make_folder(self, path: SitePath) -> None:
+        self._wire.out(f"make folder {path}")
+        await self._or_because(self._client.mkdir(path.raw), path, self._taken)
+
+    async def remove_file(self, path: SitePath) -> None:
+        self._wire.out(f"remove {path}")
+        await self._ask(self._client.remove(path.raw), path)
+
+    async def remove_folder(self, path: SitePath) -> None:
+        self._wire.out(f"remove folder {path}")
+        await self._or_because(self._client.rmdir(path.raw), path, self._filled)
+
+    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+        self._wire.out(f"rename {old} to {new}")
+        if not replace:
+            # Version 3 says that renaming over a name fails; servers differ, so we look first.
+            if not (looked or self._rename_refuses) and await self._taken(new):
+                raise AlreadyThere(f"{new} exists already.")
+            await self._or_because(self._client.rename(old.raw, new.raw), new, self._taken)
+            return
+        if self.replaces_in_one_step:
+            await self._ask(self._client.posix_rename(old.raw, new.raw), new)
+            return
+        with contextlib.suppress(FileMissing):
+            await self.remove_file(new)
+        await self._ask(self._client.rename(old.raw, new.raw), new)
+
+    @property
+    def replaces_in_one_step(self) -> bool:
+        """True where the server offers posix-rename@openssh.com: a visitor then never finds the name missing."""
+        return replaces_in_one_step(self._client)
+
+    async def copy(self, source: SitePath, target: SitePath) -> bool:
+        """By the server itself where it offers copy-data (draft-ietf-secsh-filexfer-extensions-00)."""
+        if not self._client.supports_remote_copy:
+            return False
+        self._wire.out(f"copy {source} to {target}")
+        reading = await self._open(source, "rb")
+        try:
+            writing = await self._open(target, "wb")
+            try:
+                await self._landed(self._client.remote_copy(reading, writing), target)
+                await self._landed(writing.close(), target)
+            except BaseException:
+                await self._close_file(writing)
+                raise
+        finally:
+            self._close_unheard(reading)
+        return True
+
+    async def make_link(self, path: SitePath, target: bytes) -> None:
+        await self._or_because(self._client.symlink(target, path.raw), path, self._taken)
+
+    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+        self._wire.out(f"set access or time of {path}")
+        await self._ask(self._client.setstat(path.raw, _attributes(access, stamp)), path)
+
+    async def own_hash(self, path: SitePath) -> Digest | None:
+        return None  # the protocol has no request for it that OpenSSH knows
+
+    async def room(self, folder: SitePath) -> Room | None:
+        try:
+            space = await self._client.statvfs(folder.raw)
+        except asyncssh.SFTPError:
+            self.says_room = False
+            return None
+        except (asyncssh.Error, OSError) as error:
+            raise _translated(error, folder.shown) from error
+        self.says_room = True
+        return Room((space.blocks or 0) * (space.frsize or 0), (space.bavail or 0) * (space.frsize or 0))
+
+    async def _with_target(self, path: SitePath, entry: Entry) -> Entry:
+        target: bytes | None = None
+        leads_to: Kind | None = None
+        with contextlib.suppress(asyncssh.SFTPError):
+            target = _bytes(await self._client.readlink(path.raw))
+            leads_to = _entry(path.name, await self._client.stat(path.raw), b"").kind
+        return _as_link(entry, target, leads_to)
+
+    async def _ask(self, request: Awaitable[_R], path: SitePath) -> _R:
+        try:
+            return await request
+        except (asyncssh.Error, OSError) as error:
+            translated = _translated(error, path.shown)
+            self._wire.heard(f"{type(error).__name__}: {translated.server_words or translated.what}")
+            raise translated from error
+
+    async def _or_because(
+        self, request: Awaitable[None], path: SitePath, test: Callable[[SitePath], Coroutine[Any, Any, bool]]
+    ) -> None:
+        """Await a request; where the server only says 'failure', look for the reason it most likely means."""
+        try:
+            await self._ask(request, path)
+        except ServerFailed as failed:
+            if await test(path):
+                kind = FolderNotEmpty if test == self._filled else AlreadyThere
+                sentence = f"The folder {path} is not empty." if kind is FolderNotEmpty else f"{path} exists already."
+                raise kind(sentence, server_words=failed.server_words) from failed
+            raise
+
+    async def _check_free(self, path: SitePath | None) -> None:
+        if path is not None and not self._rename_refuses and await self._taken(path):
+            raise AlreadyThere(f"{path} exists already.")
+
+    async def _taken(self, path: SitePath) -> bool:
+        try:
+            await self.stat(path)
+        except FileMissing:
+            return False
+        return True
+
+    async def _filled(self, path: SitePath) -> bool:
+        return bool(await self._ask(self._client.listdir(path.raw), path))
+
+    async def _landed(self, request: Awaitable[object], path: SitePath) -> None:
+        """Await a write. A plain 'failure' is read as a full disk where the words or the room left say so."""
+        try:
+            await self._ask(request, path)
+        except ServerFailed as failed:
+            words = (failed.server_words or "").lower()
+            room = await self.room(path.parent)
+            if any(word in words for word in _NO_ROOM_WORDS) or (room is not None and room.free_bytes < CHUNK_BYTES):
+                raise NoSpaceLeft(f"The server has no room for {path}.", server_words=failed.server_words) from failed
+            raise
+
+    async def _open(self, path: SitePath, mode: str) -> asyncssh.SFTPClientFile:
+        """An open file. Cancelled while the server opens it, it is closed as soon as it is open."""
+        # Block size 0: we cut blocks ourselves; the library's own tasks would outlive a cancelled caller.
+        opening = asyncio.ensure_future(self._ask(self._client.open(path.raw, mode, block_size=0), path))
+        try:
+            return await asyncio.shield(opening)
+        except asyncio.CancelledError:
+            opening.add_done_callback(self._close_late)
+            raise
+
+    def _close_late(self, opening: asyncio.Future[asyncssh.SFTPClientFile]) -> None:
+        if not opening.cancelled() and opening.exception() is None:
+            self._close_unheard(opening.result())
+
+    def _close_unheard(self, file: asyncssh.SFTPClientFile) -> None:
+        """Close a file without waiting for the answer: what was read is read."""
+        closing = asyncio.create_task(self._close_file(file))
+        self._closing.add(closing)
+        closing.add_done_callback(self._closing.discard)
+
+    async def _close_file(self, file: asyncssh.SFTPClientFile) -> None:
+        # The line may be gone by now, and with it the handle.
+        with contextlib.suppress(asyncssh.Error, OSError, ValueError):
+            await file.close()
+
+
+async def _read_block(file: asyncssh.SFTPClientFile, at: int, size: int) -> bytes:
+    """`size` bytes, fewer only at the end of the file: a server may answer with less than was asked."""
+    data = _bytes(await file.read(size, at))
+    while 0 < len(data) < size:
+        more = _bytes(await file.read(size - len(data), at + len(data)))
+        if not more:
+            break
+        data += more
+    return data
+
+
+async def _write_block(file: asyncssh.SFTPClientFile, chunk: bytes, at: int) -> int:
+    return await file.write(chunk, at)
+
+
+async def _abandon(window: deque[asyncio.Task[_R]]) -> None:
+    for task in window:
+        task.cancel()
+    await asyncio.gather(*window, return_exceptions=True)
+    window.clear()
+
+
+def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
+    attributes = asyncssh.SFTPAttrs()
+    if access is not None:
+        attributes.permissions = access
+    if stamp is not None:
+        attributes.atime = attributes.mtime = max(0, stamp.at_ns // NS)
+    return attributes
+
+
+def _bytes(value: bytes | str | None) -> bytes:
+    if value is None:
+        return b""
+    return value if isinstance(value, bytes) else value.encode("utf-8", "surrogateescape")
+
+
+def _entry(name: bytes, attrs: asyncssh.SFTPAttrs, longname: bytes) -> Entry:
+    """An entry from SFTP attributes. Owner and group come as names only in the long form, which looks like `ls -l`."""
+    kind = kind_of_mode(attrs.permissions) if attrs.permissions is not None else Kind.OTHER
+    owner, group = _names_of(longname)
+    return Entry(
+        name=name,
+        kind=kind,
+        size=(attrs.size or 0) if kind is Kind.FILE else 0,
+        stamp=Stamp.seconds(int(attrs.mtime)) if attrs.mtime is not None else None,
+        access=attrs.permissions & 0o7777 if attrs.permissions is not None else None,
+        owner=owner or (str(attrs.uid) if attrs.uid is not None else None),
+        group=group or (str(attrs.gid) if attrs.gid is not None else None),
+    )
+
+
+def _names_of(longname: bytes) -> tuple[str | None, str | None]:
+    parts = longname.split(None, 8)
+    if len(parts) < 9 or len(parts[0]) < 10:
+        return None, None
+    return parts[2].decode("utf-8", "replace"), parts[3].decode("utf-8", "replace")
+
+
+def _as_link(entry: Entry, target: bytes | None, leads_to: Kind | None) -> Entry:
+    return Entry(
+        name=entry.name,
+        kind=Kind.LINK,
+        stamp=entry.stamp,
+        access=entry.access,
+        owner=entry.owner,
+        group=entry.group,
+        target=target,
+        leads_to=leads_to,
+    )

@@ -1,0 +1,1 @@
+"""Hosting that ships with Nailer: small, healthy servers that speak the real protocols over real sockets."""

@@ -1,0 +1,465 @@
+"""Lays out the demo: the studio's folders here, the hosts' folders there, and what Nailer knows about them."""
+
+from __future__ import annotations
+
+import io
+import os
+import random
+import time
+import zipfile
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+
+from nailer.app import Nailer
+from nailer.core.entry import NS, Entry, Kind, Stamp
+from nailer.core.joint import Compare
+from nailer.core.kinds import FileKind
+from nailer.core.protocol import Protocol
+from nailer.core.schedule import Every, Schedule
+from nailer.core.sieve import Group, How, Match, Sieve, Test
+from nailer.core.sitepath import DocumentRoot, SitePath
+from nailer.core.sync import Direction, Removals, Wish
+from nailer.sides.certificate import identity_of_pem
+from nailer.sides.identity import host_key
+from nailer.standins.certificates import make_certificate
+from nailer.standins.demo import content
+from nailer.store.changes import baseline_row
+from nailer.store.sites import Secrets, Site
+from nailer.store.timers import Clashes, Mail, Missed, NewTimer
+
+PERSON = "maren"
+PASSWORD = "gorse-and-gannet"
+_DAY_S = 86_400
+_PAIR = (SitePath((b"studio", b"skerry", b"htdocs")), SitePath((b"htdocs",)))
+
+
+VERSION = "3"  # counted up where a demo that was laid out before lacks something
+_MIB = 1024 * 1024
+_QUOTA_BYTES = 24 * _MIB
+_CLOCK_AHEAD_S = 2 * 3600
+_OLD_COMMANDS = ("MLSD", "MLST", "MFMT", "FEAT", "OPTS", "SITE CHMOD", "EPSV", "EPRT")
+ONE_TIME_SECRET = "MFRGGZDFMZTWQ2LK"
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    """A stand-in of the demo: where its files lie, who signs in, where its pages answer, and its manners.
+
+    `certificate` are the names of its certificate, `aliases` other names that lead to it."""
+
+    name: str
+    server: str
+    user: str
+    password: str
+    about: str
+    kind: str = "sftp"
+    document_root: str = "htdocs"
+    domain: str = ""
+    web_address: str = ""
+    certificate: tuple[str, ...] = ()
+    aliases: tuple[str, ...] = ()
+    web_cache_s: int = 0
+    manners: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def port(self) -> int:
+        if self.kind == "sftp":
+            return 22
+        return 990 if self.manners.get("tls") == "implicit" else 21
+
+
+HOSTS = (
+    Host(
+        "skerry",
+        "ftp.skerryferries.example",
+        "maren",
+        "tide-table-61",
+        "SFTP, password and key; `www` is a link to `htdocs`",
+        domain="skerryferries.example",
+        web_cache_s=90,
+        manners={"shell": True},
+        web_address="127.0.0.31",
+    ),
+    Host(
+        "staging",
+        "stage.skerryferries.example",
+        "stage",
+        "low-water-12",
+        "SFTP by key; the other end of a site-to-site pair",
+        domain="stage.skerryferries.example",
+        web_address="127.0.0.32",
+    ),
+    Host(
+        "gorse",
+        "gorsegannet.example",
+        "studio",
+        "two-gannets-7",
+        "SFTP; its host key has changed since it was first met",
+        document_root="srv/web",
+        domain="gorsegannet.example",
+        web_address="127.0.0.33",
+    ),
+    Host(
+        "northlight",
+        "hosting.northlight.example",
+        "northlight",
+        "plate-scan-88",
+        "FTP with explicit TLS; demands that data channels resume the session; a quota nearly full",
+        kind="ftp",
+        document_root="public",
+        domain="northlight.example",
+        web_address="127.0.0.34",
+        certificate=("hosting.northlight.example",),
+        aliases=("ftp.northlight.example",),
+        manners={"tls": "explicit", "demands_reuse": True, "quota_bytes": _QUOTA_BYTES},
+    ),
+    Host(
+        "moss",
+        "ftp.mosslane.example",
+        "seedlib",
+        "sow-and-reap-4",
+        "plain FTP, LIST only, names in Latin-1, a clock two hours ahead, a private address in its PASV reply",
+        kind="ftp",
+        document_root="www",
+        domain="mosslane.example",
+        web_address="127.0.0.35",
+        manners={
+            "lacks": list(_OLD_COMMANDS),
+            "clock_ahead_s": _CLOCK_AHEAD_S,
+            "passive_address": "10.4.5.6",
+            "most_lines": 3,
+        },
+    ),
+    Host(
+        "otter",
+        "ssh.otterhost.example",
+        "otter",
+        "holt-by-the-burn",
+        f"SFTP that asks: the password, then a one-time code (secret {ONE_TIME_SECRET})",
+        manners={"one_time_secret": ONE_TIME_SECRET},
+    ),
+    Host(
+        "puffin",
+        "ssh.puffinhost.example",
+        "puffin",
+        "burrow-and-bill",
+        "SFTP that asks a question of its own (the answer is Umber) and knows only old ciphers",
+        manners={
+            "question": ["Name of the harbour seal: ", "Umber"],
+            "algorithms": {"encryption_algs": ["aes128-cbc"]},
+        },
+    ),
+    Host(
+        "wrack",
+        "ftp.wrackline.example",
+        "wrack",
+        "low-tide-3",
+        "FTP with implicit TLS; the first attempt is refused; its certificate has expired",
+        kind="ftp",
+        document_root="web",
+        certificate=("ftp.wrackline.example",),
+        manners={"tls": "implicit", "refuses_first": 1},
+    ),
+)
+
+
+def lay_out(home: Path) -> None:
+    """Make every folder and file of the demo below `home`, with the times and modes they should have."""
+    now_s = int(time.time())
+    for host in HOSTS:
+        root = home / "hosts" / host.name
+        (root / host.document_root).mkdir(parents=True)
+        if host.kind == "sftp":
+            key = asyncssh.generate_private_key("ssh-ed25519")
+            key.write_private_key(os.fspath(home / "hosts" / f"{host.name}.key"))
+        if host.certificate:
+            days = -20 if host.name == "wrack" else 300
+            make_certificate(home / "hosts" / f"{host.name}.pem", *host.certificate, days=days)
+        if not host.domain:
+            _write(
+                root / host.document_root / "index.html", content.page(host.server, "<p>Soon.</p>"), now_s - 9 * _DAY_S
+            )
+    personal = asyncssh.generate_private_key("ssh-ed25519", comment="maren at the studio")
+    personal.write_private_key(os.fspath(home / "hosts" / "personal.key"))
+    _lay_out_skerry(home, now_s)
+    _lay_out_small(home, now_s)
+    _lay_out_northlight(home, now_s)
+    _lay_out_moss(home, now_s)
+    for name, text in content.letters().items():
+        _write(home / "here" / "letters" / name, text, now_s - _DAY_S)
+
+
+def _lay_out_northlight(home: Path, now_s: int) -> None:
+    """Plate scans that fill the account to 96 %, and source files that nobody should publish."""
+    here, there = home / "here" / "northlight", home / "hosts" / "northlight" / "public"
+    noise = random.Random(88)
+    for name, data in content.observatory_pages().items():
+        for root in (here, there):
+            _write(root / name, data, now_s - 30 * _DAY_S)
+    for number in range(1, 6):
+        plate = b"II*\0" + noise.randbytes(int(4.4 * _MIB))
+        _write(there / "plates" / f"plate-19{60 + number}.tif", plate, now_s - (40 + number) * _DAY_S)
+    _write(there / "plates" / "catalogue.psd", noise.randbytes(_MIB), now_s - 80 * _DAY_S)
+    _write(there / ".env", b"DB_PASSWORD=made-up\n", now_s - 80 * _DAY_S)
+    _write(here / "plates" / "plate-1966.tif", b"II*\0" + noise.randbytes(3 * _MIB), now_s - 3600)
+    _write(here / "index.html", content.observatory_pages()["index.html"].replace(b"five", b"six"), now_s - 3000)
+
+
+def _lay_out_moss(home: Path, now_s: int) -> None:
+    """Names in Latin-1 there, in UTF-8 here; two files newer there."""
+    here, there = home / "here" / "mosslane", home / "hosts" / "moss" / "www"
+    old_s = now_s // 60 * 60 - 20 * _DAY_S
+    for name, data in content.seed_pages().items():
+        _write(here / name, data, old_s)
+        _write(there / os.fsdecode(name.encode("latin-1")), data, old_s)
+    for name in ("index.html", "öffnungszeiten.html"):
+        data = content.seed_pages()[name].replace(b"</main>", b"<p>Closed on the first Monday.</p></main>")
+        _write(there / os.fsdecode(name.encode("latin-1")), data, now_s // 60 * 60 - 2 * _DAY_S)
+
+
+def _lay_out_skerry(home: Path, now_s: int) -> None:
+    here, there = home / "here" / "skerry" / "htdocs", home / "hosts" / "skerry" / "htdocs"
+    level_s = now_s - 20 * _DAY_S
+    for name, data in content.level_files().items():
+        mode = 0o755 if name.endswith(".cgi") else 0o644
+        for root in (here, there):
+            _write(root / name, data, level_s - len(name) * 3600, mode)
+    hour = 3600
+    _write(here / "index.html", content.start_page(winter=True), now_s - 2 * hour)
+    _write(there / "index.html", content.start_page(winter=False), now_s - 11 * _DAY_S)
+    _write(here / "fares.html", content.fares(6, "From the first of the month."), now_s - 3 * hour)
+    _write(
+        there / "fares.html",
+        content.fares(7, "Corrected by the harbour office, with the bicycle fare."),
+        now_s - 5 * hour,
+    )
+    _write(here / "winter-sailings.html", content.winter_page(), now_s - 2 * hour - 700)
+    _write(here / "data" / "sailings.json", content.sailings(40), now_s - 2 * hour - 900)
+    _write(there / "data" / "sailings.json", content.sailings(37), now_s - 11 * _DAY_S)
+    _write(here / "site.css", content.style(version=1), level_s)
+    _write(there / "site.css", content.style(version=2), now_s - 5 * _DAY_S)
+    _write(
+        there / "placeholder.html", b"<!doctype html><title>Soon</title><p>Soon a ferry.</p>\n", now_s - 300 * _DAY_S
+    )
+    _write(there / "old-site.zip", _old_site(), now_s - 300 * _DAY_S, 0o666)
+    _write(there / os.fsdecode(b"men\xfc-bistro.txt"), b"Soup, bread, coffee.\n", now_s - 290 * _DAY_S)
+    for name, data in list(content.skin("1.3.0").items())[:12]:
+        _write(there / "skins" / "harbour.bak" / name, data, now_s - 200 * _DAY_S)
+    drafts = here / "img" / "_drafts"
+    _write(drafts / "winter-poster.psd", b"8BPS\0\1" + bytes(1_400_000), now_s - 30 * _DAY_S)
+    _write(here / "img" / "pier-master.tif", b"II*\0" + bytes(9_100_000), now_s - 30 * _DAY_S)
+    host = home / "hosts" / "skerry"
+    (host / "www").symlink_to("htdocs")
+    _write(host / "logs" / "access.log", b"".join(_log_lines()), now_s - 600)
+    _write(host / "mail" / "office" / "inbox", b"From the pier\n", now_s - 900, 0o600)
+    for root in (here, there):
+        _set_folder_times(root, now_s - 12 * _DAY_S)
+
+
+def _lay_out_small(home: Path, now_s: int) -> None:
+    """The staging copy, nearly level with the studio's folder, and the studio's own site."""
+    for name, data in content.level_files().items():
+        if not name.startswith("skins/"):
+            for root in (home / "here" / "skerry-stage", home / "hosts" / "staging" / "htdocs"):
+                _write(root / name, data, now_s - 9 * _DAY_S)
+    _write(home / "here" / "skerry-stage" / "index.html", content.start_page(winter=True), now_s - 2 * 3600)
+    own = content.page("Gorse & Gannet", "<p>Two people, one kettle, and websites that stay up.</p>")
+    for root in (home / "here" / "gorse", home / "hosts" / "gorse" / "srv" / "web"):
+        _write(root / "index.html", own, now_s - 40 * _DAY_S)
+        _write(root / "site.css", content.style(version=1), now_s - 40 * _DAY_S)
+
+
+def standin_plan(home: Path) -> dict[str, Any]:
+    """What the stand-ins' process needs to know."""
+    personal = asyncssh.read_private_key(os.fspath(home / "hosts" / "personal.key"))
+    authorized = personal.export_public_key("openssh").decode()
+    letters = sorted(os.fspath(file) for file in (home / "here" / "letters").iterdir())
+    hosts = {host.name: _planned(host, home, authorized) for host in HOSTS}
+    return {"hosts": hosts, "proxy": {}, "mail": {}, "desk": {"letters": letters}}
+
+
+def _planned(host: Host, home: Path, authorized: str) -> dict[str, Any]:
+    planned: dict[str, Any] = {
+        "kind": host.kind,
+        "server": host.server,
+        "sign_in": f"{host.user} / {host.password}",
+        "about": host.about,
+        "root": os.fspath(home / "hosts" / host.name),
+        "user": host.user,
+        "password": host.password,
+        "manners": host.manners,
+    }
+    if host.kind == "sftp":
+        planned |= {"authorized_key": authorized, "host_key": os.fspath(home / "hosts" / f"{host.name}.key")}
+    if host.certificate:
+        planned["certificate"] = os.fspath(home / "hosts" / f"{host.name}.pem")
+    if host.web_address:
+        planned |= {"web_address": host.web_address, "web_root": host.document_root, "web_cache_s": host.web_cache_s}
+    return planned
+
+
+def routes(ports: dict[str, dict[str, int]]) -> dict[str, str]:
+    """Where the made-up names lead on this machine. Ports that a host does not serve are closed, not unknown."""
+    found = {}
+    for number, host in enumerate(HOSTS):
+        own = ports[host.name]
+        for name in (host.server, *host.aliases):
+            found[f"{name}:*"] = f"127.0.0.{31 + number}"
+            found[f"{name}:{host.port}"] = f"127.0.0.1:{own['files']}"
+        if host.domain:
+            found[f"{host.domain}:443"] = found[f"{host.domain}:80"] = f"{host.web_address}:{own['web']}"
+            found.setdefault(f"{host.domain}:*", host.web_address)
+    for name, port in (("socks.gorsegannet.example", 1080), ("proxy.gorsegannet.example", 3128)):
+        found[f"{name}:{port}"] = f"127.0.0.1:{ports['proxy']['files']}"
+    return found
+
+
+async def remember(nailer: Nailer, home: Path) -> None:
+    """Fill the store: the account, the sites in their groups, the identities that were met, and the baseline."""
+    await nailer.accounts.make(PERSON, PASSWORD)
+    clients = await nailer.sites.add_group("Island clients", position=0)
+    staging = await nailer.sites.add_group("Staging", clients, position=0)
+    own = await nailer.sites.add_group("Own", position=1)
+    key_text = (home / "hosts" / "personal.key").read_text()
+    hosts = {host.name: host for host in HOSTS}
+    skerry = await nailer.sites.add(
+        _site(hosts["skerry"], "Skerry Ferries", "studio/skerry/htdocs", clients, "blue", guarded=("/logs", "/mail")),
+        Secrets(password=hosts["skerry"].password, private_key=key_text),
+    )
+    northlight = replace(
+        _site(hosts["northlight"], "Northlight Observatory", "studio/northlight", clients, "violet"),
+        protocol=Protocol.FTP_TLS,
+    )
+    await nailer.sites.add(northlight, Secrets(password=hosts["northlight"].password))
+    moss = replace(
+        _site(hosts["moss"], "Moss Lane Seed Library", "studio/mosslane", clients, "green"),
+        protocol=Protocol.FTP,
+        charset="iso-8859-1",
+    )
+    await nailer.sites.add(moss, Secrets(password=hosts["moss"].password))
+    stage = await nailer.sites.add(
+        _site(hosts["staging"], "Skerry Ferries, staging", "studio/skerry-stage", staging, "slate"),
+        Secrets(private_key=key_text),
+    )
+    await nailer.sites.add(
+        _site(hosts["gorse"], "Gorse & Gannet", "studio/gorse", own, "rust"), Secrets(password=hosts["gorse"].password)
+    )
+    known = host_key(asyncssh.read_private_key(os.fspath(home / "hosts" / "staging.key")).convert_to_public())
+    await nailer.sites.pin(hosts["staging"].server, 22, known, trusted_by=None, how="fingerprint compared")
+    former = host_key(asyncssh.generate_private_key("ssh-ed25519").convert_to_public())
+    await nailer.sites.pin(hosts["gorse"].server, 22, former, trusted_by=None, how="accepted when it was shown")
+    pem = (home / "hosts" / "northlight.pem").read_text().partition("-----END PRIVATE KEY-----\n")[2]
+    await nailer.sites.pin(
+        hosts["northlight"].server, 21, identity_of_pem(pem), trusted_by=None, how="fingerprint compared"
+    )
+    await nailer.changes.write_baselines(list(_baseline(skerry.id, home)))
+    await _remember_pairs(nailer, skerry, stage)
+
+
+async def _remember_pairs(nailer: Nailer, skerry: Site, stage: Site) -> None:
+    """The pairs of the everyday site, a sieve for what the studio works with, and a timer."""
+    await nailer.sieves.begin_with_house()
+    pair = await nailer.pairs.add(skerry.id, skerry.start_here, skerry.start_there, "htdocs")
+    await nailer.pairs.add(skerry.id, stage.start_there, skerry.start_there, "staging to live", other_site_id=stage.id)
+    rule = Group(
+        How.ANY,
+        (
+            Match(Test.KIND, FileKind.LAYERED),
+            Group(How.ALL, (Match(Test.KIND, FileKind.PICTURE), Match(Test.LARGER, "8000000"))),
+            Match(Test.PATTERN, "**/_drafts/"),
+        ),
+    )
+    sieve = await nailer.sieves.add(Sieve("Working files", rule, ("press/*.tif",)))
+    await nailer.pairs.pick_sieves(pair.id, [sieve])
+    account = await nailer.account_store.by_name(PERSON)
+    if account is not None:
+        await nailer.timer_store.add(
+            NewTimer(
+                account_id=account.id,
+                pair_id=pair.id,
+                name="Sunday publishing",
+                wish=Wish(Direction.PUBLISH, Removals.KEEP),
+                compare=Compare.SIZE_AND_TIME,
+                schedule=Schedule(Every.WEEKLY, "6 04:30", "Europe/London"),
+                mail=Mail.TROUBLE,
+                missed=Missed.SKIP,
+                clashes=Clashes.STOP,
+            )
+        )
+
+
+def _site(host: Host, name: str, here: str, group_id: int, colour: str, *, guarded: tuple[str, ...] = ()) -> Site:
+    start = SitePath.parse(host.document_root.encode())
+    return Site(
+        id=0,
+        name=name,
+        host=host.server,
+        port=host.port,
+        user_name=host.user,
+        start_here=SitePath.parse(here.encode()),
+        start_there=start,
+        group_id=group_id,
+        colour=colour,
+        document_roots=(DocumentRoot(start, f"https://{host.domain}/"),),
+        guarded=tuple(SitePath.parse(folder.encode()) for folder in guarded),
+    )
+
+
+def _baseline(site_id: int, home: Path) -> Iterable[dict[str, Any]]:
+    """What the pair held when it was last level: everything that is alike, and the files that changed since."""
+    here, there = home / "here" / "skerry" / "htdocs", home / "hosts" / "skerry" / "htdocs"
+    for name in [
+        *content.level_files(),
+        "index.html",
+        "data/sailings.json",
+        "site.css",
+        "placeholder.html",
+        "fares.html",
+    ]:
+        below = tuple(part.encode() for part in name.split("/"))
+        pair = (_PAIR[0].join(below), _PAIR[1].join(below))
+        old = _seen(there / name)
+        if name == "site.css":
+            old = _seen(here / name)
+        elif name == "fares.html":
+            old = Entry(
+                below[-1], Kind.FILE, 5000, Stamp.seconds(old.stamp.at_ns // NS - 12 * _DAY_S if old.stamp else 0)
+            )
+        yield baseline_row(site_id, *pair, old, old, None)
+
+
+def _seen(path: Path) -> Entry:
+    found = path.stat()
+    return Entry(os.fsencode(path.name), Kind.FILE, found.st_size, Stamp.seconds(int(found.st_mtime)))
+
+
+def _write(path: Path, data: bytes, at_s: int, mode: int = 0o644) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(data)
+    path.chmod(mode)
+    os.utime(path, (at_s, at_s))
+
+
+def _set_folder_times(root: Path, at_s: int) -> None:
+    for folder in (root, *(path for path in root.rglob("*") if path.is_dir())):
+        folder.chmod(0o755)
+        os.utime(folder, (at_s, at_s))
+
+
+def _old_site() -> bytes:
+    """An archive somebody left behind: two megabytes that do not compress."""
+    noise = random.Random(61)
+    archive = io.BytesIO()
+    with zipfile.ZipFile(archive, "w", zipfile.ZIP_STORED) as packed:
+        for number in range(4):
+            packed.writestr(f"old/harbour-{number}.jpg", noise.randbytes(520_000))
+    return archive.getvalue()
+
+
+def _log_lines() -> Iterable[bytes]:
+    for number in range(400):
+        yield f'192.0.2.{number % 250} - - "GET /timetable.html HTTP/1.1" 200 {5000 + number}\n'.encode()

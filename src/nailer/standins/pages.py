@@ -1,0 +1,135 @@
+"""A web server for the stand-ins' sites: each document root at its own loopback address, permissions as on a real host.
+
+What the account made unreadable answers 403; a script in `cgi-bin` is really run. A cache may stand in front: it holds
+styles for a while, lets go of them when asked (POST /.purge), and is passed by with no-cache.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import mimetypes
+import os
+import stat
+import time
+from collections.abc import Awaitable, Callable, MutableMapping
+from pathlib import Path
+from typing import Any
+
+from starlette.requests import Request
+from starlette.responses import FileResponse, HTMLResponse, RedirectResponse, Response
+
+_SCRIPT_WITHIN_S = 10.0
+_INDEXES = ("index.html", "index.htm")
+
+Scope = MutableMapping[str, Any]
+
+
+class Pages:
+    """An ASGI application: document roots by the address and port a request came to."""
+
+    def __init__(self, roots: dict[tuple[str, int], Path], *, held_s: dict[tuple[str, int], int] | None = None) -> None:
+        self._roots = roots
+        self._held_s = held_s or {}
+        self._held: dict[tuple[Any, str], tuple[float, bytes]] = {}
+
+    async def __call__(
+        self,
+        scope: Scope,
+        receive: Callable[[], Awaitable[Any]],
+        send: Callable[[Any], Awaitable[None]],
+    ) -> None:
+        if scope["type"] != "http":
+            return
+        request = Request(scope, receive)
+        place: tuple[str, int] = tuple(scope["server"])
+        root = self._roots[place]
+        response = await asyncio.to_thread(_find, root, request.url.path, scope["path"])
+        if place in self._held_s and request.url.path == "/.purge":
+            self._held.clear()
+            response = Response("let go")
+        elif place in self._held_s and isinstance(response, FileResponse) and scope["path"].endswith(".css"):
+            response = await asyncio.to_thread(self._through_cache, place, request, response)
+        if isinstance(response, Path):
+            response = await _run(response, request)
+        await response(scope, receive, send)
+
+    def _through_cache(self, place: tuple[str, int], request: Request, response: FileResponse) -> Response:
+        """What a cache gives: its own copy while it is young enough, unless it is asked to pass by."""
+        key, now_s = (place, str(request.url)), time.monotonic()
+        at_s, body = self._held.get(key, (0.0, b""))
+        keeps_s = self._held_s[place]
+        if "no-cache" in request.headers.get("cache-control", ""):
+            return Response(Path(response.path).read_bytes(), media_type="text/css")
+        if key not in self._held or now_s - at_s > keeps_s:
+            at_s, body = self._held[key] = (now_s, Path(response.path).read_bytes())
+        headers = {"Cache-Control": f"public, max-age={keeps_s}", "Age": str(int(now_s - at_s))}
+        return Response(body, media_type="text/css", headers=headers)
+
+
+def _find(root: Path, shown: str, path: str) -> Response | Path:
+    """What a path serves; a script's file where it is to be run."""
+    names = [name for name in path.split("/") if name]
+    if ".." in names:
+        return _page(404, "Not found")
+    file = root.joinpath(*names)
+    try:
+        if not _reachable(root, names):
+            return _page(403, "Forbidden")
+        if file.is_dir():
+            if not path.endswith("/"):
+                return RedirectResponse(shown + "/", 301)
+            index = next((file / name for name in _INDEXES if (file / name).is_file()), None)
+            if index is None:
+                return _page(403, "Forbidden: no index, and listings are off")
+            file = index
+        mode = file.stat().st_mode
+    except (FileNotFoundError, NotADirectoryError):
+        return _page(404, "Not found")
+    if names[:1] == ["cgi-bin"]:
+        return file if mode & stat.S_IXOTH else _page(403, "Forbidden: this script may not run")
+    if not mode & stat.S_IROTH:
+        return _page(403, "Forbidden")
+    kind = mimetypes.guess_type(file.name)[0] or "application/octet-stream"
+    return FileResponse(file, media_type=kind)
+
+
+def _reachable(root: Path, names: list[str]) -> bool:
+    """Every folder on the way may be entered by everyone."""
+    folder = root
+    for name in ["", *names[:-1]]:
+        folder = folder / name if name else folder
+        if not folder.stat().st_mode & stat.S_IXOTH:
+            return False
+    return True
+
+
+async def _run(script: Path, request: Request) -> Response:
+    environment = {
+        "PATH": "/usr/bin:/bin",
+        "GATEWAY_INTERFACE": "CGI/1.1",
+        "REQUEST_METHOD": request.method,
+        "QUERY_STRING": request.url.query,
+        "SCRIPT_NAME": request.url.path,
+    }
+    try:
+        process = await asyncio.create_subprocess_exec(
+            os.fspath(script), cwd=script.parent, env=environment, stdout=asyncio.subprocess.PIPE
+        )
+    except OSError:
+        return _page(500, "Internal server error: the script cannot be started")
+    try:
+        async with asyncio.timeout(_SCRIPT_WITHIN_S):
+            output, _ = await process.communicate()
+    except TimeoutError:
+        with contextlib.suppress(ProcessLookupError):
+            process.kill()
+        return _page(500, "Internal server error: the script does not end")
+    head, _, body = output.replace(b"\r\n", b"\n").partition(b"\n\n")
+    if process.returncode or not head.lower().startswith(b"content-type:"):
+        return _page(500, "Internal server error: the script failed, or sent no header")
+    return Response(body, media_type=head.split(b"\n")[0].partition(b":")[2].strip().decode())
+
+
+def _page(status: int, text: str) -> Response:
+    return HTMLResponse(f"<!doctype html><title>{status}</title><h1>{status}</h1><p>{text}</p>", status)

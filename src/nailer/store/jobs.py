@@ -1,0 +1,609 @@
+"""Jobs and their items: planned, claimed under a lease, counted, ended."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+from typing import Any
+
+from nailer.core.destination import Better
+from nailer.core.entry import Entry, Kind, SideName, Stamp
+from nailer.core.plan import Action, Choice, Step, Verdict, chosen
+from nailer.core.progress import Count, Tally
+from nailer.core.sitepath import SitePath
+from nailer.core.states import ENDED, ItemState, JobState, Wish, check_job
+from nailer.errors import Conflict, NotFound
+from nailer.store.database import Database, Row, Work, utc_now
+
+_INSERT_AT_ONCE = 2000
+# A page asks for its files the moment the plan is confirmed; a minute is a very slow line.
+_PAGE_BEGINS_WITHIN_S = 60.0
+
+
+class JobKind(StrEnum):
+    """What a job does: carries between the sides, takes what a browser sends, removes, takes changes back, copies
+    within a side or from one site to another, moves within a side, unpacks an archive, writes what was prepared
+    here (e.g. in the editor), sets access, or brings one end of a pair into sync with the other."""
+
+    CARRY = "carry"
+    DROP = "drop"
+    REMOVE = "remove"
+    TAKE_BACK = "take-back"
+    COPY = "copy"
+    MOVE = "move"
+    UNPACK = "unpack"
+    WRITE = "write"
+    ACCESS = "access"
+    SYNC = "sync"
+
+
+@dataclass(frozen=True, slots=True)
+class NewJob:
+    """A plan on its way into the store."""
+
+    account_id: int
+    site_id: int
+    kind: JobKind
+    title: str
+    to_side: SideName
+    source_folder: SitePath
+    target_folder: SitePath
+    takes_back: int | None = None
+    room_bytes: int | None = None
+    one_by_one: bool = False
+    advice: tuple[Better, ...] = ()
+    source_site_id: int | None = None
+    pair_id: int | None = None
+    towards: SideName | None = None
+    run_id: int | None = None
+    after_job: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class NewItem:
+    """One step with absolute paths. `kept_hash` is what a restore brings back, `undoes` the change it takes back."""
+
+    action: Action
+    verdict: Verdict
+    reason: str
+    source: SitePath
+    target: SitePath
+    entry: Entry
+    replaces: Entry | None = None
+    kept_hash: bytes | None = None
+    undoes: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """A job as it is stored. `pair_site_id` and `pair_other_id` are the ends of the pair it keeps in sync, `towards` the end
+    that it changes: there, or what plays here."""
+
+    id: int
+    account_id: int
+    account_name: str
+    site_id: int
+    site_name: str
+    colour: str
+    kind: JobKind
+    title: str
+    to_side: SideName
+    source_folder: SitePath
+    target_folder: SitePath
+    state: JobState
+    stop_wanted: bool
+    tally: Tally
+    trouble: str | None
+    takes_back: int | None
+    created_at: datetime
+    started_at: datetime | None
+    ended_at: datetime | None
+    file_access: int | None = None
+    folder_access: int | None = None
+    claims: int = 0
+    trouble_kind: str | None = None
+    source_site_id: int | None = None
+    room_bytes: int | None = None
+    one_by_one: bool = False
+    advice: tuple[Better, ...] = ()
+    run_id: int | None = None
+    pair_site_id: int | None = None
+    pair_other_id: int | None = None
+    towards: SideName | None = None
+
+    @property
+    def changes_end(self) -> SideName:
+        """The end of the pair that this job changes."""
+        return self.towards or self.to_side
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One step of a job. `seen` is what the plan saw at the target; None: nothing."""
+
+    id: int
+    job_id: int
+    position: int
+    action: Action
+    verdict: Verdict
+    reason: str
+    source: SitePath
+    target: SitePath
+    entry: Entry
+    seen: Entry | None
+    kept_hash: bytes | None
+    undoes: int | None
+    state: ItemState
+    attempts: int
+    error_kind: str | None
+    error_text: str | None
+    server_words: str | None
+    content_hash: bytes | None
+    ended_at: datetime | None
+
+    @property
+    def counts_as_file(self) -> bool:
+        return self.action in (Action.CARRY, Action.REMOVE, Action.RESTORE, Action.MOVE, Action.SET_ACCESS)
+
+    @property
+    def count(self) -> Count:
+        """What this item adds to the tally of its job."""
+        if not self.counts_as_file:
+            return Count()
+        return Count(1, 0 if self.action in (Action.REMOVE, Action.MOVE, Action.SET_ACCESS) else self.entry.size)
+
+
+@dataclass(frozen=True, slots=True)
+class FailureGroup:
+    """Failed items of one cause, with one of them as an example."""
+
+    kind: str
+    what: str
+    server_words: str | None
+    items: int
+    size: int
+    example: SitePath
+
+
+class JobStore:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    async def add(self, job: NewJob, items: Sequence[NewItem], state: JobState = JobState.PLANNED) -> int:
+        """Store a plan with its items; return its id. Nothing happens until it waits."""
+        return await self._db.write(self.adding(job, items, state))
+
+    def adding(
+        self, job: NewJob, items: Sequence[NewItem], state: JobState = JobState.PLANNED
+    ) -> Callable[[Work], int]:
+        """As `add`, for a transaction that stores more than that."""
+
+        def change(work: Work) -> int:
+            job_id = work.insert(
+                "jobs.add",
+                account_id=job.account_id,
+                site_id=job.site_id,
+                kind=job.kind,
+                title=job.title[:255],
+                to_side=job.to_side,
+                source_folder=job.source_folder.raw,
+                target_folder=job.target_folder.raw,
+                state=state,
+                planned_files=0,
+                planned_bytes=0,
+                left_files=0,
+                left_bytes=0,
+                takes_back=job.takes_back,
+                room_bytes=job.room_bytes,
+                one_by_one=job.one_by_one,
+                advice=json.dumps([[one.place.token, one.reason] for one in job.advice]) if job.advice else None,
+                source_site_id=job.source_site_id,
+                pair_id=job.pair_id,
+                towards=job.towards,
+                run_id=job.run_id,
+                after_job=job.after_job,
+                now=utc_now(),
+            )
+            for start in range(0, len(items), _INSERT_AT_ONCE):
+                part = items[start : start + _INSERT_AT_ONCE]
+                work.many("items.add", [_item_row(job_id, start + number, item) for number, item in enumerate(part)])
+            work.run("jobs.recount", id=job_id)
+            return job_id
+
+        return change
+
+    async def get(self, job_id: int) -> Job:
+        """Raises NotFound."""
+        row = await self._db.read(lambda work: work.one("jobs.by_id", id=job_id))
+        if row is None:
+            raise NotFound("There is no such job.")
+        return _job(row)
+
+    async def active(self) -> list[Job]:
+        return [_job(row) for row in await self._db.read(lambda work: work.rows("jobs.active"))]
+
+    async def needing_you(self) -> list[Job]:
+        return [_job(row) for row in await self._db.read(lambda work: work.rows("jobs.needing_you"))]
+
+    async def ended(self, before: int = 2**62, limit: int = 50, *, wanted: str = "") -> list[Job]:
+        """Done and stopped jobs, newest first; those that have a text in title, site or folder."""
+        like = "%" + wanted.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
+        rows = await self._db.read(lambda work: work.rows("jobs.ended", before=before, wanted=like, limit=limit))
+        return [_job(row) for row in rows]
+
+    async def counts(self) -> dict[JobState, int]:
+        rows = await self._db.read(lambda work: work.rows("jobs.counts"))
+        return {JobState(row["state"]): row["jobs"] for row in rows}
+
+    async def items(self, job_id: int, *, after: int = -1, limit: int = 500, state: str = "") -> list[Item]:
+        rows = await self._db.read(
+            lambda work: work.rows("items.shown", job_id=job_id, state=state, after=after, limit=limit)
+        )
+        return [_item(row) for row in rows]
+
+    async def waiting_items(self, job_id: int, *, after: int, limit: int = 500) -> list[Item]:
+        rows = await self._db.read(lambda work: work.rows("items.waiting", job_id=job_id, after=after, limit=limit))
+        return [_item(row) for row in rows]
+
+    async def item(self, job_id: int, item_id: int) -> Item:
+        row = await self._db.read(lambda work: work.one("items.by_id", job_id=job_id, id=item_id))
+        if row is None:
+            raise NotFound("There is no such item in this job.")
+        return _item(row)
+
+    async def failures(self, job_id: int) -> list[FailureGroup]:
+        rows = await self._db.read(lambda work: work.rows("items.failures", job_id=job_id))
+        return [
+            FailureGroup(
+                row["error_kind"] or "NailerError",
+                row["error_text"] or "",
+                row["server_words"],
+                int(row["items"]),
+                int(row["size"]),
+                SitePath.parse(row["example"]),
+            )
+            for row in rows
+        ]
+
+    async def confirm(self, job_id: int, choice: Choice, taken: dict[tuple[bytes, ...], frozenset[bytes]]) -> None:
+        """Let a plan that was read wait for a runner, narrowed by one choice for all files that are there already."""
+
+        def change(work: Work) -> None:
+            row = work.one("jobs.lock", id=job_id)
+            if row is None:
+                raise NotFound("This plan is not stored any more. Make it again.")
+            if JobState(row["state"]) is not JobState.PLANNED:
+                raise Conflict("This plan was carried out already.")
+            if choice is not Choice.REPLACE:
+                _narrow(work, row, choice, taken)
+            work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
+            work.run("jobs.promise", id=job_id, until=utc_now() + timedelta(seconds=_PAGE_BEGINS_WITHIN_S))
+            work.run("jobs.recount", id=job_id)
+
+        await self._db.write(change)
+
+    async def discard(self, job_id: int) -> None:
+        """Forget a plan that was read and not wanted."""
+        await self._db.write(lambda work: work.run("jobs.remove", id=job_id))
+
+    async def forget_old_plans(self, *, hours: int = 24) -> None:
+        before = utc_now() - timedelta(hours=hours)
+        await self._db.write(lambda work: work.run("jobs.forget_plans", before=before))
+
+    async def want_stop(self, job_id: int) -> Job:
+        """Ask for a job to be stopped. One that nobody ever started, or that needs you, stops at once."""
+
+        def change(work: Work) -> None:
+            row = _locked(work, job_id)
+            state = JobState(row["state"])
+            check_job(state, JobState.STOPPED)
+            work.run("jobs.stop_followers", id=job_id, ended_at=utc_now())
+            if state is not JobState.RUNNING and row["started_at"] is None:
+                work.run("jobs.set_state", id=job_id, state=JobState.STOPPED, ended_at=utc_now())
+            elif state in (JobState.RUNNING, JobState.WAITING):
+                work.run("jobs.want_stop", id=job_id)
+            elif state is JobState.PAUSED:
+                # A runner takes it up once more, to clear away what is half-sent.
+                work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
+                work.run("jobs.want_stop", id=job_id)
+            else:
+                work.run("jobs.set_state", id=job_id, state=JobState.STOPPED, ended_at=utc_now())
+
+        await self._db.write(change)
+        return await self.get(job_id)
+
+    async def pause(self, job_id: int) -> Job:
+        """Hold a job up: one that runs stops where it is and goes on from there, one that waits is passed over."""
+
+        def change(work: Work) -> None:
+            row = _locked(work, job_id)
+            if JobKind(row["kind"]) is JobKind.DROP:
+                raise Conflict("These files come from a browser. Stop it, and drop them again.")
+            state = JobState(row["state"])
+            check_job(state, JobState.PAUSED)
+            if state is JobState.RUNNING:
+                work.run("jobs.want_pause", id=job_id)
+            else:
+                work.run("jobs.set_state", id=job_id, state=JobState.PAUSED, ended_at=None)
+
+        await self._db.write(change)
+        return await self.get(job_id)
+
+    async def go_on(self, job_id: int) -> Job:
+        """Let a paused job wait for a runner again."""
+
+        def change(work: Work) -> None:
+            row = _locked(work, job_id)
+            if JobState(row["state"]) is not JobState.PAUSED:
+                raise Conflict("This job is not paused.")
+            work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
+
+        await self._db.write(change)
+        return await self.get(job_id)
+
+    async def move_up(self, job_id: int) -> Job:
+        """Let a waiting job be the next that is taken."""
+        await self._db.write(lambda work: work.run("jobs.move_up", id=job_id))
+        return await self.get(job_id)
+
+    async def leave_out_of_plan(self, job_id: int, tops: Sequence[SitePath]) -> None:
+        """Leave these targets, and what lies below them, out of a plan that is being read."""
+
+        def change(work: Work) -> None:
+            if JobState(_locked(work, job_id)["state"]) is not JobState.PLANNED:
+                raise Conflict("This plan was carried out already.")
+            for top in tops:
+                below = top.raw.replace(b"\\", b"\\\\").replace(b"%", b"\\%").replace(b"_", b"\\_") + b"/%"
+                work.run("items.leave_out_below", job_id=job_id, target=top.raw, below=below)
+            work.run("jobs.recount", id=job_id)
+
+        await self._db.write(change)
+
+    async def leave_out(self, job_id: int) -> Job:
+        """Leave the failed and waiting items of a job that needs you out; the job is done then."""
+
+        def change(work: Work) -> None:
+            if JobState(_locked(work, job_id)["state"]) is not JobState.NEEDS_YOU:
+                raise Conflict("Only a job that needs you has something to leave out.")
+            work.run("items.leave_out", job_id=job_id, now=utc_now())
+            work.run("jobs.recount", id=job_id)
+            work.run("jobs.set_state", id=job_id, state=JobState.DONE, ended_at=utc_now())
+            work.run("jobs.set_trouble", id=job_id, trouble=None)
+
+        await self._db.write(change)
+        return await self.get(job_id)
+
+    async def again(self, job_id: int) -> Job:
+        """Let the failed items of an ended job wait once more, and the job with them."""
+
+        def change(work: Work) -> None:
+            row = _locked(work, job_id)
+            if JobKind(row["kind"]) is JobKind.DROP:
+                raise Conflict("These files came from a browser. Drop them again.")
+            check_job(JobState(row["state"]), JobState.WAITING)
+            work.run("items.again", job_id=job_id)
+            work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
+            work.run("jobs.set_trouble", id=job_id, trouble=None)
+            work.run("jobs.recount", id=job_id)
+
+        await self._db.write(change)
+        return await self.get(job_id)
+
+    async def claim(self, owner: str, *, lease_s: float) -> int | None:
+        """The id of a job that now is this runner's, or None where there is nothing to do."""
+
+        def change(work: Work) -> int | None:
+            now = utc_now()
+            job_id = work.value("jobs.next_to_claim", now=now)
+            if job_id is None:
+                return None
+            work.run("jobs.claim", id=job_id, owner=owner, until=now + timedelta(seconds=lease_s), now=now)
+            work.run("jobs.recount", id=job_id)
+            return int(job_id)
+
+        return await self._db.write(change)
+
+    async def take(self, job_id: int, owner: str, *, lease_s: float) -> None:
+        """Run a given job under a lease: for what a browser sends itself. Raises Conflict where somebody has it."""
+        now = utc_now()
+        until = now + timedelta(seconds=lease_s)
+        if not await self._db.write(lambda work: work.run("jobs.take", id=job_id, owner=owner, until=until, now=now)):
+            raise Conflict("This plan was carried out already.")
+
+    async def renew(self, job_id: int, owner: str, *, lease_s: float) -> Wish:
+        """Hold on to a job; return what a person wants of it. STOP where it is no longer ours, too."""
+        until = utc_now() + timedelta(seconds=lease_s)
+
+        def change(work: Work) -> Wish:
+            held = work.run("jobs.renew", id=job_id, owner=owner, until=until)
+            row = work.one("jobs.wanted", id=job_id)
+            if not held or row is None or row["stop_wanted"]:
+                return Wish.STOP
+            return Wish.PAUSE if row["pause_wanted"] else Wish.GO_ON
+
+        return await self._db.write(change)
+
+    async def of_run(self, run_id: int) -> dict[int, JobState]:
+        """The jobs of a run of a pair, and how each stands."""
+        rows = await self._db.read(lambda work: work.rows("jobs.of_run", run_id=run_id))
+        return {row["id"]: JobState(row["state"]) for row in rows}
+
+    async def leases(self) -> list[tuple[int, str]]:
+        rows = await self._db.read(lambda work: work.rows("jobs.leases"))
+        return [(row["id"], row["lease_owner"]) for row in rows]
+
+    async def release(self, job_id: int, owner: str) -> None:
+        """Give a running job back, to be claimed anew."""
+        await self._db.write(lambda work: work.run("jobs.release", id=job_id, owner=owner))
+
+    async def finish(self, job_id: int, owner: str, state: JobState, trouble: str | None, kind: str | None) -> None:
+        """End a job, or let it pause. `trouble` and its kind are what ended it before its items had."""
+        ended_at = utc_now() if state in ENDED else None
+        values = {"id": job_id, "owner": owner, "state": state, "trouble": trouble, "kind": kind, "ended_at": ended_at}
+
+        def change(work: Work) -> None:
+            work.run("jobs.recount", id=job_id)
+            work.run("jobs.finish", **values)
+            if ended_at is not None:
+                work.run("jobs.let_follow", id=job_id)
+
+        await self._db.write(change)
+
+    async def unfinished(self, job_id: int) -> tuple[int, int]:
+        """How many items failed, and how many wait."""
+        row = await self._db.read(lambda work: work.one("items.unfinished", job_id=job_id)) or {}
+        return int(row["failed"]), int(row["waiting"])
+
+
+def _locked(work: Work, job_id: int) -> Row:
+    row = work.one("jobs.lock", id=job_id)
+    if row is None:
+        raise NotFound("There is no such job.")
+    return row
+
+
+def _narrow(work: Work, job: Row, choice: Choice, taken: dict[tuple[bytes, ...], frozenset[bytes]]) -> None:
+    """Rewrite the items of a plan under a choice."""
+    folder = SitePath.parse(job["target_folder"])
+    rows = work.rows("items.of_job", job_id=job["id"], after=-1, limit=2**31)
+    items = [_item(row) for row in rows]
+    steps = [
+        Step(
+            item.action,
+            (),
+            item.target.below(folder) or (item.target.name,),
+            item.entry,
+            item.verdict,
+            item.reason,
+            item.seen,
+        )
+        for item in items
+    ]
+    narrowed = chosen(steps, choice, taken)
+    changed: Iterable[dict[str, Any]] = [
+        {
+            "id": item.id,
+            "verdict": after.verdict,
+            "reason": after.reason,
+            "target": folder.join(after.target).raw,
+            "state": ItemState.WAITING if after.acts else ItemState.LEFT,
+        }
+        for item, before, after in zip(items, steps, narrowed, strict=True)
+        if before is not after
+    ]
+    work.many("items.set_plan", list(changed))
+
+
+def _item_row(job_id: int, position: int, item: NewItem) -> dict[str, Any]:
+    entry, seen = item.entry, item.replaces
+    acts = item.verdict not in (Verdict.LEFT, Verdict.SAME)
+    return {
+        "job_id": job_id,
+        "position": position,
+        "action": item.action,
+        "verdict": item.verdict,
+        "reason": item.reason[:255],
+        "source": item.source.raw,
+        "target": item.target.raw,
+        "kind": entry.kind,
+        "size": entry.size,
+        "time_ns": entry.stamp.at_ns if entry.stamp else None,
+        "precision_ns": entry.stamp.precision_ns if entry.stamp else None,
+        "access": entry.access,
+        "link_target": entry.target,
+        "seen_kind": seen.kind if seen else None,
+        "seen_size": seen.size if seen else None,
+        "seen_time_ns": seen.stamp.at_ns if seen and seen.stamp else None,
+        "seen_precision_ns": seen.stamp.precision_ns if seen and seen.stamp else None,
+        "seen_access": seen.access if seen else None,
+        "kept_hash": item.kept_hash,
+        "undoes": item.undoes,
+        "state": ItemState.WAITING if acts else ItemState.LEFT,
+    }
+
+
+def _stamp(at_ns: int | None, precision_ns: int | None) -> Stamp | None:
+    return None if at_ns is None else Stamp(at_ns, precision_ns or 1)
+
+
+def _item(row: Row) -> Item:
+    source, target = SitePath.parse(row["source"]), SitePath.parse(row["target"])
+    entry = Entry(
+        name=target.name,
+        kind=Kind(row["kind"]),
+        size=row["size"],
+        stamp=_stamp(row["time_ns"], row["precision_ns"]),
+        access=row["access"],
+        target=row["link_target"],
+    )
+    seen = None
+    if row["seen_kind"] is not None:
+        stamp = _stamp(row["seen_time_ns"], row["seen_precision_ns"])
+        kind, size = Kind(row["seen_kind"]), row["seen_size"] or 0
+        seen = Entry(name=target.name, kind=kind, size=size, stamp=stamp, access=row["seen_access"])
+    return Item(
+        id=row["id"],
+        job_id=row["job_id"],
+        position=row["position"],
+        action=Action(row["action"]),
+        verdict=Verdict(row["verdict"]),
+        reason=row["reason"],
+        source=source,
+        target=target,
+        entry=entry,
+        seen=seen,
+        kept_hash=row["kept_hash"],
+        undoes=row["undoes"],
+        state=ItemState(row["state"]),
+        attempts=row["attempts"],
+        error_kind=row["error_kind"],
+        error_text=row["error_text"],
+        server_words=row["server_words"],
+        content_hash=row["content_hash"],
+        ended_at=row["ended_at"],
+    )
+
+
+def _job(row: Row) -> Job:
+    tally = Tally(
+        planned=Count(row["planned_files"], row["planned_bytes"]),
+        done=Count(row["done_files"], row["done_bytes"]),
+        failed=Count(row["failed_files"], row["failed_bytes"]),
+        left=Count(row["left_files"], row["left_bytes"]),
+    )
+    return Job(
+        id=row["id"],
+        account_id=row["account_id"],
+        account_name=row["account_name"],
+        site_id=row["site_id"],
+        site_name=row["site_name"],
+        colour=row["colour"],
+        kind=JobKind(row["kind"]),
+        title=row["title"],
+        to_side=SideName(row["to_side"]),
+        source_folder=SitePath.parse(row["source_folder"]),
+        target_folder=SitePath.parse(row["target_folder"]),
+        state=JobState(row["state"]),
+        stop_wanted=bool(row["stop_wanted"]),
+        tally=tally,
+        trouble=row["trouble"],
+        takes_back=row["takes_back"],
+        created_at=row["created_at"],
+        started_at=row["started_at"],
+        ended_at=row["ended_at"],
+        file_access=row["file_access"],
+        folder_access=row["folder_access"],
+        claims=row["claims"],
+        trouble_kind=row["trouble_kind"],
+        source_site_id=row["source_site_id"],
+        room_bytes=row["room_bytes"],
+        one_by_one=bool(row["one_by_one"]),
+        advice=tuple(Better(SitePath.of_token(token), why) for token, why in json.loads(row["advice"] or "[]")),
+        run_id=row["run_id"],
+        pair_site_id=row["pair_site_id"],
+        pair_other_id=row["pair_other_id"],
+        towards=SideName(row["towards"]) if row["towards"] else None,
+    )

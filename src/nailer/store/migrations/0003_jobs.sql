@@ -1,0 +1,118 @@
+-- Jobs, their items, what they changed, what they kept, and the baseline they leave behind.
+CREATE TABLE IF NOT EXISTS jobs (
+  id            BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+  account_id    BIGINT UNSIGNED NOT NULL,
+  site_id       BIGINT UNSIGNED NOT NULL,
+  kind          VARCHAR(20) NOT NULL,
+  title         VARCHAR(255) NOT NULL,
+  to_side       VARCHAR(5) NOT NULL,
+  source_folder VARBINARY(4096) NOT NULL,
+  target_folder VARBINARY(4096) NOT NULL,
+  state         VARCHAR(20) NOT NULL,
+  stop_wanted   BOOLEAN NOT NULL DEFAULT FALSE,
+  planned_files BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  planned_bytes BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  done_files    BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  done_bytes    BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  failed_files  BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  failed_bytes  BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  left_files    BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  left_bytes    BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  trouble       TEXT NULL,
+  takes_back    BIGINT UNSIGNED NULL,
+  lease_owner   VARCHAR(60) NULL,
+  lease_until   DATETIME(6) NULL,
+  created_at    DATETIME(6) NOT NULL,
+  started_at    DATETIME(6) NULL,
+  ended_at      DATETIME(6) NULL,
+  KEY jobs_by_state (state, id),
+  KEY jobs_by_site (site_id, id),
+  FOREIGN KEY (site_id) REFERENCES sites (id) ON DELETE CASCADE,
+  FOREIGN KEY (account_id) REFERENCES accounts (id)
+);
+
+CREATE TABLE IF NOT EXISTS items (
+  id                BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+  job_id            BIGINT UNSIGNED NOT NULL,
+  position          INT UNSIGNED NOT NULL,
+  action            VARCHAR(20) NOT NULL,
+  verdict           VARCHAR(20) NOT NULL,
+  reason            VARCHAR(255) NOT NULL,
+  source            VARBINARY(4096) NOT NULL,
+  target            VARBINARY(4096) NOT NULL,
+  kind              VARCHAR(10) NOT NULL,
+  size              BIGINT UNSIGNED NOT NULL,
+  time_ns           BIGINT NULL,
+  precision_ns      BIGINT NULL,
+  access            SMALLINT UNSIGNED NULL,
+  link_target       VARBINARY(4096) NULL,
+  seen_kind         VARCHAR(10) NULL,
+  seen_size         BIGINT UNSIGNED NULL,
+  seen_time_ns      BIGINT NULL,
+  seen_precision_ns BIGINT NULL,
+  kept_hash         BINARY(32) NULL,
+  undoes            BIGINT UNSIGNED NULL,
+  state             VARCHAR(10) NOT NULL,
+  attempts          INT UNSIGNED NOT NULL DEFAULT 0,
+  error_kind        VARCHAR(40) NULL,
+  error_text        TEXT NULL,
+  server_words      TEXT NULL,
+  content_hash      BINARY(32) NULL,
+  ended_at          DATETIME(6) NULL,
+  KEY items_by_state (job_id, state, position),
+  KEY items_by_position (job_id, position),
+  FOREIGN KEY (job_id) REFERENCES jobs (id) ON DELETE CASCADE
+);
+
+-- Every change, with what is needed to take it back. Written before the change is made, confirmed after it.
+CREATE TABLE IF NOT EXISTS changes (
+  id               BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+  site_id          BIGINT UNSIGNED NOT NULL,
+  side             VARCHAR(5) NOT NULL,
+  path             VARBINARY(4096) NOT NULL,
+  what             VARCHAR(20) NOT NULL,
+  account_id       BIGINT UNSIGNED NULL,
+  job_id           BIGINT UNSIGNED NULL,
+  item_id          BIGINT UNSIGNED NULL,
+  at               DATETIME(6) NOT NULL,
+  confirmed        BOOLEAN NOT NULL DEFAULT FALSE,
+  before_hash      BINARY(32) NULL,
+  before_size      BIGINT UNSIGNED NULL,
+  before_time_ns   BIGINT NULL,
+  before_access    SMALLINT UNSIGNED NULL,
+  before_target    VARBINARY(4096) NULL,
+  after_size       BIGINT UNSIGNED NULL,
+  after_time_ns    BIGINT NULL,
+  after_hash       BINARY(32) NULL,
+  other_path       VARBINARY(4096) NULL,
+  level_before     TEXT NULL,
+  taken_back_at    DATETIME(6) NULL,
+  KEY changes_by_path (site_id, side, path(500)),
+  KEY changes_by_job (job_id, id),
+  KEY changes_by_item (item_id),
+  FOREIGN KEY (site_id) REFERENCES sites (id) ON DELETE CASCADE
+);
+
+CREATE TABLE IF NOT EXISTS kept_contents (
+  hash        BINARY(32) NOT NULL PRIMARY KEY,
+  size        BIGINT UNSIGNED NOT NULL,
+  stored_size BIGINT UNSIGNED NOT NULL,
+  kept_at     DATETIME(6) NOT NULL
+);
+
+-- What both sides of a name held when they were last level. A folder pair is named by a hash of both paths.
+CREATE TABLE IF NOT EXISTS baselines (
+  site_id            BIGINT UNSIGNED NOT NULL,
+  pair_key           BINARY(16) NOT NULL,
+  name               VARBINARY(255) NOT NULL,
+  here_size          BIGINT UNSIGNED NOT NULL,
+  here_time_ns       BIGINT NULL,
+  here_precision_ns  BIGINT NULL,
+  there_size         BIGINT UNSIGNED NOT NULL,
+  there_time_ns      BIGINT NULL,
+  there_precision_ns BIGINT NULL,
+  content_hash       BINARY(32) NULL,
+  level_at           DATETIME(6) NOT NULL,
+  PRIMARY KEY (site_id, pair_key, name),
+  FOREIGN KEY (site_id) REFERENCES sites (id) ON DELETE CASCADE
+);

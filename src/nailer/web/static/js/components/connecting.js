@@ -1,0 +1,32 @@
+// Opens a site's connection, then goes on to the files; or shows what is in the way.
+const token = () => document.querySelector('meta[name="csrf"]').content;
+export default () => ({
+  waiting: true,
+  answered: false,
+  init() { this.open({}); },
+  open(headers) { return this.ask(this.$root.dataset.open, { headers }); },
+  // Answers to what the server asked go back to it, and the opening goes on.
+  answer(event) {
+    if (!event.target.matches("[data-answers]")) return;
+    event.preventDefault();
+    this.ask(event.target.action, { body: new URLSearchParams(new FormData(event.target)) });
+  },
+  async ask(address, { headers, body }) {
+    this.waiting = true;
+    this.answered = false;
+    try {
+      const response = await fetch(address, { method: "POST", body, headers: { "X-CSRF": token(), ...headers } });
+      if (response.ok) return location.replace(location.href);
+      if (response.status === 401) return location.reload();
+      const text = await response.text();
+      if (response.headers.get("content-type").includes("json")) this.$refs.answer.textContent = JSON.parse(text).what;
+      else this.$refs.answer.innerHTML = text;
+    } catch {
+      this.$refs.answer.textContent = "Nailer does not answer. Is it still running?";
+    }
+    this.waiting = false;
+    this.answered = true;
+    this.$nextTick(() => this.$refs.answer.querySelector("[autofocus]")?.focus());
+  },
+  again() { this.open({ "X-Again": "1" }); },
+});

@@ -1,0 +1,207 @@
+"""Starting and ending as a person does it: the real commands, the real processes."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+
+from nailer.errors import SetupFailed
+from nailer.settings import OTHER_VARIABLES, Settings, load_settings
+
+ROOT = Path(__file__).parent.parent
+
+
+class Running:
+    """A started command and what it said so far."""
+
+    def __init__(self, process: subprocess.Popen[str], address: str, said: str) -> None:
+        self.process = process
+        self.address = address
+        self.said = said
+
+    def children(self) -> list[int]:
+        return [
+            int(one) for one in Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children").read_text().split()
+        ]
+
+    def answers(self) -> bool:
+        with urllib.request.urlopen(f"{self.address}health", timeout=5) as response:
+            return bool(response.read() == b"ok")
+
+
+@contextmanager
+def running(*arguments: str, env: dict[str, str] | None = None) -> Iterator[Running]:
+    process = subprocess.Popen(
+        [sys.executable, "-m", "nailer.cli", *arguments],
+        stdout=subprocess.PIPE,
+        text=True,
+        env=_environment() | (env or {}),
+    )
+    assert process.stdout is not None
+    said = ""
+    try:
+        for line in process.stdout:
+            said += line
+            found = re.search(r"answers at (http://\S+)", line)
+            if found:
+                yield Running(process, found[1], said)
+                break
+        else:
+            raise AssertionError(f"it did not start: {said}")
+    finally:
+        process.terminate()
+        process.wait(40)
+        process.stdout.close()
+
+
+def _environment() -> dict[str, str]:
+    plain = {key: value for key, value in os.environ.items() if not key.startswith("NAILER_")}
+    return plain | {"PYTHONPATH": str(ROOT / "src")}
+
+
+def run(*arguments: str, env: dict[str, str] | None = None) -> subprocess.CompletedProcess[str]:
+    return subprocess.run(
+        [sys.executable, "-m", "nailer.cli", *arguments],
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+        env=_environment() | (env or {}),
+    )
+
+
+def gone(pids: list[int]) -> bool:
+    deadline = time.monotonic() + 30
+    while time.monotonic() < deadline:
+        if not any(Path(f"/proc/{pid}").exists() for pid in pids):
+            return True
+        time.sleep(0.05)
+    return False
+
+
+def test_the_demo_keeps_its_data_survives_a_kill_and_starts_afresh(tmp_path: Path) -> None:
+    """One story, as each start costs seconds: first start, stop, second start, kill -9, start, --fresh."""
+    home = tmp_path / "demo"
+    arguments = ("demo", "--port", "0", "--home", str(home))
+    page = home / "here" / "skerry" / "htdocs" / "index.html"
+
+    with running(*arguments) as first:
+        assert first.answers()
+        assert "gorse-and-gannet" in first.said
+        helpers = first.children()
+        assert len(helpers) == 2  # the database and the stand-ins
+        page.write_text("changed by a person")
+    assert gone(helpers)
+
+    with running(*arguments) as second:
+        assert second.answers()
+        assert page.read_text() == "changed by a person"
+        helpers = second.children()
+        second.process.kill()
+        second.process.wait()
+        assert gone(helpers), "whatever a killed Nailer had started ends with it"
+
+    with running(*arguments) as third:
+        assert third.answers()
+        other = run(*arguments)
+        assert (other.returncode, "Another Nailer is running" in other.stdout) == (1, True)
+
+    with running(*arguments, "--fresh") as fourth:
+        assert fourth.answers()
+        assert page.read_text() != "changed by a person"
+        served = json.loads((home / "ports.json").read_text())["skerry"]["web"]
+        with urllib.request.urlopen(f"http://127.0.0.31:{served}/timetable.html", timeout=5) as response:
+            assert b"Timetable" in response.read()
+        with urllib.request.urlopen(f"http://127.0.0.31:{served}/cgi-bin/next-boat.cgi", timeout=5) as response:
+            assert b"Next boat" in response.read()
+
+
+def test_serve_runs_without_the_demo_and_ends_on_ctrl_c(tmp_path: Path) -> None:
+    with running("serve", "--port", "0", "--home", str(tmp_path / "home")) as served:
+        with urllib.request.urlopen(
+            urllib.request.Request(served.address, headers={"Accept": "text/html"}), timeout=5
+        ) as response:
+            assert response.url.endswith("/first-account")
+        helpers = served.children()
+        served.process.send_signal(signal.SIGINT)
+        served.process.wait(30)
+
+    assert gone(helpers)
+    assert (tmp_path / "home" / "seal.key").stat().st_mode & 0o777 == 0o600
+
+
+def test_a_taken_port_is_one_sentence(tmp_path: Path) -> None:
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = taken.getsockname()[1]
+        result = run("demo", "--port", str(port), "--home", str(tmp_path / "demo"))
+
+    assert result.returncode == 1
+    assert result.stdout.startswith(f"Nailer cannot start: Port {port} is taken")
+    assert "Traceback" not in result.stdout + result.stderr
+    assert not (tmp_path / "demo").exists()
+
+
+def test_a_folder_of_somebody_elses_is_never_cleared(tmp_path: Path) -> None:
+    (tmp_path / "precious.txt").write_text("mine")
+
+    result = run("demo", "--fresh", "--port", "0", "--home", str(tmp_path))
+
+    assert result.returncode == 1
+    assert "holds other files" in result.stdout
+    assert (tmp_path / "precious.txt").read_text() == "mine"
+
+
+@pytest.mark.parametrize(
+    ("env", "words"),
+    [
+        ({"NAILER_PORT": "many"}, "port"),
+        ({"NAILER_TIME_ZONE": "Middle/Earth"}, "time zone"),
+        ({"NAILER_PROT": "8642"}, "There is no setting NAILER_PROT"),
+        ({"NAILER_ROOTS": '{"a/b": "/srv"}'}, "plain name"),
+        ({"NAILER_DATABASE_URL": "nonsense"}, "must look like"),
+    ],
+)
+def test_a_setting_that_cannot_be_used_is_said(tmp_path: Path, env: dict[str, str], words: str) -> None:
+    result = run("serve", "--home", str(tmp_path / "home"), env={"NAILER_PORT": "0"} | env)
+
+    assert result.returncode == 1
+    assert words in result.stdout
+    assert "Traceback" not in result.stderr
+
+
+def test_the_file_of_settings_is_read_and_the_environment_wins(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    file = tmp_path / "settings.json"
+    file.write_text('{"port": 1234, "roots": {"sites": "/srv/sites"}}')
+    monkeypatch.setenv("NAILER_CONFIG", str(file))
+    monkeypatch.setenv("NAILER_PORT", "4321")
+
+    settings = load_settings()
+
+    assert (settings.port, settings.roots) == (4321, {"sites": Path("/srv/sites")})
+    file.write_text("{")
+    with pytest.raises(SetupFailed, match="cannot be read"):
+        load_settings()
+
+
+def test_every_setting_is_documented() -> None:
+    text = (ROOT / "docs" / "settings.md").read_text()
+
+    for name in Settings.model_fields:
+        assert f"`{name}`" in text
+        assert f"`NAILER_{name.upper()}`" in text
+    for name in OTHER_VARIABLES:
+        assert f"`{name}`" in text
