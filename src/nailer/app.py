@@ -35,10 +35,12 @@ from nailer.services.opening import Openings
 from nailer.services.ownfiles import OwnFiles
 from nailer.services.permit import Permit
 from nailer.services.planning import Planning
+from nailer.services.planread import PlanReader
 from nailer.services.questions import Desk
 from nailer.services.receive import Receive
 from nailer.services.referring import Referring
 from nailer.services.removing import Removing
+from nailer.services.rooms import Rooms
 from nailer.services.saving import Saving
 from nailer.services.scripts import Scripts
 from nailer.services.sieving import Sieving
@@ -84,6 +86,8 @@ class Nailer:
     here: HereSide
     browse: Browse
     planning: Planning
+    plan_reader: PlanReader
+    rooms: Rooms
     one_change: OneChange
     receive: Receive
     group: GroupCommit
@@ -223,6 +227,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     planning = Planning(
         browse, jobs, changes, runner, unpack, spool, sieving, keep_largest_bytes=settings.keep_largest_bytes
     )
+    plan_reader = PlanReader(jobs)
     drafts = DraftStore(database)
     edit = Edit(browse, drafts, jobs, writing, live)
     permit = Permit(browse, jobs, runner, guards)
@@ -243,6 +248,8 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         here=here,
         browse=browse,
         planning=planning,
+        plan_reader=plan_reader,
+        rooms=Rooms(browse, jobs, plan_reader),
         one_change=OneChange(browse, changes),
         receive=Receive(tools, jobs, runner, browse),
         group=group,

@@ -99,8 +99,8 @@ class Person:
         return WebDriverWait(self.driver, WAIT_S, 0.05, _SLIPPED).until(lambda _: condition(), message)
 
     def visible(self, name: str) -> WebElement:
-        """The first visible element with this mark, now. Raises NoSuchElementException."""
-        for one in self.driver.find_elements(By.CSS_SELECTOR, f'[data-test="{name}"]'):
+        """The first visible element with this mark, now, on a page whose scripts run. Raises NoSuchElementException."""
+        for one in self.driver.find_elements(By.CSS_SELECTOR, f'[data-alive] [data-test="{name}"]'):
             if one.is_displayed():
                 return one
         raise NoSuchElementException(name)

@@ -131,6 +131,28 @@ def test_another_direction_and_comparison_are_tried_by_keyboard(syncing: Syncing
     syncing.wait(lambda: syncing.driver.find_elements(By.CSS_SELECTOR, "tr.of-folder"))
 
 
+def test_a_filter_typed_anew_while_an_answer_is_on_its_way_stays(syncing: Syncing) -> None:
+    syncing.open_sync()
+    slow = (
+        "const ask = window.fetch; window.answers = 0;"
+        "window.fetch = async (...all) => { const got = await ask(...all);"
+        " await new Promise((go) => setTimeout(go, 800)); window.answers += 1; return got; };"
+    )
+    syncing.driver.execute_script(slow)
+    syncing.filter("pier")
+    syncing.wait(
+        lambda: syncing.driver.execute_script(
+            "return performance.getEntriesByType('resource').some((one) => one.name.includes('text=pier'))"
+        )
+    )
+    syncing.see("sync-filter").send_keys(Keys.CONTROL + "a")
+    syncing.wait(lambda: syncing.driver.execute_script("return window.answers") == 1)
+    syncing.driver.switch_to.active_element.send_keys("quay")
+
+    syncing.wait(lambda: syncing.driver.execute_script("return window.answers") == 2)
+    assert syncing.see("sync-filter").get_attribute("value") == "quay"
+
+
 def test_thousands_of_rows_scroll(syncing: Syncing, demo: Demo) -> None:
     many = demo.here / "many"
     many.mkdir()
@@ -170,7 +192,8 @@ def test_a_sieve_is_built_by_picking_and_typing(maren: Files) -> None:
     maren.see("take-ignore").click()
     maren.wait(lambda: "keep.leaflet" in maren.see("sieve-words").text)
     maren.see("store-sieve").click()
-    maren.wait(lambda: "Leaflets" in (maren.see("sieve-name").get_attribute("value") or ""))
+    maren.see("remove-sieve")
+    assert maren.see("sieve-name").get_attribute("value") == "Leaflets"
     maren.see("remove-sieve").click()
     maren.driver.switch_to.alert.accept()
     maren.wait(lambda: "Leaflets" not in maren.driver.page_source)

@@ -269,6 +269,16 @@ async def test_a_loop_of_links_ends(ground: Ground) -> None:
         await ground.side.list(ground.top.child(b"self"))
 
 
+async def test_the_account_starts_in_a_folder_of_the_side(ground: Ground) -> None:
+    mark = await put(ground, b"mark.txt")
+
+    home = await ground.side.home()
+
+    below = mark.below(home)
+    assert below
+    assert b"mark.txt" in {one.name for one in await ground.side.list(home.join(below[:-1]))}
+
+
 async def test_a_walk_reads_every_folder_once(ground: Ground) -> None:
     for number in range(30):
         folder = ground.top.child(f"f{number}".encode())

@@ -180,7 +180,7 @@ async def test_a_plan_says_what_it_meets_and_touches_nothing(world: World) -> No
         write(world.here, name, "mine")
     before = tree(world.there)
 
-    plan = await world.nailer.planning.read(await world.plan(SideName.THERE, "index.html", "new.html"), world.site)
+    plan = await world.nailer.plan_reader.read(await world.plan(SideName.THERE, "index.html", "new.html"), world.site)
 
     assert (plan.summary.new, plan.summary.replaced_newer) == (1, 1)
     assert {item.target.name: item.verdict for item in plan.items} == {

@@ -52,7 +52,7 @@ async def test_a_plan_to_rename_says_what_it_changes_and_touches_nothing(world: 
 
     job_id = await rename(world, SideName.THERE, {b"fares.html": b"prices.html"})
 
-    plan = await world.nailer.planning.read(job_id, world.site)
+    plan = await world.nailer.plan_reader.read(job_id, world.site)
     moved, written = plan.items
     assert (moved.target, written.verdict) == (THERE.child(b"prices.html"), Verdict.REPLACES)
     compared = await world.nailer.compare.item(plan.job, world.site, written)

@@ -59,7 +59,7 @@ async def test_what_others_changed_since_is_left_and_said(world: World) -> None:
     write(world.there, "b.html", "somebody else's", NOON_S + 99)
 
     job_id = await world.nailer.planning.take_back_since(world.account_id, world.site, await oldest(world))
-    plan = await world.nailer.planning.read(job_id, world.site)
+    plan = await world.nailer.plan_reader.read(job_id, world.site)
     left = [item for item in plan.items if item.verdict is Verdict.LEFT]
     assert [item.target.name for item in left] == [b"b.html"]
     assert "changed since" in left[0].reason

@@ -236,6 +236,33 @@ def test_an_archive_is_unpacked_read_as_a_plan_and_narrowed(maren: Visitor) -> N
     assert maren.post(f"{site}/plans/unpack", body | {"token": "../../../../etc"}).status_code == 422
 
 
+def test_hurting_names_stay_behind_from_now_on(maren: Visitor) -> None:
+    site = maren.open_site()
+    write(maren.here, "leaflets/Tide Table.html", "times")
+    write(maren.here, "leaflets/list.html", "list")
+    body = wish("leaflets", to_side="there")
+
+    job = plan_of(maren.post(f"{site}/plans/carry", body).text)
+    narrowed = maren.post(f"/plans/{job}/leave-out", {"what": "hurting", "as_sieve": True}).text
+
+    assert "1 new" in narrowed
+    assert "stays behind by Not for" in maren.post(f"{site}/plans/carry", body).text
+
+
+def test_the_room_of_a_package_is_counted_beside_the_plan(maren: Visitor) -> None:
+    site = maren.open_site_at(maren.add_site(package_mib="1"))
+    write(maren.there, "film.bin", "x" * 900_000)
+    write(maren.here, "more.bin", "x" * 500_000)
+
+    plan = maren.post(f"{site}/plans/carry", wish("more.bin", to_side="there"))
+    job = plan_of(plan.text)
+    room = maren.get(f"/plans/{job}/room").text
+
+    assert f'data-lazy="/plans/{job}/room"' in plan.text
+    assert "Short by" in room
+    assert "of a package of 1.0 MB" in room
+
+
 def test_a_better_place_is_offered(maren: Visitor) -> None:
     site = maren.open_site()
     for name in ("a.html", "b.html", "c.html"):

@@ -108,6 +108,16 @@ def parse_time(text: bytes) -> Stamp | None:
     return Stamp(at_s * NS + fraction_ns, NS // 10 ** len(digits))
 
 
+def quoted_path(line: bytes) -> bytes | None:
+    """The path in the answer to PWD (RFC 959, appendix II): between quotes, a quote in it doubled.
+
+    >>> quoted_path(b'"/home/a""b" is the current directory')
+    b'/home/a"b'
+    """
+    found = re.match(rb'\s*"((?:[^"]|"")*)"', line)
+    return found[1].replace(b'""', b'"') if found else None
+
+
 def time_text(stamp: Stamp) -> bytes:
     """A stamp as MFMT takes it, in whole seconds of UTC.
 

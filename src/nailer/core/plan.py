@@ -8,7 +8,7 @@ its source and its target, and the engine looks again before it acts.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from enum import StrEnum
 
 from nailer.core.entry import Entry, Kind, SideName
@@ -107,6 +107,10 @@ class Summary:
     @property
     def acts(self) -> int:
         return self.new + self.replaced + self.replaced_newer + self.removed + self.set
+
+    def __add__(self, other: Summary) -> Summary:
+        """The counts of two parts of a plan together."""
+        return Summary(*(getattr(self, one.name) + getattr(other, one.name) for one in fields(self)))
 
 
 def carry_plan(found: Iterable[Found], there: Mapping[Below, Entry], *, resend_same: bool = False) -> list[Step]:

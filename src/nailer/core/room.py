@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import reduce
 
 _UNITS = {"b": 1, "kb": 1024, "mb": 1024**2, "gb": 1024**3, "tb": 1024**4, "bytes": 1, "": 1}
 _QUOTA = re.compile(
@@ -80,6 +81,10 @@ class Need:
     def short_by(self, room: int) -> int:
         return max(0, self.in_order - room)
 
+    def then(self, size: int, replaced: int) -> Need:
+        """The need with one file more, which lands after the others in place of `replaced` bytes."""
+        return Need(self.growth + size - replaced, self.at_once + size, max(self.in_order, self.growth + size))
+
 
 def need_of(files: Iterable[tuple[int, int]]) -> Need:
     """The need of files in the order they land: each its size and the size of what it replaces (0: nothing).
@@ -87,9 +92,4 @@ def need_of(files: Iterable[tuple[int, int]]) -> Need:
     >>> need_of([(100, 80), (50, 0)])
     Need(growth=70, at_once=150, in_order=100)
     """
-    level = most = total = 0
-    for size, replaced in files:
-        total += size
-        most = max(most, level + size)
-        level += size - replaced
-    return Need(level, total, most)
+    return reduce(lambda need, file: need.then(*file), files, Need(0, 0, 0))

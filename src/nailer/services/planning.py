@@ -8,8 +8,7 @@ from dataclasses import dataclass, replace
 from itertools import chain
 
 from nailer.core.access import octal
-from nailer.core.advice import Doubt, hurting_names, not_for_public
-from nailer.core.check.scripts import is_script
+from nailer.core.advice import Doubt
 from nailer.core.destination import Around, Better, Sent, better_places, overlap
 from nailer.core.entry import Entry, Kind, SideName, Stamp
 from nailer.core.joint import still_as
@@ -20,14 +19,12 @@ from nailer.core.plan import (
     Choice,
     Found,
     Step,
-    Summary,
     Verdict,
     carry_plan,
     move_plan,
     removal_plan,
-    summary,
 )
-from nailer.core.room import Fit, Need, need_of
+from nailer.core.room import Fit, need_of
 from nailer.core.sieve import Sieves
 from nailer.core.sitepath import SitePath, common_folder
 from nailer.core.states import JobState
@@ -39,7 +36,7 @@ from nailer.services.sieving import Sieving
 from nailer.services.unpack import Unpack, Unpacked
 from nailer.sides.side import Side, walk
 from nailer.store.changes import Change, ChangeStore, What
-from nailer.store.jobs import Item, Job, JobKind, JobStore, NewItem, NewJob
+from nailer.store.jobs import JobKind, JobStore, NewItem, NewJob
 from nailer.store.sites import Site
 
 _MOST_CHILDREN = 12
@@ -54,25 +51,6 @@ class Dropped:
     below: Below
     size: int
     stamp: Stamp | None
-
-
-@dataclass(frozen=True, slots=True)
-class PlanToRead:
-    """A stored plan as a page shows it: the job, its counts, and the first items of it."""
-
-    job: Job
-    summary: Summary
-    items: list[Item]
-    guarded: tuple[SitePath, ...]
-    need: Need
-    hurting: list[Doubt]
-    private: list[Doubt]
-    idle_scripts: tuple[SitePath, ...] = ()
-    sieved: tuple[str, ...] = ()
-
-    @property
-    def fit(self) -> Fit:
-        return self.need.fit(self.job.room_bytes)
 
 
 class Planning:
@@ -426,32 +404,6 @@ class Planning:
         self._runner.wake()
         return job_id
 
-    async def read(self, job_id: int, site: Site, *, limit: int = 200) -> PlanToRead:
-        """A stored plan, for reading."""
-        job = await self._jobs.get(job_id)
-        items = await self._jobs.items(job_id, limit=2**31)
-        steps = [_step(item) for item in items]
-        guarded = tuple(
-            folder
-            for folder in site.guarded
-            if job.to_side is SideName.THERE and any(_touches(item, folder) for item in items)
-        )
-        acting = [item for item in items if _step(item).acts]
-        left = [item for item in items if not _step(item).acts]
-        going_up = job.to_side is SideName.THERE and job.kind in (JobKind.CARRY, JobKind.DROP, JobKind.UNPACK)
-        names = [item.target.below(job.target_folder) or (item.target.name,) for item in acting] if going_up else []
-        return PlanToRead(
-            job,
-            summary(steps),
-            (acting + left)[:limit],
-            guarded,
-            need_of(_sizes(acting)),
-            hurting_names(names),
-            not_for_public(names),
-            tuple(item.target for item in acting if going_up and _stays_idle(item)),
-            tuple(item.reason.removeprefix(SIEVED) for item in left if item.reason.startswith(SIEVED)),
-        )
-
     async def leave_out(self, job_id: int, doubts: Sequence[Doubt]) -> None:
         """Leave doubtful names out of a plan that is being read."""
         job = await self._jobs.get(job_id)
@@ -462,8 +414,12 @@ class Planning:
         taken: dict[Below, frozenset[bytes]] = {}
         job = await self._jobs.get(job_id)
         if choice is Choice.KEEP_BOTH:
-            items = await self._jobs.items(job_id, limit=2**31)
-            folders = {item.target.parent for item in items if item.seen is not None}
+            folders = {
+                item.target.parent
+                async for window in self._jobs.all_items(job_id)
+                for item in window
+                if item.seen is not None
+            }
             async with self._browse.side(site, job.to_side) as side:
                 for folder in folders:
                     names = frozenset(entry.name for entry in await side.list(folder))
@@ -524,18 +480,6 @@ def sieved(steps: Sequence[Step], sieves: Sieves, top: Below) -> list[Step]:
     ]
 
 
-def _stays_idle(item: Item) -> bool:
-    """True for a script that replaces one which may not be run: it keeps that access."""
-    access = item.seen.access if item.seen is not None else None
-    return is_script(item.target.name) and access is not None and not access & 0o100
-
-
-def _touches(item: Item, folder: SitePath) -> bool:
-    """True where a step changes something in a folder; a move changes the one it leaves, too."""
-    ends = (item.source, item.target) if item.action is Action.MOVE else (item.target,)
-    return any(one.below(folder) is not None for one in ends)
-
-
 def _check_not_into_itself(folder: SitePath, names: Sequence[bytes], target: SitePath) -> None:
     for name in names:
         if target.below(folder.child(name)) is not None:
@@ -551,14 +495,13 @@ def _beside(steps: Sequence[Step], taken: set[bytes]) -> list[Step]:
     return [replace(step, target=(tops[step.source[0]], *step.target[1:])) if tops else step for step in steps]
 
 
-def _sizes(items: Iterable[Item | NewItem]) -> list[tuple[int, int]]:
+def _sizes(items: Iterable[NewItem]) -> list[tuple[int, int]]:
     """The files of a plan in order: each its size, and the size of what it replaces."""
-    found = []
-    for item in items:
-        if item.action is Action.CARRY and item.verdict not in (Verdict.LEFT, Verdict.SAME):
-            seen = item.seen if isinstance(item, Item) else item.replaces
-            found.append((item.entry.size, seen.size if seen is not None else 0))
-    return found
+    return [
+        (item.entry.size, item.replaces.size if item.replaces is not None else 0)
+        for item in items
+        if item.action is Action.CARRY and item.verdict not in (Verdict.LEFT, Verdict.SAME)
+    ]
 
 
 def _sent(found: Sequence[Found]) -> list[Sent]:
@@ -741,7 +684,3 @@ async def _barred(side: Side, changes: Sequence[Change]) -> dict[SitePath, str]:
     # What a rename moved is looked at by the job itself, under the name it has then.
     looked = [change for change in newest.values() if change.what is not What.RENAMED]
     return {path: why for path, why in await asyncio.gather(*(one(change) for change in looked)) if why}
-
-
-def _step(item: Item) -> Step:
-    return Step(item.action, (), (), item.entry, item.verdict, item.reason, item.seen)

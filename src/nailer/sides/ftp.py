@@ -18,7 +18,7 @@ from typing import TypeVar
 from nailer.core.abilities import Abilities
 from nailer.core.charset import to_wire
 from nailer.core.entry import NS, Entry, Kind, Stamp
-from nailer.core.listing import Clock, Facts, offset_of, parse_facts, parse_list, parse_time, time_text
+from nailer.core.listing import Clock, Facts, offset_of, parse_facts, parse_list, parse_time, quoted_path, time_text
 from nailer.core.names import is_part_name
 from nailer.core.protocol import Protocol
 from nailer.core.room import Room, room_of_quota
@@ -527,6 +527,12 @@ class FtpSide:
         if not reply.is_good:
             return None
         return digest_of(command, reply.text)
+
+    async def home(self) -> SitePath:
+        async with self._connection.line(self._lane) as line:
+            reply = await line.ask(b"PWD")  # no line ever changes its folder
+        said = quoted_path(reply.lines[0]) if reply.code == 257 else None
+        return SitePath.parse(said) if said is not None and said.startswith(b"/") else SitePath()
 
     async def room(self, folder: SitePath) -> Room | None:
         connection = self._connection

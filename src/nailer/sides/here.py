@@ -164,6 +164,9 @@ class HereSide:
     async def own_hash(self, path: SitePath) -> Digest | None:
         return None  # reading is as good
 
+    async def home(self) -> SitePath:
+        return SitePath()
+
     async def room(self, folder: SitePath) -> Room | None:
         return None if folder.is_root else await self._call(folder, self._room, folder)
 

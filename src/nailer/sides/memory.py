@@ -130,6 +130,9 @@ class MemorySide:
     async def own_hash(self, path: SitePath) -> Digest | None:
         return None
 
+    async def home(self) -> SitePath:
+        return SitePath()
+
     async def room(self, folder: SitePath) -> Room | None:
         return None
 

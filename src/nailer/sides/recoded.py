@@ -85,6 +85,9 @@ class RecodedSide:
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         await self._side.set_attributes(self._out(path), access=access, stamp=stamp)
 
+    async def home(self) -> SitePath:
+        return self._in(await self._side.home())
+
     async def room(self, folder: SitePath) -> Room | None:
         return await self._side.room(self._out(folder))
 

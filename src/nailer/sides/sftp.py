@@ -313,6 +313,10 @@ class SftpSide:
         await self._ask(self._client.stat(resolved.raw), path)
         return resolved
 
+    async def home(self) -> SitePath:
+        self._wire.out("where the account starts")
+        return SitePath.parse(await self._ask(self._client.realpath(b"."), SitePath()))
+
     holes_bytes = _BYTES_IN_FLIGHT
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:

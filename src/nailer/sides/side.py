@@ -88,6 +88,9 @@ class Side(Protocol):
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         """Set the twelve permission bits and the modification time, whichever is given, of a file or folder."""
 
+    async def home(self) -> SitePath:
+        """The folder that the account starts in; the root where the side has no other."""
+
     async def room(self, folder: SitePath) -> Room | None:
         """Space there, or None where the side does not say."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import AsyncIterator, Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -19,6 +19,7 @@ from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 
 _INSERT_AT_ONCE = 2000
+_READ_AT_ONCE = 2000
 # A page asks for its files the moment the plan is confirmed; a minute is a very slow line.
 _PAGE_BEGINS_WITHIN_S = 60.0
 
@@ -244,6 +245,13 @@ class JobStore:
         )
         return [_item(row) for row in rows]
 
+    async def all_items(self, job_id: int) -> AsyncIterator[list[Item]]:
+        """Every item of a job in order, a window at a time: the memory that takes does not grow with the job."""
+        after = -1
+        while window := await self.items(job_id, after=after, limit=_READ_AT_ONCE):
+            yield window
+            after = window[-1].position
+
     async def waiting_items(self, job_id: int, *, after: int, limit: int = 500) -> list[Item]:
         rows = await self._db.read(lambda work: work.rows("items.waiting", job_id=job_id, after=after, limit=limit))
         return [_item(row) for row in rows]
@@ -284,6 +292,12 @@ class JobStore:
             work.run("jobs.recount", id=job_id)
 
         await self._db.write(change)
+
+    async def set_room(self, job_id: int, room_bytes: int, *, one_by_one: bool) -> None:
+        """The room for a plan that is being read, where it became known later."""
+        await self._db.write(
+            lambda work: work.run("jobs.set_room", id=job_id, room_bytes=room_bytes, one_by_one=one_by_one)
+        )
 
     async def discard(self, job_id: int) -> None:
         """Forget a plan that was read and not wanted."""

@@ -18,7 +18,7 @@ from nailer.core.sitepath import SitePath, address_of
 from nailer.core.states import JobState
 from nailer.errors import Conflict, InvalidInput, NailerError, NotFound
 from nailer.services.onserver import Staged
-from nailer.services.planning import PlanToRead
+from nailer.services.planread import PlanToRead
 from nailer.services.referring import better_names
 from nailer.services.unpack import Unpacked
 from nailer.store.jobs import Item, Job, JobKind
@@ -126,7 +126,7 @@ async def plan_rename_hurting(request: Request, job_id: int) -> Response:
     after that."""
     nailer, job = nailer_of(request), await _own_plan(request, job_id)
     site = await nailer.sites.get(job.site_id)
-    plan = await nailer.planning.read(job_id, site, limit=1)
+    plan = await nailer.plan_reader.read(job_id, site, limit=1)
     renames = better_names(job.source_folder, [one.below for one in plan.hurting])
     new_id, found = await nailer.referring.rename(job.account_id, site, SideName.HERE, renames)
     await nailer.jobs.discard(job.id)
@@ -146,6 +146,14 @@ async def plan_references(request: Request, job_id: int) -> Response:
     except NailerError as error:
         return render(request, "_partials/references.html", found=None, why_not=error.what)
     return render(request, "_partials/references.html", found=found, why_not="")
+
+
+@router.get("/plans/{job_id}/room")
+async def plan_room(request: Request, job_id: int) -> Response:
+    """The room for a plan in a package whose size a person gave."""
+    nailer, job = nailer_of(request), await _own_plan(request, job_id)
+    found = await nailer.rooms.reckon(await nailer.sites.get(job.site_id), job)
+    return render(request, "_partials/plan-room.html", plan=found.plan, in_package=found, Fit=Fit)
 
 
 @router.get("/plans/{job_id}/known")
@@ -180,7 +188,7 @@ async def carry_out(request: Request, job_id: int, wish: CarryOutWish) -> Respon
     nailer = nailer_of(request)
     job = await _own_plan(request, job_id)
     site = await nailer.sites.get(job.site_id)
-    plan = await nailer.planning.read(job_id, site, limit=1)
+    plan = await nailer.plan_reader.read(job_id, site, limit=1)
     for folder in plan.guarded:
         if wish.guarded_confirmed:
             nailer.guards.open(job.account_id, site, folder)
@@ -199,7 +207,7 @@ async def leave_out(request: Request, job_id: int, wish: LeaveOutWish) -> Respon
     nailer = nailer_of(request)
     job = await _own_plan(request, job_id)
     site = await nailer.sites.get(job.site_id)
-    plan = await nailer.planning.read(job_id, site, limit=1)
+    plan = await nailer.plan_reader.read(job_id, site, limit=1)
     doubts = plan.private if wish.what == "private" else plan.hurting
     if wish.as_sieve and doubts:
         await nailer.sieving.hold_back(site, job.target_folder, doubts)
@@ -251,7 +259,7 @@ async def plan_dialog(
     """A stored plan as the sheet shows it. `unpacked` and `staged` are what it carries of an archive, from here and from
     there, `told` what was found out on the way."""
     nailer = nailer_of(request)
-    plan: PlanToRead = await nailer.planning.read(job_id, site)
+    plan: PlanToRead = await nailer.plan_reader.read(job_id, site)
     job, found = plan.job, plan.summary
     locked = [folder for folder in plan.guarded if nailer.guards.is_locked(job.account_id, site, folder)]
     target = job.target_folder
@@ -276,10 +284,12 @@ async def plan_dialog(
         private_text=doubts_text(plan.private),
         hurting_text=doubts_text(plan.hurting),
         Fit=Fit,
+        in_package=None,
+        reckons_room=nailer.rooms.reckons(site, job),
         address=address,
         is_drop=job.kind is JobKind.DROP,
         is_removal=job.kind is JobKind.REMOVE,
         is_take_back=job.kind is JobKind.TAKE_BACK,
         verb={JobKind.COPY: "Copy", JobKind.MOVE: "Move", JobKind.WRITE: "Change"}.get(job.kind, ""),
-        more=max(0, found.acts + found.folders + found.left + found.same - len(plan.items)),
+        more=plan.more,
     )

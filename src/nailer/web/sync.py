@@ -304,10 +304,15 @@ async def plan_take_back(request: Request, run_id: int) -> Response:
         except NotFound:
             continue
         site = await nailer.sites.get((await nailer.jobs.get(job_id)).site_id)
-        plans.append(await nailer.planning.read(job_id, site, limit=100))
+        plans.append(await nailer.plan_reader.read(job_id, site, limit=100))
     if not plans:
         raise NotFound("Nothing of this run is left to take back.")
-    return render(request, "_partials/run-back.html", plans=plans, total=sum(len(plan.items) for plan in plans))
+    return render(
+        request,
+        "_partials/run-back.html",
+        plans=plans,
+        total=sum(plan.summary.acts + plan.summary.folders for plan in plans),
+    )
 
 
 async def _shown(request: Request, plan: SyncPlan) -> Response:

@@ -161,6 +161,9 @@ UPDATE jobs j
        j.left_files = COALESCE(c.left_files, 0), j.left_bytes = COALESCE(c.left_bytes, 0)
  WHERE j.id = %(id)s;
 
+-- name: set_room(id, room_bytes, one_by_one)!
+UPDATE jobs SET room_bytes = %(room_bytes)s, one_by_one = %(one_by_one)s WHERE id = %(id)s AND state = 'planned';
+
 -- name: remove(id)!
 DELETE FROM jobs WHERE id = %(id)s AND state = 'planned';
 

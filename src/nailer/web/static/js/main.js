@@ -36,3 +36,5 @@ for (const [name, component] of Object.entries({ accessone, accesspage, accesspa
 // The editor is large: only its own page fetches it.
 if (document.querySelector('[x-data="editor"]')) Alpine.data("editor", (await import("./components/editor.js")).default);
 Alpine.start();
+// Whoever drives the page by script may press from now on.
+document.documentElement.dataset.alive = "";

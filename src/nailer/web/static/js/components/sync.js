@@ -6,7 +6,7 @@ const LOOK_MS = 250;
 const count = (number, word) => `${number} ${word}${number === 1 ? "" : "s"}`;
 export default () => ({
   reading: false, stopped: false, hereText: "", thereText: "", comparingText: "", problem: "Both sides are not read", problemWords: "", problemAdvice: "Reading changes nothing on either side.",
-  token: "", group: "", text: "", byFolder: false, merging: null,
+  token: "", group: "", text: "", byFolder: false, merging: null, drawing: 0,
   init() {
     this.data = this.$root.dataset;
     this.token = this.data.token;
@@ -24,6 +24,7 @@ export default () => ({
   async read() {
     this.$refs.body.replaceChildren();
     this.$refs.flow.replaceChildren();
+    this.drawing += 1;
     Object.assign(this, { reading: true, stopped: false, hereText: "connecting …", thereText: "connecting …", comparingText: "" });
     try {
       const { token } = await json(`/pairs/${this.data.pair}/read`, { body: { ...this.wish, compare: this.$refs.wish.elements.compare.value } });
@@ -52,17 +53,25 @@ export default () => ({
   async draw(url = `/sync/${this.token}`, options = {}) {
     const body = this.$refs.body, scroll = body.querySelector("[data-part=scroll]");
     const top = scroll?.scrollTop || 0, rows = Math.max(200, body.querySelectorAll("[data-row]").length);
-    const held = document.activeElement, row = held?.dataset?.choose, filter = held?.matches?.("[data-filter]") ? held.selectionStart : null;
+    const drawing = ++this.drawing;
+    let text;
     try {
-      this.show(await html(`${url}?${this.query({ rows: String(Math.min(rows, 5000)) })}`, options));
+      text = await html(`${url}?${this.query({ rows: String(Math.min(rows, 5000)) })}`, options);
     } catch (error) { if (error.status === 404) this.read(); else complain(error); return; }
+    // An earlier answer that comes late would undo a later one.
+    if (drawing !== this.drawing) return;
+    const held = document.activeElement, row = held?.dataset?.choose, typing = body.contains(held) && held.matches("[data-filter]");
+    const from = typing ? held.selectionStart : 0, to = typing ? held.selectionEnd : 0;
+    this.show(text);
     body.querySelector("[data-part=scroll]").scrollTop = top;
     if (row !== undefined) body.querySelector(`[data-choose="${row}"]`)?.focus();
-    if (filter !== null) { const input = body.querySelector("[data-filter]"); input.focus(); input.setSelectionRange(filter, filter); }
+    if (typing) { const input = body.querySelector("[data-filter]"); input.focus(); input.setSelectionRange(from, to); }
   },
   show(text) {
-    const body = this.$refs.body;
+    const body = this.$refs.body, filter = body.querySelector("[data-filter]");
     body.innerHTML = text;
+    // The same box stays: what was typed or marked in it while the answer was on its way is not lost.
+    if (filter) body.querySelector("[data-filter]").replaceWith(filter);
     this.$refs.flow.replaceChildren(body.querySelector("[data-part=flow]").content);
     document.getElementById("sync-status").textContent = body.querySelector("[data-part=status]").content.textContent;
     document.getElementById("sync-made").textContent = body.querySelector("[data-part=made]").content.textContent;
