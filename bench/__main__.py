@@ -19,7 +19,7 @@ from contextlib import AsyncExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
-from bench import bare, content, memory, plans, rows
+from bench import bare, content, memory, plans, rows, views
 from bench.servers import FAR, NEAR, ROUND_TRIP_MS, Server, ftp, openssh
 from bench.through import Through, a_nailer
 from nailer.core.entry import SideName
@@ -54,6 +54,7 @@ class Cases:
         self._home = home
         self._through = through
         self._servers: dict[str, Server] = {}
+        self._views: views.Views | None = None
         self._sites: dict[tuple[str, str], Site] = {}
         self.small = content.small(through.here / "small")
         self.big = content.big(through.here / "big.bin")
@@ -187,6 +188,23 @@ class Cases:
             lambda: None,
         )
 
+    async def views(self) -> views.Views:
+        """A visitor of the files view of a site near by."""
+        if self._views is None:
+            self._views = views.Views(self._through, await self.site("sftp-views", NEAR), self.server("sftp-views"))
+            await self._views.sign_in()
+            self._stack.push_async_callback(self._views.close)
+        return self._views
+
+    def files_view(self, name: str, *, fresh: bool) -> Case:
+        async def first_rows(names: int) -> float:
+            visitor = await self.views()
+            await visitor.folder(names)
+            await visitor.first_rows(names, fresh=fresh)
+            return min([await visitor.first_rows(names, fresh=fresh) for _ in range(3)])
+
+        return Case(name, 0.33, lambda: first_rows(100), lambda: first_rows(10_000), lambda: None)
+
     def all(self) -> dict[str, Callable[[], Case]]:
         return {
             "job-rows": self.job_rows,
@@ -200,6 +218,8 @@ class Cases:
             "sftp-tree-far": lambda: self.tree("sftp", FAR, 80, 0.05),
             "sync-pair-far": self.pair,
             "plan-million": self.million,
+            "view": lambda: self.files_view("files view of 10,000 names beside 100", fresh=False),
+            "view-anew": lambda: self.files_view("the same, both sides listed anew", fresh=True),
             "ftp-small-far": lambda: self.small_files("ftp", FAR, 15, 0.1),
             "ftps-small-far": lambda: self.small_files("ftps", FAR, 15, 0.1),
             "ftp-tree-far": lambda: self.tree("ftp", FAR, 8, 0.05),
@@ -236,13 +256,15 @@ async def main(names: list[str], rounds: int, out: Path) -> None:
             known = cases.all()
             print(f"{rounds} rounds, interleaved; 40 ms is a relay that adds {ROUND_TRIP_MS} ms of round trip.\n")
             results = []
-            for name in names or [*known, "memory"]:
-                if name == "memory":
+            for name in names or [*known, "views", "memory"]:
+                if name == "views":
+                    results.append(await views.measure(await cases.views()))
+                elif name == "memory":
                     results.append(await memory.measure(through, cases.server("sftp")))
                 elif name in known:
                     results.append(await _measure(known[name](), rounds))
                 else:
-                    raise SystemExit(f"There is no case {name}. There are: {', '.join(known)}, memory.")
+                    raise SystemExit(f"There is no case {name}. There are: {', '.join(known)}, views, memory.")
     out.parent.mkdir(parents=True, exist_ok=True)
     machine = {
         "cores": os.cpu_count(),

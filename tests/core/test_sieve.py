@@ -121,7 +121,7 @@ def test_effects_are_apart_and_a_sieve_can_be_off() -> None:
     both = Sieves([unseen], NOW_NS)
 
     assert both.held((b"logs",), a_folder("logs")) == ""
-    assert both.unseen((b"logs",), a_folder("logs")) == "test"
+    assert both.effects((b"logs",), a_folder("logs"), None)[1] == "test"
     assert not catches(sieve(PICTURE, on=False), "a.png")
 
 

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 
 HEAD_BYTES = 64
+_REMEMBERED = 4096  # a name is asked for by one condition after another, a folder's by every file in it
 
 
 class FileKind(StrEnum):
@@ -32,46 +35,54 @@ class FileKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class _Sort:
+    """What a kind is called, and the names of files and of whole folders that are of it, as expressions."""
+
     word: str
-    names: re.Pattern[bytes]
-    folders: re.Pattern[bytes] | None = None
-
-
-def _sort(word: str, names: bytes, folders: bytes | None = None) -> _Sort:
-    return _Sort(word, re.compile(names, re.I), re.compile(folders, re.I) if folders else None)
+    names: bytes
+    folders: bytes | None = None
 
 
 # The first that fits counts: an old copy of a page is an old copy.
 _SORTS = {
-    FileKind.OLD: _sort("old copy", rb".+(~|\.(bak|old|orig|save|swp|tmp|part))"),
-    FileKind.SECRET: _sort(
+    FileKind.OLD: _Sort("old copy", rb".+(~|\.(bak|old|orig|save|swp|tmp|part))"),
+    FileKind.SECRET: _Sort(
         "key or environment file",
         rb"\.env(\..+)?|.+\.(pem|key|ppk|p12|pfx)|id_(rsa|dsa|ecdsa|ed25519)|\.htpasswd",
     ),
-    FileKind.VERSIONS: _sort(
+    FileKind.VERSIONS: _Sort(
         "version-control folder", rb"\.(git(ignore|attributes|modules|keep)|hgignore)", rb"\.(git|hg|svn|bzr)|CVS"
     ),
-    FileKind.LITTER: _sort(
+    FileKind.LITTER: _Sort(
         "litter of systems and editors",
         rb"thumbs\.db|\.ds_store|desktop\.ini|\._.+|\.nfs[0-9a-f]+|.+\.lnk|\.directory",
         rb"__macosx|\.idea|\.vscode|node_modules|__pycache__|\.trash.*",
     ),
-    FileKind.DATABASE: _sort("database or its dump", rb".+\.(sql|sql\.(gz|xz|zst)|sqlite3?|db|dump|mdb)"),
-    FileKind.LOG: _sort("log", rb".+\.log(\.\d+)?(\.(gz|xz|zst))?|error_log|access_log"),
-    FileKind.LAYERED: _sort(
+    FileKind.DATABASE: _Sort("database or its dump", rb".+\.(sql|sql\.(gz|xz|zst)|sqlite3?|db|dump|mdb)"),
+    FileKind.LOG: _Sort("log", rb".+\.log(\.\d+)?(\.(gz|xz|zst))?|error_log|access_log"),
+    FileKind.LAYERED: _Sort(
         "layered picture or layout",
         rb".+\.(psd|psb|ai|indd|idml|xcf|kra|sketch|afdesign|afphoto|afpub|blend|raw|cr2|cr3|nef|arw|dng|cdr)",
     ),
-    FileKind.PICTURE: _sort("picture", rb".+\.(jpe?g|png|gif|webp|avif|svg|ico|bmp|tiff?|heic)"),
-    FileKind.PAGE: _sort("page", rb".+\.(x?html?|shtml|php\d?|phtml|asp|aspx|jsp|tpl)"),
-    FileKind.STYLE: _sort("style", rb".+\.(css|scss|sass|less)"),
-    FileKind.SCRIPT: _sort("script", rb".+\.(m?js|cjs|ts|py|pl|cgi|sh|rb|lua)"),
-    FileKind.FONT: _sort("font", rb".+\.(woff2?|ttf|otf|eot)"),
-    FileKind.SOUND: _sort("sound or film", rb".+\.(mp3|m4a|ogg|oga|opus|wav|flac|mp4|m4v|webm|mov|avi|mkv)"),
-    FileKind.DOCUMENT: _sort("document", rb".+\.(pdf|docx?|odt|rtf|xlsx?|ods|pptx?|odp|epub|txt|md)"),
-    FileKind.DATA: _sort("data", rb".+\.(json|xml|ya?ml|csv|tsv|ini|toml|geojson|rss|webmanifest)"),
-    FileKind.ARCHIVE: _sort("archive", rb".+\.(zip|tar|tgz|tar\.(gz|xz|zst|bz2)|gz|xz|zst|bz2|7z|rar)"),
+    FileKind.PICTURE: _Sort("picture", rb".+\.(jpe?g|png|gif|webp|avif|svg|ico|bmp|tiff?|heic)"),
+    FileKind.PAGE: _Sort("page", rb".+\.(x?html?|shtml|php\d?|phtml|asp|aspx|jsp|tpl)"),
+    FileKind.STYLE: _Sort("style", rb".+\.(css|scss|sass|less)"),
+    FileKind.SCRIPT: _Sort("script", rb".+\.(m?js|cjs|ts|py|pl|cgi|sh|rb|lua)"),
+    FileKind.FONT: _Sort("font", rb".+\.(woff2?|ttf|otf|eot)"),
+    FileKind.SOUND: _Sort("sound or film", rb".+\.(mp3|m4a|ogg|oga|opus|wav|flac|mp4|m4v|webm|mov|avi|mkv)"),
+    FileKind.DOCUMENT: _Sort("document", rb".+\.(pdf|docx?|odt|rtf|xlsx?|ods|pptx?|odp|epub|txt|md)"),
+    FileKind.DATA: _Sort("data", rb".+\.(json|xml|ya?ml|csv|tsv|ini|toml|geojson|rss|webmanifest)"),
+    FileKind.ARCHIVE: _Sort("archive", rb".+\.(zip|tar|tgz|tar\.(gz|xz|zst|bz2)|gz|xz|zst|bz2|7z|rar)"),
 }
+
+
+def _one_of(expressions: Mapping[FileKind, bytes | None]) -> re.Pattern[bytes]:
+    """One expression for all kinds: a group for each, named by it. Names by the ten thousand are asked for."""
+    groups = [b"(?P<%s>%s)" % (kind.value.encode(), one) for kind, one in expressions.items() if one is not None]
+    return re.compile(b"|".join(groups), re.I)
+
+
+_OF_FILES = _one_of({kind: sort.names for kind, sort in _SORTS.items()})
+_OF_FOLDERS = _one_of({kind: sort.folders for kind, sort in _SORTS.items()})
 KIND_WORDS = {kind: sort.word for kind, sort in _SORTS.items()}
 
 # First bytes, as the formats' own descriptions give them.
@@ -105,13 +116,18 @@ _SIGNATURES = (
 )
 
 
+def _kind(found: re.Match[bytes] | None) -> FileKind | None:
+    return FileKind(found.lastgroup) if found is not None and found.lastgroup else None
+
+
+@lru_cache(_REMEMBERED)
 def kind_by_name(name: bytes) -> FileKind | None:
     """A file's kind by its name; None where that says nothing.
 
     >>> kind_by_name(b"Winter.PSD"), kind_by_name(b"index.html.bak"), kind_by_name(b"README")
     (<FileKind.LAYERED: 'layered'>, <FileKind.OLD: 'old'>, None)
     """
-    return next((kind for kind, sort in _SORTS.items() if sort.names.fullmatch(name)), None)
+    return _kind(_OF_FILES.fullmatch(name))
 
 
 def kind_by_head(head: bytes) -> FileKind | None:
@@ -128,10 +144,11 @@ def kind_by_head(head: bytes) -> FileKind | None:
     return next((kind for mark, kind in _SIGNATURES if start.lower().startswith(mark.lower())), None)
 
 
+@lru_cache(_REMEMBERED)
 def kind_of_folder(name: bytes) -> FileKind | None:
     """The kind of a folder that is one thing as a whole.
 
     >>> kind_of_folder(b".git"), kind_of_folder(b"img")
     (<FileKind.VERSIONS: 'versions'>, None)
     """
-    return next((kind for kind, sort in _SORTS.items() if sort.folders and sort.folders.fullmatch(name)), None)
+    return _kind(_OF_FOLDERS.fullmatch(name))

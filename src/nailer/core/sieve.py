@@ -184,6 +184,7 @@ class Sieves:
         self.sieves = [one for one in sieves if one.on and one.rule.parts]
         self._kinds = kinds or {}
         self._ready = [(one, _check_of(one.rule, now_ns), _patterns(one.always)) for one in self.sieves]
+        self._hides = any(one.unseen for one in self.sieves)
         self._excepts = any(one.always for one in self.sieves)
 
     @property
@@ -213,10 +214,13 @@ class Sieves:
                     return found.name
         return ""
 
-    def unseen(self, below: Below, entry: Entry) -> str:
-        """The name of the sieve that keeps a name out of sight; '' for none."""
-        found = self.of(name_of(below, entry, self._kinds))
-        return found.name if found is not None and found.unseen else ""
+    def effects(self, below: Below, here: Entry | None, there: Entry | None) -> tuple[str, str]:
+        """The names of the sieves that hold a name back on either side (of a folder: nearly all in it), and that keep it
+        out of sight; '' for none."""
+        names = dict.fromkeys(name_of(below, one, self._kinds) for one in (here, there) if one is not None)
+        held = next((one.name for name in names if (one := self.of(name, nearly=True)) and one.stays), "")
+        found = self.of(next(iter(names))) if self._hides and names else None
+        return held, found.name if found is not None and found.unseen else ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -346,7 +350,7 @@ def _check_of(condition: Condition, now_ns: int) -> _Check:
         return _check_of_group(condition, now_ns)
     match condition.test:
         case Test.KIND:
-            return _check_of_kind(FileKind(condition.value))
+            return _check_of_kinds(frozenset([FileKind(condition.value)]))
         case Test.PATTERN:
             pattern = _patterns([condition.value])
             return lambda name, path: (
@@ -366,19 +370,31 @@ def _check_of(condition: Condition, now_ns: int) -> _Check:
             )
 
 
-def _check_of_kind(kind: FileKind) -> _Check:
+def _check_of_kinds(kinds: frozenset[FileKind]) -> _Check:
+    """True for a name of any of these kinds, or below a folder that is."""
+
     def check(name: Name, _: bytes) -> Answer:
-        if any(kind_of_folder(part) is kind for part in name.below[: None if name.is_folder else -1]):
-            return True
+        for part in name.below[: None if name.is_folder else -1]:
+            if kind_of_folder(part) in kinds:
+                return True
         if name.is_folder:
             return None
-        return (kind_by_name(name.below[-1]) or name.kind) is kind
+        return (kind_by_name(name.below[-1]) or name.kind) in kinds
 
     return check
 
 
+def _checks_of(group: Group, now_ns: int) -> list[_Check]:
+    """The parts of a group. Kinds of which any counts are asked for in one go: a name is looked at once."""
+    kinds = frozenset(FileKind(one.value) for one in group.parts if isinstance(one, Match) and one.test is Test.KIND)
+    if group.how is How.ALL or len(kinds) < 2:
+        return [_check_of(one, now_ns) for one in group.parts]
+    others = [one for one in group.parts if not isinstance(one, Match) or one.test is not Test.KIND]
+    return [_check_of_kinds(kinds), *(_check_of(one, now_ns) for one in others)]
+
+
 def _check_of_group(group: Group, now_ns: int) -> _Check:
-    checks = [_check_of(one, now_ns) for one in group.parts]
+    checks = _checks_of(group, now_ns)
 
     def any_of(name: Name, path: bytes) -> Answer:
         unknown = False

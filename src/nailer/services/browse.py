@@ -199,12 +199,12 @@ class Browse:
         if not sieves.sieves:
             return rows
         top = _place_in_pair(site, here, there)
-        found = []
-        for row in rows:
-            held = sieves.held((*top, row.name), row.here, row.there, nearly=True)
-            unseen = sieves.unseen((*top, row.name), row.entry)
-            found.append(replace(row, held=held, unseen=unseen) if held or unseen else row)
-        return found
+
+        def one(row: Row) -> Row:
+            held, unseen = sieves.effects((*top, row.name), row.here, row.there)
+            return replace(row, held=held, unseen=unseen) if held or unseen else row
+
+        return await asyncio.to_thread(lambda: list(map(one, rows)))
 
     async def _sieves_of(self, pair: Pair | None) -> Sieves:
         stored = await (self._sieves.of_pair(pair.id) if pair is not None else self._sieves.everywhere())
