@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import urllib.request
 from pathlib import Path
 
@@ -296,9 +297,10 @@ def test_filters_narrow_the_ledger(files: Files) -> None:
     files.row(".htaccess")
 
 
-def test_ten_thousand_names_scroll(files: Files, demo: Demo) -> None:
+def test_ten_thousand_names_scroll(files: Files, demo: Demo, request: pytest.FixtureRequest) -> None:
     folder = demo.there / "plates"
     folder.mkdir()
+    request.addfinalizer(lambda: shutil.rmtree(folder))
     for number in range(10_000):
         (folder / f"plate-{number}.txt").touch()
     files.go("/sites/1/files?here=/studio/skerry/htdocs/plates&there=/htdocs/plates")

@@ -30,12 +30,12 @@ class Syncing(Files):
 
     def rows(self) -> dict[str, str]:
         """What will be done, by path."""
-        found = {}
-        for row in self.driver.find_elements(By.CSS_SELECTOR, '[data-test="sync-row"]'):
-            path = row.find_element(By.CSS_SELECTOR, ".path .ellipsis").get_attribute("title") or ""
-            chosen = row.find_elements(By.CSS_SELECTOR, "option:checked") or row.find_elements(By.CSS_SELECTOR, ".chip")
-            found[path] = chosen[0].get_attribute("textContent") or ""
-        return found
+        script = """
+            const word = (row) => (row.querySelector("option:checked") || row.querySelector(".chip")).textContent;
+            const rows = [...document.querySelectorAll('[data-test="sync-row"]')];
+            return rows.map((row) => [row.querySelector(".path .ellipsis").title, word(row)]);
+        """
+        return {path: word.strip() for path, word in self.driver.execute_script(script)}
 
     def decide(self, path: str, word: str) -> None:
         """Choose what will be done with a name."""
