@@ -45,6 +45,7 @@ from nailer.services.saving import Saving
 from nailer.services.scripts import Scripts
 from nailer.services.sieving import Sieving
 from nailer.services.sync import Sync
+from nailer.services.timedjobs import TimedJobs
 from nailer.services.timers import Timers
 from nailer.services.trial import Trials
 from nailer.services.unpack import Unpack
@@ -118,6 +119,7 @@ class Nailer:
     ends: Ends
     sieving: Sieving
     sync: Sync
+    timed_jobs: TimedJobs
     timers: Timers
     unsent: Unsent
 
@@ -228,6 +230,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         browse, jobs, changes, runner, unpack, spool, sieving, keep_largest_bytes=settings.keep_largest_bytes
     )
     plan_reader = PlanReader(jobs)
+    timed_jobs = TimedJobs(timer_store, sites, jobs, changes, planning, plan_reader, live)
     drafts = DraftStore(database)
     edit = Edit(browse, drafts, jobs, writing, live)
     permit = Permit(browse, jobs, runner, guards)
@@ -280,7 +283,8 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         ends=ends,
         sieving=sieving,
         sync=sync,
-        timers=Timers(timer_store, pairs, sync, notify),
+        timed_jobs=timed_jobs,
+        timers=Timers(timer_store, pairs, sync, timed_jobs, notify),
         unsent=unsent,
     )
 

@@ -322,6 +322,36 @@ def a_timer(pair: int, **more: object) -> dict[str, object]:
     } | more
 
 
+def test_an_upload_is_made_a_timer_from_its_plan(maren: Visitor) -> None:
+    site = opened(maren)
+    write(maren.here, "feed/a.xml", "x")
+    wish = {"here": "/studio/moss", "there": "/htdocs", "names": ["feed"], "to_side": "there"}
+    plan = re.search(r'data-job="(\d+)"', maren.post(f"{site}/plans/carry", wish).text)
+    assert plan
+
+    form = maren.get(f"/timers?job={plan[1]}").text
+    assert "Upload of feed from /studio/moss to /htdocs" in form
+    assert 'name="direction"' not in form
+    timer = maren.post("/timers", a_timer(0, job=int(plan[1]))).json()["id"]
+    page = maren.get("/timers").text
+    assert "Upload of feed from /studio/moss to /htdocs" in page
+    maren.post(f"/timers/{timer}/run")
+    for _ in range(200):
+        if not maren.client.get(f"/timers/{timer}/state").json()["busy"] and "timer-run" in maren.get("/timers").text:
+            break
+        time.sleep(0.05)
+    page = maren.get("/timers").text
+    assert 'data-test="timer-run">done' in page
+    assert "1 file, 1 B" in page
+    assert tree(maren.there) == {"feed/a.xml": b"x"}
+    assert "1 timer" in maren.get(f"{site}/remove").text
+
+    maren.post(f"/timers/{timer}", a_timer(0, every="weekly", spec="0,4 7:00"))
+    assert "Mondays and Fridays at 07:00" in maren.get(f"/timers?edit={timer}").text
+    assert maren.post("/timers", a_timer(0)).status_code == 404
+    assert maren.post("/timers", a_timer(0, job=999)).status_code == 404
+
+
 def test_a_timer_is_made_run_changed_and_removed(maren: Visitor) -> None:
     site = opened(maren)
     pair = pair_of(maren, site)
@@ -335,7 +365,7 @@ def test_a_timer_is_made_run_changed_and_removed(maren: Visitor) -> None:
     assert page.count("<li title=") == 5
     maren.post(f"/timers/{timer}/run")
     for _ in range(400):
-        if not (state := maren.client.get(f"/timers/{timer}/state").json())["busy"] and state["run"]:
+        if not maren.client.get(f"/timers/{timer}/state").json()["busy"] and "timer-run" in maren.get("/timers").text:
             break
         time.sleep(0.02)
     assert tree(maren.there) == tree(maren.here)

@@ -1,4 +1,4 @@
-"""Timers at work: plans of pairs, made and carried out at set times, without a person.
+"""Timers at work: plans of pairs and jobs, made and carried out at set times, without a person.
 
 What only a person may decide is never done: names that both sides changed are not overwritten, nothing newer is replaced,
 nothing is removed past the share that needs a typed word, guarded folders stay locked. Where one of these comes up a run
@@ -19,8 +19,9 @@ from nailer.core.words import count_text, size_text
 from nailer.errors import Conflict, NailerError, StoreUnavailable
 from nailer.services.notify import Notify
 from nailer.services.sync import Sync, SyncPlan
+from nailer.services.timedjobs import TimedJobs
 from nailer.store.pairs import RUN_WORDS, NewRun, PairStore, Run, RunState
-from nailer.store.timers import Clashes, Mail, Missed, Timer, TimerStore
+from nailer.store.timers import Clashes, Mail, Missed, TimedJob, Timer, TimerStore
 
 _log = structlog.get_logger()
 
@@ -31,7 +32,8 @@ _LATE_S = 90.0
 
 
 class Timers:
-    def __init__(self, store: TimerStore, pairs: PairStore, sync: Sync, notify: Notify) -> None:
+    def __init__(self, store: TimerStore, pairs: PairStore, sync: Sync, timed: TimedJobs, notify: Notify) -> None:
+        self._timed = timed
         self._store = store
         self._pairs = pairs
         self._sync = sync
@@ -83,8 +85,10 @@ class Timers:
     async def _run(self, timer: Timer) -> None:
         keeper = asyncio.create_task(self._keep_claim(timer))
         try:
-            run = await self._attempt(timer)
-            await self._tell(timer, run)
+            if timer.carries is not None:
+                await self._tell(timer, *_job_told(await self._timed.run(timer, timer.carries)))
+            else:
+                await self._tell(timer, *_run_told(await self._attempt(timer)))
         except NailerError as error:
             _log.warning("a timer's run was not finished", timer=timer.id, why=error.what)
         except Exception:
@@ -97,7 +101,7 @@ class Timers:
 
     async def _attempt(self, timer: Timer) -> Run:
         """One run from reading to its end."""
-        pair = await self._pairs.get(timer.pair_id)
+        pair = await self._pairs.get(timer.pair_id or 0)
         try:
             plan = await self._sync.read_now(timer.account_id, pair, timer.wish, timer.compare)
             needs = await self._needs_you(plan)
@@ -131,7 +135,7 @@ class Timers:
         return needs
 
     async def _record(self, timer: Timer, state: RunState, told: list[str]) -> Run:
-        run = NewRun(timer.pair_id, timer.account_id, timer.id, timer.wish, timer.compare, Flow(), tuple(told))
+        run = NewRun(timer.pair_id or 0, timer.account_id, timer.id, timer.wish, timer.compare, Flow(), tuple(told))
         return await self._pairs.run(await self._pairs.record(run, state))
 
     async def _keep_claim(self, timer: Timer) -> None:
@@ -140,14 +144,15 @@ class Timers:
             with contextlib.suppress(StoreUnavailable):
                 await self._store.renew(timer.id, lease_s=_LEASE_S)
 
-    async def _tell(self, timer: Timer, run: Run) -> None:
-        trouble = run.state is not RunState.DONE or bool(run.timer_id and _has_needs(run))
+    async def _tell(self, timer: Timer, state: RunState, trouble: bool, lines: list[str]) -> None:
+        """Write to the timer's owner where they want that. A mail names no secret of a server."""
         if timer.mail is Mail.ALWAYS or (timer.mail is Mail.TROUBLE and trouble):
-            await self._notify.write(timer.account_id, f"{timer.name}: {RUN_WORDS[run.state]}", run_lines(timer, run))
+            first = f"{timer.name} ({timer.site_name}, {timer.schedule.words}): {RUN_WORDS[state]}."
+            await self._notify.write(timer.account_id, f"{timer.name}: {RUN_WORDS[state]}", [first, *lines])
 
 
-def run_lines(timer: Timer, run: Run) -> list[str]:
-    """What a mail says of a run. It names no path and no secret of a server."""
+def _run_told(run: Run) -> tuple[RunState, bool, list[str]]:
+    """What is written of a pair's run: how it stands, whether that is trouble, and lines."""
     flow = run.flow
     moved = [
         f"{count_text(flow.up, 'file')} up, {size_text(flow.up_bytes)}" if flow.up else "",
@@ -157,7 +162,13 @@ def run_lines(timer: Timer, run: Run) -> list[str]:
         f"{flow.renamed} renamed" if flow.renamed else "",
     ]
     what = ", ".join(part for part in moved if part) or "nothing was to be done"
-    return [f"{timer.name} ({timer.site_name}, {timer.schedule.words}): {RUN_WORDS[run.state]}.", what, *run.told]
+    return run.state, run.state is not RunState.DONE or _has_needs(run), [what, *run.told]
+
+
+def _job_told(run: TimedJob) -> tuple[RunState, bool, list[str]]:
+    """The same of a job that was carried."""
+    what = f"{count_text(run.files, 'file')}, {size_text(run.bytes)}" if run.files else "nothing was to be done"
+    return run.state, run.state is not RunState.DONE or bool(run.told), [what, *run.told]
 
 
 def _untouchable(plan: SyncPlan) -> bool:

@@ -245,7 +245,7 @@ class SiteStore:
         await self._db.write(change)
 
     async def goes_with(self, site_id: int) -> dict[str, int]:
-        """How many jobs, changes and baseline entries would be removed together with a site."""
+        """How many jobs, changes, baseline entries, pairs and timers would be removed together with a site."""
         row = await self._db.read(lambda work: work.one("sites.goes_with", id=site_id)) or {}
         return {name: int(count) for name, count in row.items()}
 

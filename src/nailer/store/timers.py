@@ -1,16 +1,26 @@
-"""Timers: plans of pairs at set times. A claim makes sure that no two runs of one are made at once."""
+"""Timers: plans of pairs and jobs at set times. A claim makes sure that no two runs of one are made at once."""
 
 from __future__ import annotations
 
+import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 
+from nailer.core.entry import SideName
 from nailer.core.joint import Compare
+from nailer.core.names import names_text
+from nailer.core.progress import Count
 from nailer.core.schedule import Every, Schedule, next_run
+from nailer.core.sitepath import SitePath
 from nailer.core.sync import Direction, Removals, Wish
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, aware, utc_now
+from nailer.store.pairs import RunState
+
+_MOST_JOBS = 1000
+NOTHING = Count()
 
 
 class Mail(StrEnum):
@@ -36,9 +46,27 @@ class Clashes(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class Carry:
+    """What a timer carries: picked names of one folder of a site into a folder of its other side."""
+
+    site_id: int
+    to_side: SideName
+    source: SitePath
+    target: SitePath
+    names: tuple[bytes, ...]
+
+    @property
+    def words(self) -> str:
+        word = "Upload" if self.to_side is SideName.THERE else "Download"
+        return f"{word} of {names_text(list(self.names))} from {self.source} to {self.target}"
+
+
+@dataclass(frozen=True, slots=True)
 class NewTimer:
+    """A timer of a pair, or one that carries: one of both is given."""
+
     account_id: int
-    pair_id: int
+    pair_id: int | None
     name: str
     wish: Wish
     compare: Compare
@@ -46,17 +74,19 @@ class NewTimer:
     mail: Mail
     missed: Missed
     clashes: Clashes
+    carries: Carry | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Timer:
-    """`next_at` is UTC; None while it is off. `busy`: a run of it is being made now."""
+    """`next_at` is UTC; None while it is off. `busy`: a run of it is being made now. `pair_id` is None where it carries."""
 
     id: int
     account_id: int
     account_name: str
-    pair_id: int
-    pair_name: str
+    pair_id: int | None
+    pair_name: str | None
+    carries: Carry | None
     site_id: int
     site_name: str
     colour: str
@@ -70,6 +100,20 @@ class Timer:
     clashes: Clashes
     next_at: datetime | None
     busy: bool
+
+
+@dataclass(frozen=True, slots=True)
+class TimedJob:
+    """What became of one run of a timer that carries; `job_id` is None where it touched nothing."""
+
+    id: int
+    job_id: int | None
+    state: RunState
+    told: tuple[str, ...]
+    files: int
+    bytes: int
+    started_at: datetime
+    ended_at: datetime | None
 
 
 class TimerStore:
@@ -87,7 +131,7 @@ class TimerStore:
         return _timer(row)
 
     async def add(self, timer: NewTimer) -> int:
-        more = {"account_id": timer.account_id, "pair_id": timer.pair_id, "is_on": True}
+        more = {"account_id": timer.account_id, "pair_id": timer.pair_id, "is_on": True, **_carry_row(timer.carries)}
         return await self._db.write(lambda work: work.insert("timers.add", **_row(timer), **more))
 
     async def write(self, timer_id: int, timer: NewTimer) -> None:
@@ -135,6 +179,39 @@ class TimerStore:
     async def release(self, timer_id: int) -> None:
         await self._db.write(lambda work: work.run("timers.release", id=timer_id))
 
+    async def add_job(
+        self, timer_id: int, state: RunState, told: Sequence[str], *, job_id: int | None = None, count: Count = NOTHING
+    ) -> int:
+        """Write down a run of a timer that carries, and forget those of long ago."""
+        values = {
+            "timer_id": timer_id,
+            "job_id": job_id,
+            "state": state,
+            "told": json.dumps(list(told)),
+            "files": count.files,
+            "bytes": count.size,
+            "now": utc_now(),
+            "ended_at": None if state is RunState.RUNNING else utc_now(),
+        }
+
+        def change(work: Work) -> int:
+            added = work.insert("timers.add_job", **values)
+            work.run("timers.forget_jobs", timer_id=timer_id, most=_MOST_JOBS)
+            return added
+
+        return await self._db.write(change)
+
+    async def jobs(self, timer_id: int, limit: int = 10) -> list[TimedJob]:
+        """The runs of a timer that carries, newest first."""
+        rows = await self._db.read(lambda work: work.rows("timers.jobs", timer_id=timer_id, limit=limit))
+        return [_timed_job(row) for row in rows]
+
+    async def set_job_state(self, timed_job_id: int, state: RunState) -> None:
+        ended_at = None if state is RunState.RUNNING else utc_now()
+        await self._db.write(
+            lambda work: work.run("timers.set_job_state", id=timed_job_id, state=state, ended_at=ended_at)
+        )
+
 
 def _naive(moment: datetime) -> datetime:
     return moment.astimezone(UTC).replace(tzinfo=None)
@@ -164,7 +241,8 @@ def _timer(row: Row) -> Timer:
         account_name=row["account_name"],
         pair_id=row["pair_id"],
         pair_name=row["pair_name"],
-        site_id=row["site_id"],
+        carries=_carry(row) if row["pair_id"] is None else None,
+        site_id=row["of_site"],
         site_name=row["site_name"],
         colour=row["colour"],
         name=row["name"],
@@ -177,4 +255,37 @@ def _timer(row: Row) -> Timer:
         clashes=Clashes(row["clashes"]),
         next_at=row["next_at"] if row["is_on"] else None,
         busy=row["claimed_until"] is not None and row["claimed_until"] > utc_now(),
+    )
+
+
+def _carry_row(carries: Carry | None) -> Row:
+    return {
+        "site_id": carries.site_id if carries else None,
+        "to_side": carries.to_side if carries else None,
+        "source_folder": carries.source.raw if carries else None,
+        "target_folder": carries.target.raw if carries else None,
+        "names": b"/".join(carries.names) if carries else None,
+    }
+
+
+def _carry(row: Row) -> Carry:
+    return Carry(
+        row["site_id"],
+        SideName(row["to_side"]),
+        SitePath.parse(row["source_folder"]),
+        SitePath.parse(row["target_folder"]),
+        tuple(row["names"].split(b"/")),
+    )
+
+
+def _timed_job(row: Row) -> TimedJob:
+    return TimedJob(
+        id=row["id"],
+        job_id=row["job_id"],
+        state=RunState(row["state"]),
+        told=tuple(json.loads(row["told"])),
+        files=row["files"],
+        bytes=row["bytes"],
+        started_at=row["started_at"],
+        ended_at=row["ended_at"],
     )

@@ -333,9 +333,10 @@ class IgnoreWish(_Body):
 
 
 class TimerWish(SyncWish):
-    """A timer as a person says it. `spec` goes with `every`."""
+    """A timer as a person says it: of a pair, or of what a job carries. `spec` goes with `every`."""
 
-    pair: int
+    pair: int = 0
+    job: int = 0
     name: str = Field(max_length=120)
     compare: Compare = Compare.SIZE_AND_TIME
     every: str = Field(max_length=20)

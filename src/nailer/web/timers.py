@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Literal
 from zoneinfo import available_timezones
@@ -11,17 +12,22 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
+from nailer.app import Nailer
 from nailer.core.joint import Compare
 from nailer.core.schedule import DAYS, Every, Schedule, next_runs
 from nailer.core.sync import Direction, Removals
+from nailer.core.words import count_text, size_text
 from nailer.errors import InvalidInput
-from nailer.store.pairs import RUN_WORDS
-from nailer.store.timers import Clashes, Mail, Missed, NewTimer
+from nailer.store.pairs import RUN_WORDS, RunState
+from nailer.store.timers import Clashes, Mail, Missed, NewTimer, Timer
+from nailer.web import urls
 from nailer.web.forms import Query, TimerWish
 from nailer.web.pages import nailer_of, render, session_of
 from nailer.web.synced import flow_words
 
 router = APIRouter()
+
+_RUNS_SHOWN = 6
 
 _DIRECTION_WORDS = {
     Direction.PUBLISH: "Publish: there becomes like here",
@@ -42,18 +48,50 @@ _CLASH_WORDS = {
 }
 
 
+@dataclass(frozen=True, slots=True)
+class ShownRun:
+    """One run of a timer: where it is shown whole ('' for nowhere), and what it did in a few words."""
+
+    state: RunState
+    started_at: datetime
+    href: str
+    words: str
+    told: tuple[str, ...]
+
+
+async def _shown_runs(nailer: Nailer, timer: Timer) -> list[ShownRun]:
+    if timer.carries is None:
+        runs = [await nailer.sync.finish(run) for run in await nailer.pairs.runs_of_timer(timer.id, _RUNS_SHOWN)]
+        return [
+            ShownRun(one.state, one.started_at, urls.run(timer.site_id, one.id), flow_words(one.flow), one.told)
+            for one in runs
+        ]
+    jobs = [await nailer.timed_jobs.finish(job) for job in await nailer.timer_store.jobs(timer.id, _RUNS_SHOWN)]
+    return [
+        ShownRun(
+            one.state,
+            one.started_at,
+            urls.job(one.job_id) if one.job_id is not None else "",
+            f"{count_text(one.files, 'file')}, {size_text(one.bytes)}" if one.files else "nothing was to be done",
+            one.told,
+        )
+        for one in jobs
+    ]
+
+
 @router.get("/timers")
 async def timers_page(request: Request) -> Response:
     nailer = nailer_of(request)
     query = Query(request)
     timers = await nailer.timer_store.all()
     now = datetime.now(UTC)
-    runs = {
-        one.id: [await nailer.sync.finish(run) for run in await nailer.pairs.runs_of_timer(one.id, 6)] for one in timers
-    }
+    runs = {one.id: await _shown_runs(nailer, one) for one in timers}
     coming = {one.id: await asyncio.to_thread(next_runs, one.schedule, now) for one in timers if one.on}
     edited = next((one for one in timers if one.id == query.number("edit", 0)), None)
-    wishes = await nailer.account_store.when_done(session_of(request).account_id)
+    job_id = query.number("job", 0)
+    account_id = session_of(request).account_id
+    carries = edited.carries if edited else (await nailer.timed_jobs.what_of(job_id, account_id) if job_id else None)
+    wishes = await nailer.account_store.when_done(account_id)
     return render(
         request,
         "timers.html",
@@ -61,6 +99,8 @@ async def timers_page(request: Request) -> Response:
         runs=runs,
         coming=coming,
         edited=edited,
+        carries=carries,
+        job_id=job_id,
         pairs=await nailer.pairs.all(),
         pair_id=edited.pair_id if edited else query.number("pair", 0),
         direction=edited.wish.direction if edited else query.text("direction", Direction.PUBLISH.value),
@@ -78,9 +118,7 @@ async def timers_page(request: Request) -> Response:
         zone=edited.schedule.zone if edited else nailer.settings.zone.key,
         zones=await asyncio.to_thread(lambda: sorted(available_timezones())),
         can_write=nailer.notify.can_write and bool(wishes.mail),
-        flow_words=flow_words,
         RUN_WORDS=RUN_WORDS,
-        making=edited is not None or bool(query.text("pair")) or not timers,
     )
 
 
@@ -94,7 +132,13 @@ async def preview(request: Request, wish: TimerWish) -> Response:
 
 @router.post("/timers")
 async def add(request: Request, wish: TimerWish) -> Response:
-    timer_id = await nailer_of(request).timer_store.add(await _timer(request, wish))
+    made = await _timer(request, wish)
+    if wish.job:
+        carries = await nailer_of(request).timed_jobs.what_of(wish.job, made.account_id)
+        made = replace(made, pair_id=None, carries=carries)
+    else:
+        made = replace(made, pair_id=(await nailer_of(request).pairs.get(wish.pair)).id)
+    timer_id = await nailer_of(request).timer_store.add(made)
     return JSONResponse({"id": timer_id})
 
 
@@ -122,11 +166,10 @@ async def act_on(request: Request, timer_id: int, act: Literal["on", "off", "run
 
 @router.get("/timers/{timer_id}/state")
 async def state(request: Request, timer_id: int) -> Response:
-    """Whether a timer is being run now, and its last run."""
+    """Whether a timer is being run now."""
     nailer = nailer_of(request)
     timer = await nailer.timer_store.get(timer_id)
-    runs = await nailer.pairs.runs_of_timer(timer_id, 1)
-    return JSONResponse({"busy": timer.busy, "run": runs[0].id if runs else 0})
+    return JSONResponse({"busy": timer.busy})
 
 
 async def _timer(request: Request, wish: TimerWish) -> NewTimer:
@@ -135,12 +178,11 @@ async def _timer(request: Request, wish: TimerWish) -> NewTimer:
         raise InvalidInput("Give the timer a name.")
     if wish.removals is Removals.ASK:
         raise InvalidInput("Nobody is there to be asked: say whether removals follow.")
-    pair = await nailer_of(request).pairs.get(wish.pair)
     schedule = await asyncio.to_thread(lambda: wish.schedule)
     await asyncio.to_thread(next_runs, schedule, datetime.now(UTC), 1)
     return NewTimer(
         account_id=session_of(request).account_id,
-        pair_id=pair.id,
+        pair_id=None,
         name=name,
         wish=wish.wish,
         compare=wish.compare,

@@ -169,7 +169,10 @@ DELETE FROM site_groups WHERE id = %(id)s;
 -- What is removed together with a site.
 SELECT (SELECT COUNT(*) FROM jobs WHERE site_id = %(id)s) AS jobs,
        (SELECT COUNT(*) FROM changes WHERE site_id = %(id)s) AS changes,
-       (SELECT COUNT(*) FROM baselines WHERE site_id = %(id)s) AS baselines;
+       (SELECT COUNT(*) FROM baselines WHERE site_id = %(id)s) AS baselines,
+       (SELECT COUNT(*) FROM pairs WHERE site_id = %(id)s OR other_site_id = %(id)s) AS pairs,
+       (SELECT COUNT(*) FROM timers t LEFT JOIN pairs p ON p.id = t.pair_id
+         WHERE %(id)s IN (p.site_id, p.other_site_id, t.site_id)) AS timers;
 
 -- name: visit(site_id, account_id, place, here, there, now)!
 INSERT INTO site_places (site_id, account_id, place, here, there, visited_at)

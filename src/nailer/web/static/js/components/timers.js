@@ -3,7 +3,7 @@ import { html, json } from "../lib/ask.js";
 import { complain } from "../lib/notice.js";
 export default () => ({
   problem: "",
-  init() { this.parts(); if (this.$refs.form.elements.pair.value) this.preview(); },
+  init() { this.parts(); if (this.body.pair || this.body.job) this.preview(); },
   destroy() { clearTimeout(this.timer); clearTimeout(this.look); },
   soon() { this.parts(); clearTimeout(this.timer); this.timer = setTimeout(() => this.preview(), 300); },
   parts() { this.$refs.form.querySelectorAll("[data-every]").forEach((one) => { one.hidden = !one.dataset.every.split(" ").includes(this.$refs.every.value); }); },
@@ -11,7 +11,8 @@ export default () => ({
     const form = this.$refs.form.elements;
     const days = [...this.$refs.form.querySelectorAll("[name=day]:checked")].map((one) => one.value).join(",");
     const spec = { minutes: form.minutes.value, daily: form.clock.value, weekly: `${days} ${form.clock.value}`, cron: form.cron.value }[form.every.value];
-    return { name: form.name.value, pair: Number(form.pair.value) || 0, direction: form.direction.value, removals: form.removals.value, compare: form.compare.value, every: form.every.value, spec, zone: form.zone.value, mail: form.mail.value, missed: form.missed.value, clashes: form.clashes.value };
+    const what = form.pair ? { pair: Number(form.pair.value) || 0, direction: form.direction.value, removals: form.removals.value, compare: form.compare.value } : { job: Number(this.$root.dataset.job) };
+    return { ...what, name: form.name.value, every: form.every.value, spec, zone: form.zone.value, mail: form.mail.value, missed: form.missed.value, clashes: form.clashes.value };
   },
   async preview() {
     try { this.$refs.runs.innerHTML = await html("/timers/preview", { body: this.body }); this.problem = ""; } catch (error) { this.$refs.runs.replaceChildren(); this.problem = error.message; }
