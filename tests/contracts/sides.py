@@ -71,7 +71,7 @@ async def sftp(tmp_path: Path) -> AsyncIterator[Ground]:
 @contextlib.asynccontextmanager
 async def an_sftp_side(root: Path) -> AsyncIterator[tuple[Side, SftpHost]]:
     """A connected side over a real socket, and the host it is connected to."""
-    host = SftpHost(root, "seedlib", "sow-and-reap")
+    host = SftpHost(root, "seedlib", "sow-and-reap", hashes=True)
     await host.start()
     connection = await reach(wanted(host))
     try:

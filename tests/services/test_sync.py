@@ -362,7 +362,7 @@ async def test_contents_are_compared_where_times_are_of_no_use(world: World) -> 
     assert by_content.comparing == (9, 9)
 
 
-@pytest.mark.parametrize("means", ["shell", "a hash command", "reading"])
+@pytest.mark.parametrize("means", ["shell", "a hash command", "check-file", "reading"])
 async def test_contents_are_told_by_the_servers_own_means_where_it_has_any(world: World, means: str) -> None:
     odd = "it's a name\nof two lines.html"
     for name in (odd, "same.html", "large.bin"):
@@ -370,6 +370,7 @@ async def test_contents_are_told_by_the_servers_own_means_where_it_has_any(world
         write(world.there, name, "s" * 300_000, NOON_S + 3)
     write(world.there, "same.html", "t" * 300_000, NOON_S + 3)
     world.host.shell = means == "shell"
+    world.host.hashes = means == "check-file"
     sent = world.host.bytes_passed
 
     if means == "a hash command":

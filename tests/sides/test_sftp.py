@@ -354,7 +354,17 @@ async def test_what_we_lean_on_in_the_library_is_there(host: SftpHost) -> None:
     connection = await connect(replace(wanted(host), pinned=(shown_key(host),)))
     client = await connection._connection.start_sftp_client()
     handler = client._handler
-    for name in ("_writer", "_logger", "_requests", "_supports_posix_rename", "opendir", "readdir", "close"):
+    for name in (
+        "_writer",
+        "_logger",
+        "_requests",
+        "_supports_posix_rename",
+        "opendir",
+        "readdir",
+        "close",
+        "_make_request",
+        "_return_types",
+    ):
         assert hasattr(handler, name), name
     assert handler._logger is handler.logger
     client.exit()

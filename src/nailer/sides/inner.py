@@ -13,10 +13,13 @@ from collections.abc import Callable
 from typing import Any
 
 import asyncssh
+from asyncssh.packet import String, UInt32, UInt64
 
 _JOINED_BYTES = 30_000  # servers take packets of 32 KiB at least (RFC 4253, 6.1)
 _FIRST_READS = 2
 _MOST_READS = 16
+_CHECK_FILE = b"check-file-name"
+_EXTENDED_REPLY = 201
 
 
 class _Joined:
@@ -86,6 +89,19 @@ def let_go(client: asyncssh.SFTPClient) -> None:
 def replaces_in_one_step(client: asyncssh.SFTPClient) -> bool:
     """True where the server offers posix-rename@openssh.com."""
     return bool(client._handler._supports_posix_rename)
+
+
+async def check_file(client: asyncssh.SFTPClient, path: bytes, algorithms: bytes) -> tuple[bytes, bytes]:
+    """The hash of a whole file by the server itself, and the algorithm it chose of those named (separated by commas): the
+    extension `check-file-name` of draft-ietf-secsh-filexfer-13, 9.1.2. Raises what the library raises."""
+    handler: Any = client._handler
+    handler._return_types = handler._return_types | {_CHECK_FILE: _EXTENDED_REPLY}
+    whole = UInt64(0) + UInt64(0) + UInt32(0)  # from the first byte, to the last, in one block
+    reply = await handler._make_request(_CHECK_FILE, String(path), String(algorithms), whole)
+    chosen = reply.get_string()
+    if chosen == b"check-file":
+        chosen = reply.get_string()
+    return chosen, reply.get_remaining_payload()
 
 
 async def read_folder(client: asyncssh.SFTPClient, path: bytes) -> list[asyncssh.SFTPName]:

@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import hashlib
 from collections import deque
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
 from typing import Any, TypeVar
 
 import asyncssh
+from asyncssh.packet import PacketDecodeError
 
 from nailer.core.abilities import Abilities
 from nailer.core.entry import NS, Entry, Kind, Stamp, kind_of_mode
@@ -34,7 +36,7 @@ from nailer.errors import (
 )
 from nailer.sides.connection import Lane, Ran, Stage, Wanted
 from nailer.sides.dial import dial, resolve
-from nailer.sides.inner import join_requests, let_go, read_folder, replaces_in_one_step
+from nailer.sides.inner import check_file, join_requests, let_go, read_folder, replaces_in_one_step
 from nailer.sides.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.recoded import recoded
 from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, tolerated, whole_by_steps
@@ -52,6 +54,8 @@ _CIPHERS = (
     "aes192-ctr",
     "aes256-ctr",
 )
+# What check-file-name may choose of, and what hashlib calls it; the best first.
+_HASHES = {b"sha256": "sha256", b"sha512": "sha512", b"sha1": "sha1", b"md5": "md5"}
 _WINDOW_BYTES = 16 * 1024 * 1024
 _PACKET_BYTES = 262_000
 _BYTES_IN_FLIGHT = 16 * 1024 * 1024
@@ -266,6 +270,7 @@ class SftpSide:
         # Its version 3 rename links and unlinks, and so fails where the name is taken (sftp-server, process_rename).
         self._rename_refuses = "openssh" in software.lower()
         self.says_room: bool | None = None
+        self._hashes: bool | None = None
         limits = client.limits
         self._read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
         self._write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
@@ -503,7 +508,21 @@ class SftpSide:
         await self._ask(self._client.setstat(path.raw, _attributes(access, stamp)), path)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
-        return None  # the protocol has no request for it that OpenSSH knows
+        if self._hashes is False:
+            return None
+        self._wire.out(f"hash of {path}")
+        try:
+            chosen, value = await check_file(self._client, path.raw, b",".join(_HASHES))
+        except asyncssh.SFTPOpUnsupported:
+            self._hashes = False
+            return None
+        except (asyncssh.SFTPError, PacketDecodeError):
+            return None  # this file, or these algorithms, not: reading tells
+        except (asyncssh.Error, OSError) as error:
+            raise _translated(error, path.shown) from error
+        algorithm = _HASHES.get(chosen)
+        fits = algorithm is not None and len(value) == hashlib.new(algorithm).digest_size
+        return Digest(algorithm, value) if algorithm is not None and fits else None
 
     async def room(self, folder: SitePath) -> Room | None:
         try:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import os
 import sys
 import time
@@ -10,8 +11,11 @@ from asyncio.subprocess import PIPE
 from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import asyncssh
+from asyncssh.packet import String
+from asyncssh.sftp import SFTPServerHandler
 
 from nailer.sides.meeting import one_time_code
 from nailer.standins.faults import CutListing, Healthy
@@ -24,7 +28,8 @@ class SftpHost:
     """One server with one account. Starts on a free port of `address`; `fault` may be changed while it runs.
 
     With `one_time_secret`, `question` (what it asks, and the right answer) or `password_by_question` it signs people in
-    by asking them (keyboard-interactive): the password first, then the rest. `algorithms` narrows what it speaks.
+    by asking them (keyboard-interactive): the password first, then the rest. `algorithms` narrows what it speaks. With
+    `hashes` it answers check-file-name.
     """
 
     root: Path
@@ -40,6 +45,7 @@ class SftpHost:
     password_by_question: bool = False
     algorithms: dict[str, list[str]] = field(default_factory=dict)
     shell: bool = False
+    hashes: bool = False
     sign_ins: int = 0
     requests: int = 0
     bytes_passed: int = 0
@@ -180,6 +186,15 @@ class _Files(asyncssh.SFTPServer):
         super().__init__(channel, chroot=os.fsencode(host.root))
         self._host = host
 
+    @property
+    def hashes(self) -> bool:
+        return self._host.hashes
+
+    async def hash_of(self, path: bytes, algorithm: str) -> bytes:
+        await self._request()
+        content = await asyncio.to_thread(Path(os.fsdecode(self.map_path(path))).read_bytes)
+        return hashlib.new(algorithm, content).digest()
+
     async def _request(self) -> None:
         self._host.requests += 1
         await self._host.fault.before_request()
@@ -225,3 +240,29 @@ class _Files(asyncssh.SFTPServer):
             if isinstance(fault, CutListing) and path.rstrip(b"/").endswith(fault.folder) and names > fault.most:
                 return
             yield name
+
+
+@dataclass(frozen=True, slots=True)
+class _Checked:
+    """The answer to `check-file-name` (draft-ietf-secsh-filexfer-13, 9.1.2)."""
+
+    algorithm: bytes
+    value: bytes
+
+    def encode(self, _: int) -> bytes:
+        return String(b"check-file") + String(self.algorithm) + self.value
+
+
+async def _check_file(handler: Any, packet: Any) -> _Checked:
+    """The library's server has no place for extensions of others: this one is put among its own."""
+    files, path, algorithms = handler._server, packet.get_string(), packet.get_string().split(b",")
+    if not isinstance(files, _Files) or not files.hashes:
+        raise asyncssh.SFTPOpUnsupported("Unsupported request type: check-file-name")
+    chosen = next((one for one in algorithms if one in (b"sha256", b"sha1", b"md5")), None)
+    if chosen is None:
+        raise asyncssh.SFTPFailure("None of these algorithms.")
+    return _Checked(chosen, await files.hash_of(path, chosen.decode()))
+
+
+SFTPServerHandler._packet_handlers[b"check-file-name"] = _check_file
+SFTPServerHandler._return_types[b"check-file-name"] = 201
