@@ -386,6 +386,24 @@ async def test_contents_are_told_by_the_servers_own_means_where_it_has_any(world
     assert list(does(plan)) == ["same.html"]
 
 
+async def test_what_is_unequal_only_in_line_ends_is_said(world: World) -> None:
+    write(world.here, "page.html", "one\ntwo\n", NOON_S + 60)
+    write(world.there, "page.html", "one\r\ntwo\r\n")
+    write(world.here, "style.css", "a\r\nb\r\n", NOON_S + 60)
+    write(world.there, "style.css", "a\nb\n")
+    write(world.here, "other.txt", "one\ntwo\n", NOON_S + 60)
+    write(world.there, "other.txt", "one\ntwo 12")  # as long as it would be with other ends
+    write(world.here, "pic.png", "\n\n", NOON_S + 60)
+    write(world.there, "pic.png", "\r\n\r\n")
+    sent = world.host.bytes_passed
+
+    plan = await read(world)
+
+    assert plan.line_ends == {(b"page.html",), (b"style.css",)}
+    assert "2 names are unequal only in line ends: the text is the same on both sides." in plan.warnings
+    assert world.host.bytes_passed - sent < 40
+
+
 async def test_a_server_whose_clock_jumps_changes_nothing(world: World) -> None:
     async with over_ftp(world, lacks=("MLST", "MLSD", "MFMT")) as host:
         write(world.here, "a.html", "x")

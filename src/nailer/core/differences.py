@@ -55,6 +55,16 @@ def differences(old: str, new: str, *, around: int = _AROUND) -> list[Line] | No
     return lines
 
 
+def sizes_by_line_ends(content: bytes) -> set[int]:
+    """The sizes that a content has with its lines ended the other ways: all by LF, or all by CRLF.
+
+    >>> sorted(sizes_by_line_ends(b"one\\ntwo\\n"))
+    [10]
+    """
+    short, lines = len(content) - content.count(b"\r\n"), content.count(b"\n")
+    return {short, short + lines} - {len(content)}
+
+
 def only_line_ends(old: bytes, new: bytes) -> bool:
     """True where two contents differ in nothing but how their lines end.
 

@@ -11,7 +11,8 @@ import asyncio
 import secrets
 import time
 from collections import OrderedDict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 
@@ -52,6 +53,7 @@ from nailer.core.sync import (
 )
 from nailer.core.text import decoded, encoded
 from nailer.core.tree import Below, Tree
+from nailer.core.words import count_text
 from nailer.engine.keep import KeptStore
 from nailer.engine.live import Live
 from nailer.engine.runner import Runner
@@ -67,6 +69,7 @@ from nailer.errors import (
 from nailer.services.contents import Contents, End, content_hash
 from nailer.services.ends import Ends, side_of, top_of
 from nailer.services.guards import Guards
+from nailer.services.lineends import unequal_in_line_ends
 from nailer.services.places import folder_items, missing_folders, room_at
 from nailer.services.sieving import Sieving
 from nailer.services.trees import Progress, kinds_by_content, read_tree
@@ -113,6 +116,7 @@ class SyncPlan:
     found: Comparison = field(default_factory=lambda: Comparison([], 0, [], []))
     barred: Bars = Bars()
     hashes: dict[Below, bytes] = field(default_factory=dict)
+    line_ends: set[Below] = field(default_factory=set)
     offered: Doings = field(default_factory=lambda: Doings([], [], {}))
     chosen: dict[int, Doing] = field(default_factory=dict)
     doings: Doings = field(default_factory=lambda: Doings([], [], {}))
@@ -171,6 +175,10 @@ class SyncPlan:
                     found.append(
                         f"All files {word} have the same time, so times are of no use. Compare by content instead."
                     )
+        if self.line_ends:
+            some = count_text(len(self.line_ends), "name")
+            are = "is" if len(self.line_ends) == 1 else "are"
+            found.append(f"{some} {are} unequal only in line ends: the text is the same on both sides.")
         if self.here.problems or self.there.problems:
             count = len(self.here.problems) + len(self.there.problems)
             found.append(
@@ -346,6 +354,9 @@ class Sync:
         )
         plan.barred = bars(plan.here, plan.there)
         plan.hashes = await self._hashes(plan)
+        if plan.pair.other_site_id is None:
+            async with self._both(plan) as ends:
+                plan.line_ends = await unequal_in_line_ends(*ends, plan.rows)
         await asyncio.to_thread(self._propose, plan)
         await self._pairs.set_read(pair.id, rolled(plan.rows))
         self._ends.redraw(pair)
@@ -368,14 +379,19 @@ class Sync:
         def heard(done: int) -> None:
             plan.comparing = (done, len(names))
 
+        async with self._both(plan) as (ours, theirs):
+            return await self._contents.equal(ours, theirs, names, heard)
+
+    @asynccontextmanager
+    async def _both(self, plan: SyncPlan) -> AsyncIterator[tuple[End, End]]:
+        """Both ends of a pair, for reading contents."""
         async with (
             self._ends.side(plan.pair, SideName.HERE, Lane.CARRY) as near,
             self._ends.side(plan.pair, SideName.THERE, Lane.CARRY) as far,
         ):
             near_site = await self._ends.site(plan.pair, SideName.HERE) if plan.pair.other_site_id else None
             far_site = await self._ends.site(plan.pair, SideName.THERE)
-            ours, theirs = End(near, plan.pair.here, near_site), End(far, plan.pair.there, far_site)
-            return await self._contents.equal(ours, theirs, names, heard)
+            yield End(near, plan.pair.here, near_site), End(far, plan.pair.there, far_site)
 
     async def _hashes(self, plan: SyncPlan) -> dict[Below, bytes]:
         """Contents here of what may be renamed files: reading them here costs little, a wrong renaming would cost a file."""

@@ -199,7 +199,7 @@ def _note(plan: SyncPlan, number: int, left: str) -> str:
         return f"was {'/'.join(shown_name(name) for name in old)}" if old else why
     if doing in (Doing.REMOVE_HERE, Doing.REMOVE_THERE):
         return "copy kept" if row.entry.is_file else ""
-    return why
+    return f"{why}; unequal only in line ends" if row.below in plan.line_ends else why
 
 
 def _path(row: Row) -> str:
