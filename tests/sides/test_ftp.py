@@ -6,13 +6,13 @@ import asyncio
 import contextlib
 import os
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable
 from contextlib import aclosing
 from pathlib import Path
 
 import pytest
 
-from nailer.core.entry import NS, Kind
+from nailer.core.entry import NS, Kind, Stamp
 from nailer.core.protocol import Protocol
 from nailer.core.room import Room
 from nailer.errors import (
@@ -491,3 +491,72 @@ async def test_a_missing_file_is_told_on_a_server_with_few_words(tmp_path: Path)
         side = await connection.channel(Lane.BROWSE)
         with pytest.raises(FileMissing):
             await content(side, "/nowhere/at-all")
+
+
+async def land(side: Side, name: str, data: bytes = b"x") -> None:
+    stamp = Stamp(NOON_S * NS, NS)
+    await side.land(path(name), once(data), access=0o644, stamp=stamp, free=path(f"{name}.free"))
+
+
+async def test_a_renaming_goes_along_with_what_another_line_sends(tmp_path: Path) -> None:
+    """One line carries: a renaming that would wait for it leaves together with the commands of the file on it."""
+    write(tmp_path, "old.txt", "old")
+    host = FtpHost(tmp_path, "seedlib", "sow-and-reap")
+    async with connected(host, most=2) as connection:
+        side = await connection.channel(Lane.CARRY)
+        await land(side, "/warm.txt")
+        host.commands.clear()
+
+        async with asyncio.TaskGroup() as tasks:
+            tasks.create_task(land(side, "/new.txt"))
+            await asyncio.sleep(0)
+            tasks.create_task(side.rename(path("/old.txt"), path("/moved.txt"), looked=True))
+            gone = tasks.create_task(outcome(side.rename(path("/gone.txt"), path("/lost.txt"), looked=True)))
+
+        sent = " ".join(host.commands)
+        assert "MLST /new.txt.free RNFR /old.txt RNTO /moved.txt RNFR /gone.txt RNTO /lost.txt EPSV" in sent
+        assert isinstance(gone.result(), TransferError), "its own failure is its own"
+        assert tree(tmp_path) == {"warm.txt": b"x", "new.txt": b"x", "moved.txt": b"old"}
+
+
+async def test_a_renaming_that_went_along_hears_of_a_cut(tmp_path: Path) -> None:
+    write(tmp_path, "old.txt", "old")
+    host = FtpHost(tmp_path, "seedlib", "sow-and-reap")
+    async with connected(host, most=2) as connection:
+        side = await connection.channel(Lane.CARRY)
+        await land(side, "/warm.txt")
+        host.fault = CutAfter(50_000)
+
+        file = asyncio.create_task(outcome(land(side, "/new.txt", b"x" * 200_000)))
+        await asyncio.sleep(0)
+        moved = await outcome(side.rename(path("/old.txt"), path("/moved.txt"), looked=True))
+
+        assert isinstance(await file, ConnectionDropped)
+        assert moved is None or isinstance(moved, ConnectionDropped)
+        assert ("moved.txt" in tree(tmp_path)) is (moved is None)
+        await side.stat(path("/warm.txt"))
+        assert connection.moving == []
+
+
+async def test_a_renaming_that_is_given_up_is_not_sent_later(tmp_path: Path) -> None:
+    write(tmp_path, "old.txt", "old")
+    async with connected(FtpHost(tmp_path, "seedlib", "sow-and-reap"), most=2) as connection:
+        side = await connection.channel(Lane.CARRY)
+        await land(side, "/warm.txt")
+        async with connection.line(Lane.CARRY):
+            waiting = asyncio.create_task(side.rename(path("/old.txt"), path("/moved.txt"), looked=True))
+            await asyncio.sleep(0.01)
+            waiting.cancel()
+            await asyncio.gather(waiting, return_exceptions=True)
+        await land(side, "/new.txt")
+
+    assert "old.txt" in tree(tmp_path)
+
+
+async def outcome(act: Awaitable[None]) -> TransferError | None:
+    """What an act failed with; None where it did not."""
+    try:
+        await act
+    except TransferError as failed:
+        return failed
+    return None

@@ -11,9 +11,9 @@ import asyncio
 import contextlib
 import re
 import time
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
-from dataclasses import replace
-from typing import TypeVar
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, TypeVar
 
 from nailer.core.abilities import Abilities
 from nailer.core.charset import to_wire
@@ -43,7 +43,7 @@ from nailer.errors import (
 from nailer.sides.certificate import authorities
 from nailer.sides.connection import Lane, Ran, SignIn, Stage, Wanted
 from nailer.sides.dial import resolve
-from nailer.sides.ftpline import FtpLine, Reply
+from nailer.sides.ftpline import FtpLine, Reply, has_line_break, line_break
 from nailer.sides.recoded import recoded
 from nailer.sides.side import CHUNK_BYTES, Digest, Side, whole_by_steps
 from nailer.sides.tls import client_context
@@ -54,6 +54,7 @@ _R = TypeVar("_R")
 _Entries = list[Entry]  # inside the class `list` is the method
 
 _MOST_LINKS = 40
+_MOVED_ALONG = 4  # renamings that go along with the commands of one file
 _READ_BYTES = 4 * CHUNK_BYTES
 _MOST_LISTING_BYTES = 256 * 1024 * 1024
 _STALE_S = 20.0
@@ -72,6 +73,7 @@ _FACTS = (
     b"unique",
 )
 _RawLines = list[bytes]
+_Replies = list[Reply]
 
 
 async def connect(wanted: Wanted) -> FtpConnection:
@@ -107,6 +109,33 @@ def digest_of(command: str, text: str) -> Digest | None:
     return None
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class _Moving:
+    """A renaming that waits for a line, or for another line's next commands to go along with. `ended` is set by whoever
+    sends it, to an error or to None."""
+
+    old: SitePath
+    new: SitePath
+    ended: asyncio.Future[TransferError | None]
+
+    @property
+    def commands(self) -> list[bytes]:
+        return [b"RNFR " + self.old.raw, b"RNTO " + self.new.raw]
+
+    def told(self, began: Reply, ended: Reply) -> None:
+        """Take the replies to its two commands."""
+        error = None
+        if not began.is_good:
+            error = from_reply(began.code, began.text, self.old.shown)
+        elif not ended.is_good:
+            error = from_reply(ended.code, ended.text, self.new.shown)
+        self.end(error)
+
+    def end(self, error: TransferError | None) -> None:
+        if not self.ended.done():
+            self.ended.set_result(error)
+
+
 class FtpConnection:
     """The signed-in lines of one site. One that is cut leaves the others."""
 
@@ -133,6 +162,7 @@ class FtpConnection:
         self.sets_access: bool | None = None
         self.sets_times: bool | None = None
         self.swaps: bool | None = None
+        self.moving: list[_Moving] = []
         self.says_room: bool | None = None
         self.takes_many = True
 
@@ -485,20 +515,72 @@ class FtpSide:
                 raise
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
-        async with self._connection.line(self._lane) as line:
-            if not (replace or looked) and await self._there(line, new):
-                # RFC 959 does not say what happens to a name that is taken; most servers replace it.
-                raise AlreadyThere(f"{new} exists already.")
-            try:
+        if not (replace or looked):
+            async with self._connection.line(self._lane) as line:
+                if await self._there(line, new):
+                    # RFC 959 does not say what happens to a name that is taken; most servers replace it.
+                    raise AlreadyThere(f"{new} exists already.")
                 await self._rename(line, old, new)
-                if replace:
-                    self._connection.swaps = self._connection.swaps is not False
-            except (AlreadyThere, ServerFailed, PermissionRefused, NotSupported):
-                if not replace or not await self._there(line, new):
+            return
+        try:
+            await self._move(old, new)
+            if replace:
+                self._connection.swaps = self._connection.swaps is not False
+        except (AlreadyThere, ServerFailed, PermissionRefused, NotSupported):
+            if not replace:
+                raise
+            async with self._connection.line(self._lane) as line:
+                if not await self._there(line, new):
                     raise
                 self._connection.swaps = False
                 await line.need(b"DELE " + new.raw, new.shown)
                 await self._rename(line, old, new)
+
+    async def _move(self, old: SitePath, new: SitePath) -> None:
+        """Rename over the first line that is free, or along with what another line sends next: of many small files each
+        saves a round trip by that."""
+        moving = _Moving(old, new, asyncio.get_running_loop().create_future())
+        if any(has_line_break(command) for command in moving.commands):
+            raise line_break()  # before it could spoil what it goes along with
+        waiting = self._connection.moving
+        waiting.append(moving)
+
+        async def by_itself() -> None:
+            async with self._connection.line(self._lane) as line:
+                if moving in waiting:
+                    waiting.remove(moving)
+                    await self._send_moving(line, [moving], [], then_more=False)
+
+        own = asyncio.create_task(by_itself())
+        try:
+            either: set[asyncio.Future[Any]] = {own, moving.ended}
+            await asyncio.wait(either, return_when=asyncio.FIRST_COMPLETED)
+            if moving in waiting:
+                await own  # there was no line to be had: say why
+            error = await moving.ended
+        finally:
+            if moving in waiting:
+                waiting.remove(moving)
+            own.cancel()
+            await asyncio.gather(own, return_exceptions=True)
+        if error is not None:
+            raise error
+
+    async def _send_moving(
+        self, line: FtpLine, moves: Sequence[_Moving], commands: Sequence[bytes], *, then_more: bool
+    ) -> _Replies:
+        """Send commands, and renamings behind them, together; return the replies to the commands."""
+        everything = [*commands, *(command for one in moves for command in one.commands)]
+        try:
+            replies = await line.ask_together(everything, then_more=then_more)
+        except BaseException as failed:
+            lost = failed if isinstance(failed, TransferError) else ConnectionDropped("The line was given up.")
+            for one in moves:
+                one.end(lost)
+            raise
+        for number, one in enumerate(moves):
+            one.told(*replies[len(commands) + 2 * number : len(commands) + 2 * number + 2])
+        return replies[: len(commands)]
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         return False
@@ -683,7 +765,8 @@ class FtpSide:
         if access is not None and connection.sets_access:
             commands.append(b"SITE CHMOD %o " % access + path.raw)
         commands += [b"MLST " + path.raw, *([b"MLST " + free.raw] if free is not None else [])]
-        *_, last = replies = await line.ask_together(commands, then_more=True)
+        moves, connection.moving[:_MOVED_ALONG] = connection.moving[:_MOVED_ALONG], []
+        *_, last = replies = await self._send_moving(line, moves, commands, then_more=True)
         if free is not None:
             replies.pop()
             if last.is_good:
@@ -761,11 +844,10 @@ class FtpSide:
             raise failed
 
     async def _rename(self, line: FtpLine, old: SitePath, new: SitePath) -> None:
-        began, ended = await line.ask_together([b"RNFR " + old.raw, b"RNTO " + new.raw])
-        if not began.is_good:
-            raise from_reply(began.code, began.text, old.shown)
-        if not ended.is_good:
-            raise from_reply(ended.code, ended.text, new.shown)
+        moving = _Moving(old, new, asyncio.get_running_loop().create_future())
+        await self._send_moving(line, [moving], [], then_more=False)
+        if (error := await moving.ended) is not None:
+            raise error
 
     async def _set_time(self, line: FtpLine, path: SitePath, stamp: Stamp) -> None:
         connection = self._connection

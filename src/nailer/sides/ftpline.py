@@ -66,6 +66,15 @@ class Reply:
         return 200 <= self.code < 400
 
 
+def has_line_break(command: bytes) -> bool:
+    """True where a command cannot be sent as one line."""
+    return b"\n" in command or b"\r" in command or b"\0" in command
+
+
+def line_break() -> NotSupported:
+    return NotSupported("FTP cannot send a name with a line break in it.")
+
+
 class DataChannel:
     """The open data channel of one transfer: bytes in chunks, either way, straight from the socket."""
 
@@ -301,8 +310,8 @@ class FtpLine:
         return found
 
     async def _send(self, command: bytes) -> None:
-        if b"\n" in command or b"\r" in command or b"\0" in command:
-            raise NotSupported("FTP cannot send a name with a line break in it.")
+        if has_line_break(command):
+            raise line_break()
         verb = command.partition(b" ")[0]
         shown = verb + b" " + MASK.encode() if verb.upper() in _SECRET_COMMANDS else command
         self._wire.out(shown, self.number)
