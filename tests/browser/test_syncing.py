@@ -129,6 +129,8 @@ def test_another_direction_and_comparison_are_tried_by_keyboard(syncing: Syncing
     syncing.wait(lambda: syncing.visible("sync-foot"))
     syncing.see("by-folder").click()
     syncing.wait(lambda: syncing.driver.find_elements(By.CSS_SELECTOR, "tr.of-folder"))
+    folders = [one.text for one in syncing.driver.find_elements(By.CSS_SELECTOR, "tr.of-folder")]
+    assert len(folders) == len(set(folders)), "each folder is named once"
 
 
 def test_a_filter_typed_anew_while_an_answer_is_on_its_way_stays(syncing: Syncing) -> None:
@@ -201,6 +203,8 @@ def test_a_sieve_is_built_by_picking_and_typing(maren: Files) -> None:
 
 def test_a_timer_is_made_and_run(files: Files) -> None:
     files.go("/timers?pair=1")
+    files.see("store-timer").reach()
+    files.sees_text("Give the timer a name.")
     files.see("timer-name").send_keys("Evening look")
     files.wait(lambda: "26" in files.see("next-runs").text or ":" in files.see("next-runs").text)
     files.see("store-timer").reach()

@@ -30,6 +30,7 @@ def test_room_is_needed_for_the_new_beside_the_old() -> None:
     assert need.fit(999) is Fit.SHORT
     assert need.short_by(999) == 1
     assert need_of([]).fit(0) is Fit.FITS
+    assert need_of([(1_000, 900)]).then(500, 0).then(10, 400) == need
 
 
 def test_names_that_are_elsewhere_belong_there() -> None:

@@ -332,7 +332,7 @@ def test_an_upload_is_made_a_timer_from_its_plan(maren: Visitor) -> None:
     form = maren.get(f"/timers?job={plan[1]}").text
     assert "Upload of feed from /studio/moss to /htdocs" in form
     assert 'name="direction"' not in form
-    timer = maren.post("/timers", a_timer(0, job=int(plan[1]))).json()["id"]
+    timer = maren.post("/timers", a_timer(0, job=int(plan[1]), removals="ask")).json()["id"]
     page = maren.get("/timers").text
     assert "Upload of feed from /studio/moss to /htdocs" in page
     maren.post(f"/timers/{timer}/run")

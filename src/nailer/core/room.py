@@ -6,7 +6,6 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
-from functools import reduce
 
 _UNITS = {"b": 1, "kb": 1024, "mb": 1024**2, "gb": 1024**3, "tb": 1024**4, "bytes": 1, "": 1}
 _QUOTA = re.compile(
@@ -92,4 +91,9 @@ def need_of(files: Iterable[tuple[int, int]]) -> Need:
     >>> need_of([(100, 80), (50, 0)])
     Need(growth=70, at_once=150, in_order=100)
     """
-    return reduce(lambda need, file: need.then(*file), files, Need(0, 0, 0))
+    level = most = total = 0
+    for size, replaced in files:
+        total += size
+        most = max(most, level + size)
+        level += size - replaced
+    return Need(level, total, most)

@@ -34,13 +34,22 @@ def exact_size(size: int) -> str:
     return f"{size:,}".replace(",", " ") + (" byte" if size == 1 else " bytes")
 
 
+def number_text(number: int) -> str:
+    """A number that is read at a glance.
+
+    >>> number_text(50128)
+    '50 128'
+    """
+    return f"{number:,}".replace(",", " ")
+
+
 def count_text(count: int, one: str, many: str | None = None) -> str:
     """A count with its noun.
 
     >>> count_text(1, "file"), count_text(12, "file"), count_text(2, "copy", "copies")
     ('1 file', '12 files', '2 copies')
     """
-    return f"{count:,}".replace(",", " ") + " " + (one if count == 1 else many or one + "s")
+    return number_text(count) + " " + (one if count == 1 else many or one + "s")
 
 
 def when_text(at: datetime, now: datetime, zone: tzinfo = UTC) -> str:

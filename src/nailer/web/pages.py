@@ -74,6 +74,7 @@ def make_environment() -> Environment:
         exact_size=words.exact_size,
         span=words.span_text,
         count=words.count_text,
+        number=words.number_text,
         shown=shown_name,
         token=name_token,
         bare=without_scheme,

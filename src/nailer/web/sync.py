@@ -24,7 +24,16 @@ from nailer.web.editor import pieces_of
 from nailer.web.forms import ChooseWish, MergedWish, PairWays, Query, ReadWish, SyncOutWish, SyncWish, read_form
 from nailer.web.jobs import card_of
 from nailer.web.pages import nailer_of, render, session_of
-from nailer.web.synced import Filter, arrows, doing_words, flow_words, group_counts, numbers_shown, shown_rows
+from nailer.web.synced import (
+    Filter,
+    arrows,
+    doing_words,
+    flow_words,
+    folder_of,
+    group_counts,
+    numbers_shown,
+    shown_rows,
+)
 
 router = APIRouter()
 
@@ -335,6 +344,7 @@ async def _shown(request: Request, plan: SyncPlan) -> Response:
         "more": max(0, len(numbers) - begin - count),
         "next": begin + count,
         "by_folder": wanted.by_folder,
+        "folder_before": folder_of(plan.rows[numbers[begin - 1]]) if begin and begin <= len(numbers) else None,
         "Doing": Doing,
     }
     if begin:

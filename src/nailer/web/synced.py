@@ -68,6 +68,7 @@ class ShownRow:
 
     number: int
     path: str
+    name: str
     folder: str
     icon: str
     is_folder: bool
@@ -105,7 +106,9 @@ def numbers_shown(plan: SyncPlan, wanted: Filter) -> list[int]:
         for number, row in enumerate(plan.rows)
         if (doings is None or each[number] in doings) and (not text or text in _path(row).casefold())
     ]
-    if not wanted.by_folder:
+    if wanted.by_folder:
+        numbers.sort(key=lambda number: (plan.rows[number].below[:-1], plan.rows[number].below))
+    else:
         # By what was proposed: a row that is decided stays where it was.
         numbers.sort(key=lambda number: _GROUP_OF[plan.offered.each[number]])
     return numbers
@@ -138,7 +141,8 @@ def _shown(plan: SyncPlan, number: int, words: dict[Doing, str], left: str, now:
     return ShownRow(
         number=number,
         path=_path(row) + ("/" if row.is_folder else ""),
-        folder="/".join(shown_name(name) for name in row.below[:-1]),
+        name=shown_name(row.below[-1]) + ("/" if row.is_folder else ""),
+        folder=folder_of(row),
         icon=icon(entry),
         is_folder=row.is_folder,
         joint=standing.joint,
@@ -162,6 +166,7 @@ def _whole(plan: SyncPlan, row: Row, doing: Doing, words: dict[Doing, str]) -> S
     return ShownRow(
         number=0,
         path="/",
+        name="/",
         folder="",
         icon="folder-fill",
         is_folder=True,
@@ -200,6 +205,11 @@ def _note(plan: SyncPlan, number: int, left: str) -> str:
     if doing in (Doing.REMOVE_HERE, Doing.REMOVE_THERE):
         return "copy kept" if row.entry.is_file else ""
     return f"{why}; unequal only in line ends" if row.below in plan.line_ends else why
+
+
+def folder_of(row: Row) -> str:
+    """The folder that a row lies in, below the tops of the pair."""
+    return "/".join(shown_name(name) for name in row.below[:-1])
 
 
 def _path(row: Row) -> str:

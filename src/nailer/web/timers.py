@@ -176,7 +176,7 @@ async def _timer(request: Request, wish: TimerWish) -> NewTimer:
     name = " ".join(wish.name.split())
     if not name:
         raise InvalidInput("Give the timer a name.")
-    if wish.removals is Removals.ASK:
+    if wish.pair and wish.removals is Removals.ASK:
         raise InvalidInput("Nobody is there to be asked: say whether removals follow.")
     schedule = await asyncio.to_thread(lambda: wish.schedule)
     await asyncio.to_thread(next_runs, schedule, datetime.now(UTC), 1)

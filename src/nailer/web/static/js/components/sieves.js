@@ -11,7 +11,9 @@ const choice = (label, options, value, change) => {
   return select;
 };
 export default () => ({
-  problem: "",
+  refused: "", wrong: "",
+  // What storing was refused for stays until it is tried again: an attempt that comes a moment later must not hide it.
+  get problem() { return this.refused || this.wrong; },
   init() {
     const state = JSON.parse(document.getElementById("sieve-state").textContent);
     Object.assign(this, { rule: state.rule, exceptions: state.always, tests: state.tests, kinds: state.kinds });
@@ -82,14 +84,15 @@ export default () => ({
       const text = await html("/sieves/try", { body: { ...this.body, name: this.body.name || "New sieve" }, signal: asking.signal });
       this.$refs.tried.innerHTML = text;
       this.$refs.words.replaceChildren(this.$refs.tried.querySelector("[data-part=words]").content);
-      this.problem = "";
-    } catch (error) { if (error.name !== "AbortError") this.problem = error.message; }
+      this.wrong = "";
+    } catch (error) { if (error.name !== "AbortError") this.wrong = error.message; }
   },
   async store() {
+    this.refused = "";
     try {
       const { id } = await json(this.$root.dataset.id === "0" ? "/sieves" : `/sieves/${this.$root.dataset.id}`, { body: this.body });
       location.href = `?open=${id}&pair=${this.$refs.pair.value}`;
-    } catch (error) { this.problem = error.message; }
+    } catch (error) { this.refused = error.message; }
   },
   async act(event) {
     const button = event.target.closest("button");

@@ -2,10 +2,12 @@
 import { html, json } from "../lib/ask.js";
 import { complain } from "../lib/notice.js";
 export default () => ({
-  problem: "",
+  refused: "", wrong: "",
+  // What storing was refused for stays until it is tried again: a preview that comes a moment later must not hide it.
+  get problem() { return this.refused || this.wrong; },
   init() { this.parts(); if (this.body.pair || this.body.job) this.preview(); },
   destroy() { clearTimeout(this.timer); clearTimeout(this.look); },
-  soon() { this.parts(); clearTimeout(this.timer); this.timer = setTimeout(() => this.preview(), 300); },
+  soon() { this.parts(); this.wrong = ""; clearTimeout(this.timer); this.timer = setTimeout(() => this.preview(), 300); },
   parts() { this.$refs.form.querySelectorAll("[data-every]").forEach((one) => { one.hidden = !one.dataset.every.split(" ").includes(this.$refs.every.value); }); },
   get body() {
     const form = this.$refs.form.elements;
@@ -15,11 +17,12 @@ export default () => ({
     return { ...what, name: form.name.value, every: form.every.value, spec, zone: form.zone.value, mail: form.mail.value, missed: form.missed.value, clashes: form.clashes.value };
   },
   async preview() {
-    try { this.$refs.runs.innerHTML = await html("/timers/preview", { body: this.body }); this.problem = ""; } catch (error) { this.$refs.runs.replaceChildren(); this.problem = error.message; }
+    try { this.$refs.runs.innerHTML = await html("/timers/preview", { body: this.body }); this.wrong = ""; } catch (error) { this.$refs.runs.replaceChildren(); this.wrong = error.message; }
   },
   async store() {
     const { edited } = this.$root.dataset;
-    try { await json(edited ? `/timers/${edited}` : "/timers", { body: this.body }); location.href = "/timers"; } catch (error) { this.problem = error.message; }
+    this.refused = "";
+    try { await json(edited ? `/timers/${edited}` : "/timers", { body: this.body }); location.href = "/timers"; } catch (error) { this.refused = error.message; }
   },
   async act(event) {
     const button = event.target.closest("[data-do]");
