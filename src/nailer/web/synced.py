@@ -12,7 +12,7 @@ from nailer.core.entry import Entry, SideName
 from nailer.core.joint import JOINT_WORDS, Joint
 from nailer.core.sitepath import shown_name
 from nailer.core.sync import Doing, Flow, Row, choices_of
-from nailer.core.words import count_text, size_text
+from nailer.core.words import count_text, number_text, size_text
 from nailer.services.sync import SyncPlan
 from nailer.store.pairs import Pair
 from nailer.web.show import ShownSide, icon, shown_side
@@ -259,10 +259,10 @@ def flow_words(flow: Flow) -> str:
     """A plan in one line, for lists of runs: `3 up, 1 down, 2 removed`."""
     removed = flow.removed_here + flow.removed_there
     parts = [
-        f"{flow.up} up" if flow.up else "",
-        f"{flow.down} down" if flow.down else "",
-        f"{flow.renamed} renamed" if flow.renamed else "",
-        f"{removed} removed" if removed else "",
+        f"{number_text(flow.up)} up" if flow.up else "",
+        f"{number_text(flow.down)} down" if flow.down else "",
+        f"{number_text(flow.renamed)} renamed" if flow.renamed else "",
+        f"{number_text(removed)} removed" if removed else "",
         count_text(flow.folders, "folder") if flow.folders else "",
     ]
     return ", ".join(part for part in parts if part) or "nothing to do"
