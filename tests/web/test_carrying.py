@@ -135,6 +135,7 @@ def test_a_search_streams_hits_and_plans_of_them(maren: Visitor) -> None:
     site = maren.open_site()
     write(maren.there, "news/a.html", "<p>Winter</p>")
     write(maren.there, "news/b.css", "p {}")
+    write(maren.there, "news/.env", "KEY=1")
     assert "search-form" in maren.get(f"{site}/search?side=there").text
 
     answer = maren.client.get(f"{site}/search/hits?side=there&in=/htdocs&name=*.html&inside=winter")
@@ -143,6 +144,9 @@ def test_a_search_streams_hits_and_plans_of_them(maren: Visitor) -> None:
     (hit,) = [line for line in lines if "token" in line]
     assert (hit["below"], hit["line"]) == ("news/a.html", "<p>Winter</p>")
     assert lines[-1] == {"end": True}
+    everything = maren.client.get(f"{site}/search/hits?side=there&in=/htdocs&kind=file").text.splitlines()
+    held = {line["below"]: line["held"] for line in map(json.loads, everything) if "token" in line}
+    assert held == {"news/a.html": "", "news/b.css": "", "news/.env": "Secrets"}
     body = {"here": HERE, "there": THERE, "side": "there", "paths": [hit["token"]]}
     job = plan_of(maren.post(f"{site}/plans/carry-found", body).text)
     maren.post(f"/plans/{job}/carry-out", {"choice": "replace"})

@@ -17,6 +17,7 @@ from starlette.responses import Response, StreamingResponse
 from nailer.core.access import octal
 from nailer.core.entry import Entry, Kind, SideName
 from nailer.core.search import AccessWish, Wanted, parse_days, parse_size
+from nailer.core.sieve import Sieves
 from nailer.core.sitepath import SitePath
 from nailer.core.words import size_text, stamp_text
 from nailer.errors import InvalidInput, NailerError
@@ -78,22 +79,27 @@ async def _lines(
     request: Request, site: Site, side_name: SideName, top: SitePath, wanted: Wanted
 ) -> AsyncIterator[str]:
     nailer = nailer_of(request)
+    sieves = await nailer.sieving.of_site(site)
     try:
         async with nailer.browse.side(site, side_name) as side, aclosing(search(side, top, wanted)) as found:
             async for one in found:
-                yield json.dumps(_line(site, side_name, top, one, nailer.settings.zone)) + "\n"
+                yield json.dumps(_line(site, side_name, top, one, nailer.settings.zone, sieves)) + "\n"
         yield json.dumps({"end": True}) + "\n"
     except NailerError as error:
         yield json.dumps({"problem": error.what}) + "\n"
 
 
-def _line(site: Site, side: SideName, top: SitePath, one: Hit | Passed, zone: ZoneInfo) -> dict[str, Any]:
+def _line(
+    site: Site, side: SideName, top: SitePath, one: Hit | Passed, zone: ZoneInfo, sieves: Sieves
+) -> dict[str, Any]:
     if isinstance(one, Passed):
         return {"folders": one.folders, "names": one.names, "unread": one.problem}
     entry, path = one.entry, one.path
     here, there = (path.parent, site.start_there) if side is SideName.HERE else (site.start_here, path.parent)
+    place = path.below(site.start_here if side is SideName.HERE else site.start_there)
     return {
         "token": path.token,
+        "held": sieves.held(place, entry, nearly=True) if place else "",
         "below": SitePath(path.below(top) or ()).shown.removeprefix("/"),
         "kind": _kind_word(entry),
         "size": entry.size,

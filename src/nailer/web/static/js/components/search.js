@@ -90,7 +90,7 @@ function row(hit, picked) {
   Object.assign(box.firstChild, { checked: picked, ariaLabel: `Pick ${hit.below}` });
   box.firstChild.dataset.token = hit.token;
   Object.assign(name.firstChild, { href: hit.folder, textContent: hit.below + (hit.kind === "folder" ? "/" : ""), title: "Open its folder" });
-  name.lastChild.textContent = hit.line;
+  name.lastChild.textContent = [hit.line, hit.held && `stays behind, sieve: ${hit.held}`].filter(Boolean).join(" · ");
   size.textContent = hit.size_text;
   changed.textContent = hit.changed;
   access.textContent = hit.access;
