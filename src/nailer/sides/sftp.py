@@ -36,7 +36,14 @@ from nailer.errors import (
 )
 from nailer.sides.connection import Lane, Ran, Stage, Wanted
 from nailer.sides.dial import dial, resolve
-from nailer.sides.inner import check_file, join_requests, let_go, read_folder, replaces_in_one_step
+from nailer.sides.inner import (
+    check_file,
+    join_requests,
+    let_go,
+    read_folder,
+    replaces_in_one_step,
+    send_nothing_idle,
+)
 from nailer.sides.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.recoded import recoded
 from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, tolerated, whole_by_steps
@@ -213,6 +220,7 @@ async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpCo
     meeting.limit = None
     wanted.heard(Stage.SIGN_IN, f"signed in as {wanted.sign_in.user}, {meeting.how}")
     wanted.wire.note(f"signed in as {wanted.sign_in.user}, {meeting.how}")
+    send_nothing_idle(connection)
     return SftpConnection(connection, wanted)
 
 
