@@ -5,13 +5,15 @@ from __future__ import annotations
 import asyncio
 import selectors
 from collections.abc import Coroutine
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
 from nailer.core.entry import SideName
 from nailer.core.limits import ALL_SITES, Limit, Limits
-from nailer.engine.limits import SpeedLimits
+from nailer.engine.limits import SpeedLimits, lines_of
+from nailer.store.jobs import JobKind
 
 _SITE, _OTHER = 7, 8
 
@@ -47,8 +49,8 @@ class Sending:
     async def send(self, job: int, *, site: int = _SITE, side: SideName = SideName.THERE, flights: int = 1) -> None:
         async def one() -> None:
             while True:
-                count = self.limits.slice_bytes(site, side) or 256 * 1024
-                await self.limits.pay(site, job, side, count)
+                count = self.limits.slice_bytes((site, side)) or 256 * 1024
+                await self.limits.pay(job, count, (site, side))
                 self.passed[job] = self.passed.get(job, 0) + count
                 await asyncio.sleep(0)
 
@@ -106,7 +108,7 @@ def test_a_site_has_its_own_limit_beside_that_of_all() -> None:
 
         assert passed[1] == pytest.approx(2_000_000, rel=0.05)
         assert passed[2] == pytest.approx(8_000_000, rel=0.05)
-        assert limits.slice_bytes(_SITE, SideName.THERE) is None, "the other direction is free"
+        assert limits.slice_bytes((_SITE, SideName.THERE)) is None, "the other direction is free"
         await limits.close()
 
     run(story())
@@ -128,6 +130,52 @@ def test_a_limit_can_be_changed_while_a_job_runs() -> None:
         assert sending.passed[1] - slow == pytest.approx(10_000_000, rel=0.05)
         job.cancel()
         await asyncio.gather(job, return_exceptions=True)
+        await limits.close()
+
+    run(story())
+
+
+@pytest.mark.parametrize(
+    ("kind", "to_side", "source", "lines"),
+    [
+        (JobKind.CARRY, SideName.THERE, None, ((_SITE, SideName.THERE),)),
+        (JobKind.CARRY, SideName.HERE, None, ((_SITE, SideName.HERE),)),
+        (JobKind.SYNC, SideName.HERE, None, ((_SITE, SideName.HERE),)),
+        (JobKind.DROP, SideName.HERE, None, ()),
+        (JobKind.COPY, SideName.HERE, None, ()),
+        (JobKind.COPY, SideName.THERE, None, ((_SITE, SideName.HERE), (_SITE, SideName.THERE))),
+        (JobKind.COPY, SideName.THERE, _OTHER, ((_OTHER, SideName.HERE), (_SITE, SideName.THERE))),
+        (JobKind.SYNC, SideName.THERE, _OTHER, ((_OTHER, SideName.HERE), (_SITE, SideName.THERE))),
+    ],
+)
+def test_each_byte_counts_on_the_lines_it_takes(
+    kind: JobKind, to_side: SideName, source: int | None, lines: Any
+) -> None:
+    job: Any = SimpleNamespace(kind=kind, to_side=to_side, site_id=_SITE, source_site_id=source)
+
+    assert lines_of(job) == lines
+
+
+def test_between_two_sites_both_directions_are_held_to_their_limits() -> None:
+    async def story() -> None:
+        limits = SpeedLimits(lambda: 0)
+        limits.set_all({_OTHER: Limits(Limit(down=200_000)), _SITE: Limits(Limit(up=1_000_000))})
+        lines = ((_OTHER, SideName.HERE), (_SITE, SideName.THERE))
+        passed = 0
+
+        async def copy() -> None:
+            nonlocal passed
+            while True:
+                count = limits.slice_bytes(*lines) or 256 * 1024
+                await limits.pay(1, count, *lines)
+                passed += count
+
+        task = asyncio.create_task(copy())
+        await asyncio.sleep(10)
+        task.cancel()
+        await asyncio.gather(task, return_exceptions=True)
+
+        assert passed == pytest.approx(2_000_000, rel=0.05)
         await limits.close()
 
     run(story())

@@ -31,7 +31,7 @@ from nailer.core.sitepath import SitePath
 from nailer.core.states import ItemState
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import Kept, KeptStore
-from nailer.engine.limits import SpeedLimits
+from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
 from nailer.errors import (
     AlreadyThere,
@@ -115,7 +115,7 @@ class Carrier:
     @property
     def _ahead(self) -> int | None:
         """How much to ask for ahead: a slice where the speed is limited."""
-        return self.limits.slice_bytes(self.job.site_id, self.job.to_side)
+        return self.limits.slice_bytes(*lines_of(self.job))
 
     @property
     def target(self) -> Side:
@@ -672,10 +672,11 @@ class _Hashed:
     async def chunks(self) -> AsyncGenerator[bytes, None]:
         self.begun = True
         job, live, limits = self._carrier.job, self._carrier.live, self._carrier.limits
+        lines = lines_of(job)
         try:
             async for chunk in self._content:
-                for piece in _slices(chunk, limits.slice_bytes(job.site_id, job.to_side)):
-                    await limits.pay(job.site_id, job.id, job.to_side, len(piece))
+                for piece in _slices(chunk, limits.slice_bytes(*lines)):
+                    await limits.pay(job.id, len(piece), *lines)
                     self._hash.update(piece)
                     self.size += len(piece)
                     yield piece

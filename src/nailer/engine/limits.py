@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 
 from nailer.core.entry import SideName
 from nailer.core.limits import ALL_SITES, Limits
+from nailer.store.jobs import Job, JobKind
 
 # What may pass at once after a pause; small beside the ten seconds over which a limit is to hold.
 _BURST_S = 0.2
@@ -18,6 +19,21 @@ _SLICE_S = 0.05
 _SITE_SLICE_S = 0.1
 _LEAST_SLICE = 512
 _LOOK_AGAIN_S = 1.0
+
+
+# A site, and the direction in which bytes pass to or from it.
+Line = tuple[int, SideName]
+
+
+def lines_of(job: Job) -> tuple[Line, ...]:
+    """The lines that each byte of a job takes: from one site to another it comes down first, as it does where a server's
+    files are copied through Nailer; what stays on this machine takes none."""
+    if job.to_side is SideName.HERE:
+        return ((job.site_id, SideName.HERE),) if job.kind in (JobKind.CARRY, JobKind.SYNC) else ()
+    source = job.source_site_id if job.source_site_id is not None else job.site_id
+    comes_down = job.source_site_id is not None or job.kind is JobKind.COPY
+    up = (job.site_id, SideName.THERE)
+    return ((source, SideName.HERE), up) if comes_down else (up,)
 
 
 class _Pace:
@@ -106,9 +122,13 @@ class SpeedLimits:
     def of(self, site_id: int) -> Limits:
         return self._limits.get(site_id, Limits())
 
-    def slice_bytes(self, site_id: int, to_side: SideName) -> int | None:
+    def slice_bytes(self, *lines: Line) -> int | None:
         """How many bytes to pay for at once where a limit holds now; None where there is none."""
-        rates = ((self.rate(ALL_SITES, to_side), _SLICE_S), (self.rate(site_id, to_side), _SITE_SLICE_S))
+        rates = [
+            rate
+            for site_id, to_side in lines
+            for rate in ((self.rate(ALL_SITES, to_side), _SLICE_S), (self.rate(site_id, to_side), _SITE_SLICE_S))
+        ]
         slices = [round(rate * slice_s) for rate, slice_s in rates if rate is not None]
         return max(_LEAST_SLICE, min(slices)) if slices else None
 
@@ -117,11 +137,13 @@ class SpeedLimits:
         limit = self.of(site_id).at(self._minute())
         return limit.up if to_side is SideName.THERE else limit.down
 
-    async def pay(self, site_id: int, job_id: int, to_side: SideName, count: int) -> None:
-        """Return once `count` bytes of a job may pass."""
-        scopes = [scope for scope in (site_id, ALL_SITES) if scope in self._limits]
-        if scopes:
-            await asyncio.gather(*(self._pace(scope, to_side).pay(job_id, count) for scope in scopes))
+    async def pay(self, job_id: int, count: int, *lines: Line) -> None:
+        """Return once `count` bytes of a job may pass over all of these lines."""
+        paces = {
+            (scope, to_side) for site_id, to_side in lines for scope in (site_id, ALL_SITES) if scope in self._limits
+        }
+        if paces:
+            await asyncio.gather(*(self._pace(*one).pay(job_id, count) for one in paces))
 
     async def close(self) -> None:
         for pace in self._paces.values():

@@ -31,7 +31,7 @@ from nailer.core.states import ItemState, JobState, Wish, check_item, ended_as
 from nailer.engine.carry import Carrier, Outcome
 from nailer.engine.group import GroupCommit
 from nailer.engine.keep import KeptStore
-from nailer.engine.limits import SpeedLimits
+from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import InFlight, Live, LiveJob
 from nailer.errors import (
     AnswerNeeded,
@@ -264,7 +264,7 @@ class JobRun:
         """Under a limit many files at once would gain nothing, and each has bytes under way."""
         if self.job.one_by_one:
             return 1
-        limited = self._tools.limits.slice_bytes(self.job.site_id, self.job.to_side) is not None
+        limited = self._tools.limits.slice_bytes(*lines_of(self.job)) is not None
         return min(_MOST_LIMITED, self._tools.files_at_once) if limited else self._tools.files_at_once
 
     async def _waiting(self, carrier: Carrier) -> AsyncGenerator[Item, None]:

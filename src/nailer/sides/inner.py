@@ -79,7 +79,7 @@ def send_nothing_idle(connection: asyncssh.SSHClientConnection) -> None:
         if kind != _IGNORE or parts != (empty,):
             send(kind, *parts, handler=handler)
 
-    connection.send_packet = send_packet  # type: ignore[method-assign]
+    connection.send_packet = send_packet  # type: ignore[method-assign, assignment]
 
 
 def join_requests(connection: asyncssh.SSHClientConnection, client: asyncssh.SFTPClient) -> None:
