@@ -20,7 +20,7 @@ import stat
 from collections.abc import AsyncGenerator, AsyncIterator, Callable, Iterator, Mapping
 from functools import lru_cache, partial
 from pathlib import Path
-from typing import ParamSpec, TypeVar
+from typing import Any, ParamSpec, TypeVar
 
 from nailer.core.entry import Entry, Kind, Stamp, kind_of_mode
 from nailer.core.names import is_part_name
@@ -37,6 +37,7 @@ _Entries = list[Entry]  # inside the class `list` is the method
 
 _FOLDER_FLAGS = os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _MOST_LINKS = 40
+_PART_BYTES = 4 * CHUNK_BYTES  # of a large file in one step: each goes through a thread
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _RENAME_NOREPLACE = 1  # linux/fs.h
 
@@ -99,18 +100,26 @@ class HereSide:
     holes_bytes = 0
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
-        # One step for a small file: open, read to its end, close.
-        file, chunk = await self._begun(path, start)
+        # One step for a small file: open, read to its end, close. Of a large one the next part is read meanwhile.
+        file, part = await self._begun(path, start)
+        at, size = start + len(part), CHUNK_BYTES if ahead is not None else _PART_BYTES
+        reading: asyncio.Task[bytes] | None = None
         try:
-            at = start + len(chunk)
-            if chunk:
-                yield chunk
-            while len(chunk) == CHUNK_BYTES:
-                chunk = await self._call(path, os.pread, file, CHUNK_BYTES, at)
-                at += len(chunk)
-                if chunk:
-                    yield chunk
+            if len(part) == CHUNK_BYTES:
+                reading = asyncio.create_task(self._call(path, os.pread, file, size, at))
+            while part:
+                for begin in range(0, len(part), CHUNK_BYTES):
+                    yield part[begin : begin + CHUNK_BYTES]
+                if reading is None:
+                    return
+                part = await asyncio.shield(reading)
+                at += len(part)
+                more = len(part) == size
+                reading = asyncio.create_task(self._call(path, os.pread, file, size, at)) if more else None
         finally:
+            # Nothing may be reading from the descriptor when it is closed.
+            if reading is not None and not reading.done():
+                await unbroken(_ended(reading))
             os.close(file)
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
@@ -177,15 +186,23 @@ class HereSide:
             raise from_os(error, path.shown) from error
 
     async def _call_for_each(self, path: SitePath, chunks: AsyncIterator[bytes], write: Callable[[bytes], None]) -> int:
-        """Write every chunk while the next one is on its way; return the number of bytes."""
+        """Write all chunks, those that come while others are written together; return the number of bytes."""
         written, writing = 0, None
+        waiting: list[bytes] = []
         try:
             async for chunk in chunks:
+                waiting.append(chunk)
+                written += len(chunk)
+                if writing is not None and not writing.done() and sum(map(len, waiting)) < _PART_BYTES:
+                    continue
                 if writing is not None:
                     await asyncio.shield(writing)
-                writing = asyncio.create_task(self._call(path, write, chunk))
-                written += len(chunk)
+                data, waiting = b"".join(waiting), []
+                writing = asyncio.create_task(self._call(path, write, data))
             if writing is not None:
+                await asyncio.shield(writing)
+            if waiting:
+                writing = asyncio.create_task(self._call(path, write, b"".join(waiting)))
                 await asyncio.shield(writing)
         finally:
             # The descriptor is closed next: nothing may be writing to it then.
@@ -439,7 +456,7 @@ def _rename_onto_nothing(source: int, old: bytes, target: int, new: bytes) -> No
     os.rename(old, new, src_dir_fd=source, dst_dir_fd=target)
 
 
-async def _ended(task: asyncio.Task[None]) -> None:
+async def _ended(task: asyncio.Task[Any]) -> None:
     await asyncio.wait({task})
 
 
