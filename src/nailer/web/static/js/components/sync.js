@@ -51,8 +51,7 @@ export default () => ({
   query(more = {}) { return new URLSearchParams({ group: this.group, text: this.text, by: this.byFolder ? "folder" : "", ...more }); },
   // The whole plan anew, as many rows as were there, and the focus where it was.
   async draw(url = `/sync/${this.token}`, options = {}) {
-    const body = this.$refs.body, scroll = body.querySelector("[data-part=scroll]");
-    const top = scroll?.scrollTop || 0, rows = Math.max(200, body.querySelectorAll("[data-row]").length);
+    const body = this.$refs.body, rows = Math.max(200, body.querySelectorAll("[data-row]").length);
     const drawing = ++this.drawing;
     let text;
     try {
@@ -62,6 +61,7 @@ export default () => ({
     if (drawing !== this.drawing) return;
     const held = document.activeElement, row = held?.dataset?.choose, typing = body.contains(held) && held.matches("[data-filter]");
     const from = typing ? held.selectionStart : 0, to = typing ? held.selectionEnd : 0;
+    const top = body.querySelector("[data-part=scroll]")?.scrollTop || 0;
     this.show(text);
     body.querySelector("[data-part=scroll]").scrollTop = top;
     if (row !== undefined) body.querySelector(`[data-choose="${row}"]`)?.focus();
@@ -89,7 +89,9 @@ export default () => ({
     if (!last || last.dataset.asked) return;
     last.dataset.asked = "yes";
     try {
-      last.outerHTML = await html(`/sync/${this.token}?${this.query({ from: last.dataset.more })}`);
+      const text = await html(`/sync/${this.token}?${this.query({ from: last.dataset.more })}`);
+      if (!last.isConnected) return; // the plan was drawn anew meanwhile
+      last.outerHTML = text;
       this.watchMore();
     } catch (error) { complain(error); }
   },
