@@ -9,6 +9,7 @@ import pytest
 
 from nailer.core.entry import SideName
 from nailer.core.joint import Compare
+from nailer.core.plan import Choice
 from nailer.core.states import JobState
 from nailer.core.sync import Wish
 from nailer.errors import Conflict, NotFound
@@ -144,7 +145,9 @@ async def test_names_that_are_all_gone_and_a_lost_server_are_reported(world: Wor
 async def test_no_second_job_begins_while_the_first_is_under_way(world: World) -> None:
     write(world.here, "a.html", "a")
     timer = await a_timer(world, upload(world, b"a.html"))
+    await world.nailer.runner.stop()
     job_id = await world.plan(SideName.THERE, "a.html")
+    await world.nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
     await world.nailer.timer_store.add_job(timer.id, RunState.RUNNING, [], job_id=job_id)
 
     await world.nailer.timers.run_now(timer.id)
@@ -154,6 +157,34 @@ async def test_no_second_job_begins_while_the_first_is_under_way(world: World) -
 
     assert [one.job_id for one in await world.nailer.timer_store.jobs(timer.id)] == [job_id]
     assert tree(world.there) == {}
+
+
+@pytest.mark.parametrize("gone", [False, True])
+async def test_a_plan_that_was_written_down_and_never_begun_holds_nothing_up(world: World, gone: bool) -> None:
+    """As after a kill between the two; the plan itself is forgotten in time."""
+    write(world.here, "a.html", "a")
+    timer = await a_timer(world, upload(world, b"a.html"))
+    job_id = await world.plan(SideName.THERE, "a.html")
+    await world.nailer.timer_store.add_job(timer.id, RunState.RUNNING, [], job_id=job_id)
+    if gone:
+        await world.nailer.jobs.discard(job_id)
+
+    run = await run_now(world, timer, 2)
+
+    assert run.state is RunState.DONE
+    assert [one.state for one in await world.nailer.timer_store.jobs(timer.id)] == [RunState.DONE, RunState.STOPPED]
+    assert tree(world.there) == {"a.html": b"a"}
+
+
+async def test_what_was_put_back_there_by_hand_is_older_and_not_overwritten(world: World) -> None:
+    write(world.here, "a.html", "new", NOON_S)
+    await world.upload("a.html")
+    write(world.there, "a.html", "put back from a backup", NOON_S - 86_400)
+
+    run = await run_now(world, await a_timer(world, upload(world, b"a.html"), Clashes.LEAVE))
+
+    assert run.state is RunState.ASKED
+    assert tree(world.there) == {"a.html": b"put back from a backup"}
 
 
 async def test_only_carrying_jobs_of_ones_own_become_timers(world: World) -> None:

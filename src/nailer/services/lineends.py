@@ -31,6 +31,8 @@ async def unequal_in_line_ends(near: End, far: End, rows: Iterable[Row]) -> set[
         content = await _content(near, row.below)
         if content is not None and row.there is not None and row.there.size in sizes_by_line_ends(content):
             likely.append((row.below, content))
+            if len(likely) == _MOST_FAR:
+                break
     gate = asyncio.Semaphore(_AT_ONCE)
 
     async def same(below: Below, content: bytes) -> Below | None:
@@ -38,7 +40,7 @@ async def unequal_in_line_ends(near: End, far: End, rows: Iterable[Row]) -> set[
             other = await _content(far, below)
         return below if other is not None and only_line_ends(content, other) else None
 
-    found = await asyncio.gather(*(same(*one) for one in likely[:_MOST_FAR]))
+    found = await asyncio.gather(*(same(*one) for one in likely))
     return {below for below in found if below is not None}
 
 

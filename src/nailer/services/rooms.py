@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import time
 from contextlib import aclosing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nailer.core.entry import SideName
 from nailer.core.room import Fit
@@ -20,7 +20,7 @@ from nailer.sides.side import walk
 from nailer.store.jobs import Job, JobStore
 from nailer.store.sites import Site
 
-_KEPT_S = 300.0
+_KEPT_S = 60.0
 _LONGEST_S = 60.0
 
 
@@ -62,8 +62,10 @@ class Rooms:
         left = max(0, package - used.size)
         room = left if job.room_bytes is None else min(left, job.room_bytes)
         plan = await self._reader.read(job.id, site, limit=1)
-        await self._jobs.set_room(job.id, room, one_by_one=plan.need.fit(room) is Fit.IN_ORDER or job.one_by_one)
-        return InPackage(await self._reader.read(job.id, site, limit=1), used, package)
+        one_by_one = plan.need.fit(room) is Fit.IN_ORDER or job.one_by_one
+        await self._jobs.set_room(job.id, room, one_by_one=one_by_one)
+        now = replace(plan, job=replace(plan.job, room_bytes=room, one_by_one=one_by_one))
+        return InPackage(now, used, package)
 
     async def _count(self, site: Site) -> Used:
         at_s, used = self._used.get(site.id, (0.0, Used(0, 0, whole=False)))

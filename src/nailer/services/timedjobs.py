@@ -29,7 +29,9 @@ from nailer.store.sites import Site, SiteStore
 from nailer.store.timers import NOTHING, Carry, Clashes, TimedJob, Timer, TimerStore
 
 _LOOK_EVERY_S = 0.5
+# A plan that was never carried out is one that something stopped.
 _STATES = {
+    JobState.PLANNED: RunState.STOPPED,
     JobState.DONE: RunState.DONE,
     JobState.STOPPED: RunState.STOPPED,
     JobState.NEEDS_YOU: RunState.NEEDS_YOU,
@@ -91,13 +93,13 @@ class TimedJobs:
             return run
         try:
             job = await self._jobs.get(run.job_id)
+            state, ended_at = _STATES.get(job.state, RunState.RUNNING), job.ended_at
         except NotFound:
-            return run
-        state = _STATES.get(job.state, RunState.RUNNING)
+            state, ended_at = RunState.STOPPED, run.ended_at
         if state is run.state:
             return run
         await self._store.set_job_state(run.id, state)
-        return replace(run, state=state, ended_at=job.ended_at)
+        return replace(run, state=state, ended_at=ended_at)
 
     async def _begin(self, timer: Timer, carries: Carry) -> TimedJob:
         site = await self._sites.get(carries.site_id)
@@ -117,36 +119,42 @@ class TimedJobs:
         if not found.acts and not found.folders:
             await self._jobs.discard(job_id)
             return await self._record(timer, RunState.ASKED if careful else RunState.DONE, told)
-        await self._planning.carry_out(job_id, site, Choice.REPLACE)
+        # Written down first: whatever ends Nailer now, no second job begins beside one that nobody knows of.
         count = Count(found.acts, found.bytes_to_carry)
-        return await self._record(timer, RunState.RUNNING, told, job_id=job_id, count=count)
+        run = await self._record(timer, RunState.RUNNING, told, job_id=job_id, count=count)
+        await self._planning.carry_out(job_id, site, Choice.REPLACE)
+        return run
 
     async def _doubtful(self, site: Site, job: Job) -> tuple[list[SitePath], list[str]]:
         """What only a person may replace, and sentences on it."""
         found: dict[str, list[SitePath]] = defaultdict(list)
         async for window in self._jobs.all_items(job.id):
             met = [one for one in window if one.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER)]
-            both = await self._changed_by_both(site, job.to_side, met)
+            joints = await self._joints(site, job.to_side, met)
+            newer = Joint.NEWER_THERE if job.to_side is SideName.THERE else Joint.NEWER_HERE
             for one in met:
-                if one.target in both:
+                # Times may say otherwise: what was put back by hand is older, and changed all the same.
+                joint = joints.get(one.target)
+                if joint is Joint.BOTH_CHANGED:
                     found[_BOTH].append(one.target)
-                elif one.verdict is Verdict.REPLACES_NEWER:
+                elif joint is newer or one.verdict is Verdict.REPLACES_NEWER:
                     found[_NEWER].append(one.target)
         told = [f"{count_text(len(paths), 'name')}: {why}, {_named(paths)}." for why, paths in found.items()]
         return [path for paths in found.values() for path in paths], told
 
-    async def _changed_by_both(self, site: Site, to_side: SideName, items: list[Item]) -> set[SitePath]:
+    async def _joints(self, site: Site, to_side: SideName, items: list[Item]) -> dict[SitePath, Joint]:
+        """How the two ends of items stand, by their target, where the baseline knows them."""
         up = to_side is SideName.THERE
         folders = [(one.source.parent, one.target.parent) for one in items]
         pairs = [pair if up else pair[::-1] for pair in folders]
         baselines = await self._changes.baselines(site.id, dict.fromkeys(pairs))
-        both = set()
+        found = {}
         for item, pair in zip(items, pairs, strict=True):
             here, there = (item.entry, item.seen) if up else (item.seen, item.entry)
             baseline = baselines[pair_key(*pair)].get(item.target.name)
-            if baseline is not None and joint_of(here, there, baseline).joint is Joint.BOTH_CHANGED:
-                both.add(item.target)
-        return both
+            if baseline is not None:
+                found[item.target] = joint_of(here, there, baseline).joint
+        return found
 
     async def _tops(self, job_id: int, source: SitePath) -> list[bytes]:
         """The picked names of a plan that were there."""

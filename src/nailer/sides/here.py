@@ -118,7 +118,7 @@ class HereSide:
                 reading = asyncio.create_task(self._call(path, os.pread, file, size, at)) if more else None
         finally:
             # Nothing may be reading from the descriptor when it is closed.
-            if reading is not None and not reading.done():
+            if reading is not None:
                 await unbroken(_ended(reading))
             os.close(file)
 
@@ -457,7 +457,10 @@ def _rename_onto_nothing(source: int, old: bytes, target: int, new: bytes) -> No
 
 
 async def _ended(task: asyncio.Task[Any]) -> None:
+    """Wait for a task that nobody takes the result of any more, also where that is an error."""
     await asyncio.wait({task})
+    if not task.cancelled():
+        task.exception()
 
 
 def _write_all(file: int, chunk: bytes) -> None:
