@@ -34,11 +34,15 @@ async def a_timer(world: World, carries: Carry, clashes: Clashes = Clashes.STOP)
 
 async def run_now(world: World, timer: Timer, count: int = 1) -> TimedJob:
     await world.nailer.timers.run_now(timer.id)
+    await let_it_end(world, timer)
+    jobs = await world.nailer.timer_store.jobs(timer.id)
+    assert len(jobs) == count
+    return jobs[0]
+
+
+async def let_it_end(world: World, timer: Timer) -> None:
     async with asyncio.timeout(20):
-        while True:
-            jobs = await world.nailer.timer_store.jobs(timer.id)
-            if len(jobs) >= count and not (await world.nailer.timer_store.get(timer.id)).busy:
-                return jobs[0]
+        while (await world.nailer.timer_store.get(timer.id)).busy:
             await asyncio.sleep(0.02)
 
 
@@ -151,9 +155,7 @@ async def test_no_second_job_begins_while_the_first_is_under_way(world: World) -
     await world.nailer.timer_store.add_job(timer.id, RunState.RUNNING, [], job_id=job_id)
 
     await world.nailer.timers.run_now(timer.id)
-    async with asyncio.timeout(20):
-        while (await world.nailer.timer_store.get(timer.id)).busy:
-            await asyncio.sleep(0.02)
+    await let_it_end(world, timer)
 
     assert [one.job_id for one in await world.nailer.timer_store.jobs(timer.id)] == [job_id]
     assert tree(world.there) == {}
