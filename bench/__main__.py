@@ -21,6 +21,8 @@ from contextlib import AsyncExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
+import uvloop
+
 from bench import bare, content, memory, plans, rows, views
 from bench.servers import FAR, NEAR, ROUND_TRIP_MS, Server, ftp, openssh
 from bench.through import Through, a_nailer
@@ -328,6 +330,6 @@ if __name__ == "__main__":
     parser.add_argument("--json", type=Path, default=Path("var/bench.json"))
     given = parser.parse_args()
     if given.names:
-        asyncio.run(main(given.names, given.rounds, given.json))
+        uvloop.run(main(given.names, given.rounds, given.json))
     else:
         everything(given.rounds, given.json)

@@ -60,8 +60,8 @@ sys.addaudithook(_watch)
 
 
 @pytest.fixture(scope="session")
-def anyio_backend() -> str:
-    return "asyncio"
+def anyio_backend() -> tuple[str, dict[str, bool]]:
+    return "asyncio", {"use_uvloop": True}
 
 
 @pytest.fixture(autouse=True)

@@ -16,6 +16,7 @@ from pathlib import Path
 
 import structlog
 import uvicorn
+import uvloop
 
 from nailer.app import Nailer, join
 from nailer.errors import SetupFailed
@@ -99,7 +100,7 @@ def _demo(options: argparse.Namespace) -> None:
         settings = load_settings(**overrides)
         url = settings.database_url or _database(stack, settings.home)
         if new:
-            asyncio.run(_fill(settings, url, home))
+            uvloop.run(_fill(settings, url, home))
             run.laid_out(home)
         _say(
             f"Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. Ctrl-C ends the demo; its data is kept.\n"
@@ -139,6 +140,7 @@ def _run(nailer: Nailer, listener: socket.socket) -> None:
     host, port = listener.getsockname()[:2]
     config = uvicorn.Config(
         create_app(nailer),
+        loop="uvloop",
         log_config=None,
         access_log=False,
         server_header=False,

@@ -244,6 +244,17 @@ async def test_a_line_that_was_closed_while_idle_is_replaced(tmp_path: Path) -> 
         assert await content(side, "/a.txt") == b"still here"
 
 
+@pytest.mark.parametrize("tls", ["", "explicit"])
+async def test_a_command_on_a_line_that_ends_this_moment_is_a_cut_line(tmp_path: Path, tls: str) -> None:
+    async with connected(an_ftp_host(tmp_path, tmp_path, tls=tls)) as connection:
+        assert isinstance(connection, FtpConnection)
+        async with connection.line(Lane.BROWSE) as line:
+            line.abort()
+            with pytest.raises(ConnectionDropped):
+                await line.ask(b"NOOP")
+            assert not line.is_clear
+
+
 async def test_a_first_attempt_that_is_put_off_is_made_again(tmp_path: Path) -> None:
     """421 heals: the server is asked once more after a moment (RFC 959, 4.2.2)."""
     async with connected(FtpHost(tmp_path, "seedlib", "sow-and-reap", refuses_first=1)) as connection:

@@ -349,6 +349,18 @@ async def test_closing_frees_whoever_waits_even_where_the_library_does_not(host:
     await library.wait_closed()
 
 
+async def test_what_is_asked_in_the_moment_of_a_cut_is_a_cut_line(host: SftpHost) -> None:
+    connection = await connect(replace(wanted(host), pinned=(shown_key(host),)))
+    side = await connection.channel(Lane.CARRY)
+    assert connection._connection._transport is not None
+    connection._connection._transport.abort()
+
+    with pytest.raises(ConnectionDropped):
+        async with asyncio.timeout(2):
+            await side.stat(path("/htdocs"))
+    await connection.close()
+
+
 async def test_what_we_lean_on_in_the_library_is_there(host: SftpHost) -> None:
     """`sides.inner` uses names the library does not promise; this fails when a new version moves them."""
     connection = await connect(replace(wanted(host), pinned=(shown_key(host),)))
@@ -360,12 +372,14 @@ async def test_what_we_lean_on_in_the_library_is_there(host: SftpHost) -> None:
         "_requests",
         "_supports_posix_rename",
         "opendir",
-        "readdir",
+        "_send_request",
+        "_packet_handlers",
         "close",
         "_make_request",
         "_return_types",
     ):
         assert hasattr(handler, name), name
     assert handler._logger is handler.logger
+    assert {"_send", "_transport"} <= set(dir(connection._connection))
     client.exit()
     await connection.close()

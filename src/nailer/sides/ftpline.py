@@ -31,14 +31,12 @@ from nailer.errors import (
 from nailer.sides.certificate import doubts_of, identity_of_certificate
 from nailer.sides.dial import Endpoint, dial
 from nailer.sides.identity import Identity, judged
-from nailer.sides.tls import ResumingContext, chain_of, from_tls
+from nailer.sides.tls import FAREWELL_S, ResumingContext, chain_of, encrypted, from_tls
 from nailer.sides.translate import from_reply
 from nailer.sides.wire import MASK, Wire
 
 REPLY_S = 30.0
 GREETING_S = 20.0
-_HANDSHAKE_S = 20.0
-_FAREWELL_S = 2.0
 _EXPLAIN_S = 10.0
 _STUCK_S = 60.0
 _READY_S = 5.0  # how long a port that was asked for ahead is trusted to be open
@@ -125,7 +123,7 @@ class ProtectedChannel(DataChannel):
         """With TLS's closing message, so that the server knows the file is whole."""
         self._writer.close()
         with contextlib.suppress(OSError, TimeoutError):
-            async with asyncio.timeout(_FAREWELL_S):
+            async with asyncio.timeout(FAREWELL_S):
                 await self._writer.wait_closed()
 
     def abort(self) -> None:
@@ -135,7 +133,7 @@ class ProtectedChannel(DataChannel):
         return await self._reader.read(most)
 
     async def _give(self, chunk: bytes) -> None:
-        self._writer.write(chunk)
+        _write(self._writer, chunk)
         await self._writer.drain()
 
 
@@ -184,9 +182,10 @@ class FtpLine:
 
     async def start_tls(self, context: ResumingContext) -> None:
         """From here on everything on the line is encrypted (RFC 4217). Raises WeakServer and others."""
+        self._plain = self._writer  # a writer that nobody holds any more closes its line
         try:
-            await self._writer.start_tls(
-                context, server_hostname=_server_name(self.where), ssl_handshake_timeout=_HANDSHAKE_S
+            self._reader, self._writer = await encrypted(
+                self._plain.transport, context, _server_name(self.where), limit=_LINE_BYTES
             )
         except (ssl.SSLError, OSError) as error:
             self.abort()
@@ -283,7 +282,7 @@ class FtpLine:
         except BaseException:
             channel.abort()
             with contextlib.suppress(TransferError):
-                await self._reply(_FAREWELL_S)
+                await self._reply(FAREWELL_S)
             raise
         await channel.close()
         reply = await self._reply(_STUCK_S)
@@ -294,10 +293,10 @@ class FtpLine:
         """Take leave, shortly, and close."""
         with contextlib.suppress(TransferError, OSError, TimeoutError):
             if self.is_clear:
-                await self.ask(b"QUIT", within_s=_FAREWELL_S)
+                await self.ask(b"QUIT", within_s=FAREWELL_S)
         self._writer.close()
         with contextlib.suppress(OSError, TimeoutError):
-            async with asyncio.timeout(_FAREWELL_S):
+            async with asyncio.timeout(FAREWELL_S):
                 await self._writer.wait_closed()
         self.abort()
 
@@ -317,7 +316,7 @@ class FtpLine:
         self._wire.out(shown, self.number)
         self._awaiting += 1
         try:
-            self._writer.write(command + b"\r\n")
+            _write(self._writer, command + b"\r\n")
             async with asyncio.timeout(REPLY_S):
                 await self._writer.drain()
         except (OSError, TimeoutError) as error:
@@ -381,7 +380,7 @@ class FtpLine:
         """Close a data channel that the server refused to use. Over TLS some servers make a transfer of it all the same,
         and report its end (226) out of turn: let them have the handshake they wait for, and listen for that report."""
         if self._protected:
-            await asyncio.wait({opening}, timeout=_FAREWELL_S)
+            await asyncio.wait({opening}, timeout=FAREWELL_S)
         if not opening.done():
             opening.cancel()
         with contextlib.suppress(asyncio.CancelledError, TransferError, OSError, TimeoutError):
@@ -390,7 +389,7 @@ class FtpLine:
                 made.close()
                 return
             self._strays += 1
-            async with asyncio.timeout(_FAREWELL_S):
+            async with asyncio.timeout(FAREWELL_S):
                 await (await self._channel(made)).close()
 
     async def _explain_cut(self, shown_path: str, dropped: ConnectionDropped) -> None:
@@ -411,14 +410,7 @@ class FtpLine:
             return DataChannel(made)
         self._context.offered = self._tls.session
         try:
-            reader, writer = await asyncio.open_connection(
-                sock=made,
-                ssl=self._context,
-                server_hostname=_server_name(self.where) or "",
-                ssl_handshake_timeout=_HANDSHAKE_S,
-                ssl_shutdown_timeout=_FAREWELL_S,
-                limit=_DATA_BYTES,
-            )
+            reader, writer = await encrypted(made, self._context, _server_name(self.where), limit=_DATA_BYTES)
         except (ssl.SSLError, OSError) as error:
             made.close()
             raise from_tls(error, self.where.host) from error
@@ -485,6 +477,13 @@ class FtpLine:
 
     def _peer_host(self) -> str:
         return str(self._writer.get_extra_info("peername")[0])
+
+
+def _write(writer: asyncio.StreamWriter, data: bytes) -> None:
+    """Raises ConnectionResetError where the line is gone: the event loop's own error for that is no OSError."""
+    if writer.is_closing():
+        raise ConnectionResetError("the line is closed")
+    writer.write(data)
 
 
 async def _accepted(listener: socket.socket, peer_host: str) -> socket.socket:

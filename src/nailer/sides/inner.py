@@ -15,11 +15,14 @@ from typing import Any
 import asyncssh
 from asyncssh.packet import String, UInt32, UInt64
 
+from nailer.core.entry import Entry
+from nailer.sides.sftpnames import entries_of
+
 _JOINED_BYTES = 30_000  # servers take packets of 32 KiB at least (RFC 4253, 6.1)
 _FIRST_READS = 2
 _MOST_READS = 16
 _CHECK_FILE = b"check-file-name"
-_EXTENDED_REPLY = 201
+_READDIR, _STATUS, _NAME, _EXTENDED_REPLY = 12, 101, 104, 201  # draft-ietf-secsh-filexfer-02, 3
 _IGNORE = 2
 
 
@@ -66,6 +69,20 @@ class _Quiet:
 
 def _nothing(*_: object, **__: object) -> None:
     """Says nothing."""
+
+
+def write_nothing_after_a_cut(connection: asyncssh.SSHClientConnection) -> None:
+    """Let what is sent in the moment between the loss of a line and the word of it be dropped, as the library expects:
+    it minds a ConnectionError there, and the event loop's own refusal is a RuntimeError."""
+    inner: Any = connection
+    send = inner._send
+
+    def _send(data: bytes) -> None:
+        transport = inner._transport
+        if transport is not None and not transport.is_closing():
+            send(data)
+
+    inner._send = _send
 
 
 def send_nothing_idle(connection: asyncssh.SSHClientConnection) -> None:
@@ -119,31 +136,41 @@ async def check_file(client: asyncssh.SFTPClient, path: bytes, algorithms: bytes
     return chosen, reply.get_remaining_payload()
 
 
-async def read_folder(client: asyncssh.SFTPClient, path: bytes) -> list[asyncssh.SFTPName]:
+async def read_folder(client: asyncssh.SFTPClient, path: bytes) -> list[Entry]:
     """Every name in a folder, with requests ahead of the answers: two round trips for a folder of some hundred names.
 
     Raises what the library raises.
     """
     handler: Any = client._handler
     handle = await handler.opendir(path)
-    names: list[asyncssh.SFTPName] = []
+    entries: list[Entry] = []
     ahead = _FIRST_READS
     try:
         while True:
-            answers = await asyncio.gather(*(handler.readdir(handle) for _ in range(ahead)), return_exceptions=True)
-            for answer in answers:
-                if isinstance(answer, asyncssh.SFTPEOFError):
-                    return names
-                if isinstance(answer, BaseException):
-                    raise answer
-                names += answer[0]
-                if answer[1]:
-                    return names
+            reading = (_more_names(handler, handle) for _ in range(ahead))
+            for names in await asyncio.gather(*reading, return_exceptions=True):
+                if isinstance(names, asyncssh.SFTPEOFError):
+                    return entries
+                if isinstance(names, BaseException):
+                    raise names
+                entries += entries_of(names)
             ahead = min(2 * ahead, _MOST_READS)
     finally:
         closing = asyncio.ensure_future(_close(handler, handle))
         _closing.add(closing)
         closing.add_done_callback(_closing.discard)
+
+
+async def _more_names(handler: Any, handle: bytes) -> bytes:
+    """The next names of an open folder, as they are in the packet. Raises SFTPEOFError behind the last."""
+    answer = asyncio.get_running_loop().create_future()
+    handler._send_request(_READDIR, (String(handle),), answer)
+    kind, packet = await answer
+    if kind == _NAME:
+        return bytes(packet.get_remaining_payload())
+    if kind == _STATUS:
+        handler._packet_handlers[_STATUS](handler, packet)
+    raise asyncssh.SFTPBadMessage(f"The answer to reading a folder is of kind {kind}.")
 
 
 async def _close(handler: Any, handle: bytes) -> None:

@@ -21,6 +21,7 @@ from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from nailer.errors import AnswerNeeded, InvalidInput, KeyUnusable, LoginRefused, TransferError
 from nailer.sides.connection import SignIn, Stage, Wanted
 from nailer.sides.identity import Identity, host_key, judged
+from nailer.sides.inner import write_nothing_after_a_cut
 from nailer.unbroken import in_thread
 
 # How long a person may take to answer a question; servers themselves wait about two minutes.
@@ -61,6 +62,7 @@ class Meeting(asyncssh.SSHClient):
 
     def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
         self._connection = conn
+        write_nothing_after_a_cut(conn)
 
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
         where = self._wanted.where

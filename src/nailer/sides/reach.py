@@ -11,9 +11,10 @@ from nailer.errors import ConnectionDropped, HostUnreachable, TooManyConnections
 from nailer.sides import ftp, sftp
 from nailer.sides.connection import Connection, Wanted
 from nailer.sides.dial import Endpoint, dial
-from nailer.sides.tls import client_context
+from nailer.sides.tls import client_context, encrypted
 
 _LISTEN_S = 4.0
+_HELLO_BYTES = 400
 _MOST_TRIES = 3
 _FIRST_WAIT_S = 1.0
 
@@ -54,7 +55,7 @@ async def who_answers(where: Endpoint) -> Greeting:
         first = b""
         with contextlib.suppress(TimeoutError, OSError):
             async with asyncio.timeout(_LISTEN_S):
-                first = await asyncio.get_running_loop().sock_recv(made, 400)
+                first = await asyncio.get_running_loop().sock_recv(made, _HELLO_BYTES)
     finally:
         made.close()
     greeting = greeting_of(first)
@@ -67,12 +68,10 @@ async def _greeting_inside_tls(where: Endpoint) -> Greeting:
     made = await dial(where)
     try:
         async with asyncio.timeout(2 * _LISTEN_S):
-            reader, writer = await asyncio.open_connection(
-                sock=made, ssl=client_context(old_allowed=True), server_hostname=where.host, ssl_shutdown_timeout=1
-            )
+            reader, writer = await encrypted(made, client_context(old_allowed=True), where.host, limit=_HELLO_BYTES)
             try:
                 async with asyncio.timeout(_LISTEN_S):
-                    inside = greeting_of(await reader.read(400))
+                    inside = greeting_of(await reader.read(_HELLO_BYTES))
             finally:
                 writer.transport.abort()
     except (TimeoutError, OSError):

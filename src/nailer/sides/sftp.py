@@ -17,7 +17,7 @@ import asyncssh
 from asyncssh.packet import PacketDecodeError
 
 from nailer.core.abilities import Abilities
-from nailer.core.entry import NS, Entry, Kind, Stamp, kind_of_mode
+from nailer.core.entry import NS, Entry, Kind, Stamp
 from nailer.core.names import is_part_name
 from nailer.core.room import Room
 from nailer.core.sitepath import SitePath
@@ -46,6 +46,7 @@ from nailer.sides.inner import (
 )
 from nailer.sides.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.recoded import recoded
+from nailer.sides.sftpnames import entry_of
 from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, tolerated, whole_by_steps
 from nailer.sides.translate import from_os, from_ssh
 from nailer.sides.wire import Wire
@@ -293,13 +294,12 @@ class SftpSide:
     async def list(self, folder: SitePath, *, careful: bool = False) -> list[Entry]:
         self._wire.out(f"read folder {folder}")
         try:
-            names = await self._ask(read_folder(self._client, folder.raw), folder)
+            entries = await self._ask(read_folder(self._client, folder.raw), folder)
         except FileMissing as missing:
             # Servers call a file listed as a folder missing, too (OpenSSH reports ENOTDIR as 'no such file').
             if await self._taken(folder):
                 raise WrongKind(f"{folder} is no folder.", server_words=missing.server_words) from missing
             raise
-        entries = [_entry(_bytes(name.filename), name.attrs, _bytes(name.longname)) for name in names]
         entries = [one for one in entries if one.name not in (b".", b"..") and not is_part_name(one.name)]
         entries = [one for one in entries if b"/" not in one.name]
         links = [one for one in entries if one.kind is Kind.LINK]
@@ -316,7 +316,7 @@ class SftpSide:
     async def stat(self, path: SitePath) -> Entry:
         self._wire.out(f"look at {path}")
         attrs = await self._ask(self._client.lstat(path.raw), path)
-        entry = _entry(path.name, attrs, b"")
+        entry = _entry(path.name, attrs)
         return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
 
     async def resolve(self, path: SitePath) -> SitePath:
@@ -369,9 +369,9 @@ class SftpSide:
         block = asyncio.create_task(_read_block(file, 0, self._read_bytes))
         looks.append(asyncio.create_task(file.stat()))
         try:
-            before = _entry(path.name, await self._ask(looks[0], path), b"")
+            before = _entry(path.name, await self._ask(looks[0], path))
             content = await self._ask(block, path)
-            after = _entry(path.name, await self._ask(looks[1], path), b"")
+            after = _entry(path.name, await self._ask(looks[1], path))
         finally:
             await _abandon(deque[asyncio.Task[Any]]([*looks, block]))
             self._close_unheard(file)
@@ -410,7 +410,7 @@ class SftpSide:
                     await self._landed(window[0], path)
                     window.popleft()
                 await self._landed(closing, path)
-                landed = _entry(path.name, await self._ask(looking, path), b"")
+                landed = _entry(path.name, await self._ask(looking, path))
                 was_set = await setting
                 await others
             finally:
@@ -548,7 +548,7 @@ class SftpSide:
         leads_to: Kind | None = None
         with contextlib.suppress(asyncssh.SFTPError):
             target = _bytes(await self._client.readlink(path.raw))
-            leads_to = _entry(path.name, await self._client.stat(path.raw), b"").kind
+            leads_to = _entry(path.name, await self._client.stat(path.raw)).kind
         return _as_link(entry, target, leads_to)
 
     async def _ask(self, request: Awaitable[_R], path: SitePath) -> _R:
@@ -660,26 +660,10 @@ def _bytes(value: bytes | str | None) -> bytes:
     return value if isinstance(value, bytes) else value.encode("utf-8", "surrogateescape")
 
 
-def _entry(name: bytes, attrs: asyncssh.SFTPAttrs, longname: bytes) -> Entry:
-    """An entry from SFTP attributes. Owner and group come as names only in the long form, which looks like `ls -l`."""
-    kind = kind_of_mode(attrs.permissions) if attrs.permissions is not None else Kind.OTHER
-    owner, group = _names_of(longname)
-    return Entry(
-        name=name,
-        kind=kind,
-        size=(attrs.size or 0) if kind is Kind.FILE else 0,
-        stamp=Stamp.seconds(int(attrs.mtime)) if attrs.mtime is not None else None,
-        access=attrs.permissions & 0o7777 if attrs.permissions is not None else None,
-        owner=owner or (str(attrs.uid) if attrs.uid is not None else None),
-        group=group or (str(attrs.gid) if attrs.gid is not None else None),
-    )
-
-
-def _names_of(longname: bytes) -> tuple[str | None, str | None]:
-    parts = longname.split(None, 8)
-    if len(parts) < 9 or len(parts[0]) < 10:
-        return None, None
-    return parts[2].decode("utf-8", "replace"), parts[3].decode("utf-8", "replace")
+def _entry(name: bytes, attrs: asyncssh.SFTPAttrs) -> Entry:
+    changed_s = int(attrs.mtime) if attrs.mtime is not None else None
+    owners = (attrs.uid, attrs.gid)
+    return entry_of(name, b"", size=attrs.size, owners=owners, mode=attrs.permissions, changed_s=changed_s)
 
 
 def _as_link(entry: Entry, target: bytes | None, leads_to: Kind | None) -> Entry:

@@ -6,8 +6,11 @@ client. asyncio has no argument for that, so the context hands the session to ea
 
 from __future__ import annotations
 
+import asyncio
+import socket
 import ssl
-from typing import Any
+from asyncio.sslproto import SSLProtocol
+from typing import Any, cast
 
 from nailer.errors import ConnectionDropped, ProtocolViolation, TransferError, WeakServer
 
@@ -26,6 +29,62 @@ class ResumingContext(ssl.SSLContext):
         session: ssl.SSLSession | None = None,
     ) -> ssl.SSLObject:
         return super().wrap_bio(incoming, outgoing, server_side, server_hostname, session or self.offered)
+
+
+HANDSHAKE_S = 20
+FAREWELL_S = 2.0
+
+
+class _Inside(asyncio.StreamReaderProtocol):
+    """What is heard inside the encryption; `transport` speaks there once the handshake is done."""
+
+    transport: asyncio.WriteTransport
+
+    def __init__(self, limit: int) -> None:
+        loop = asyncio.get_running_loop()
+        self.reader = asyncio.StreamReader(limit, loop)
+        super().__init__(self.reader, loop=loop)
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self.transport = cast(asyncio.WriteTransport, transport)
+        super().connection_made(transport)
+
+
+async def encrypted(
+    line: socket.socket | asyncio.WriteTransport, context: ssl.SSLContext, server_name: str | None, *, limit: int
+) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
+    """Both ends of a line that is encrypted from here on; `limit` is what its reader holds, in bytes.
+
+    What somebody slipped in before the encryption began is never heard. Raises ssl.SSLError and OSError, and the line is
+    closed then. This is the standard library's protocol, not the event loop's own: that one loses what comes together
+    with the end of the handshake and of the line, as a short listing does.
+    """
+    if not isinstance(line, socket.socket) and line.is_closing():
+        raise ConnectionResetError("the line is closed")
+    loop = asyncio.get_running_loop()
+    plain: asyncio.WriteTransport
+    inside, begun = _Inside(limit), loop.create_future()
+    tls = SSLProtocol(
+        loop,
+        inside,
+        context,
+        begun,
+        server_hostname=server_name,
+        ssl_handshake_timeout=HANDSHAKE_S,
+        ssl_shutdown_timeout=FAREWELL_S,
+    )
+    if isinstance(line, socket.socket):
+        plain, _ = await loop.create_connection(lambda: tls, sock=line)
+    else:
+        plain = line
+        plain.set_protocol(tls)
+        tls.connection_made(plain)
+    try:
+        await begun
+    except BaseException:
+        plain.abort()
+        raise
+    return inside.reader, asyncio.StreamWriter(inside.transport, inside, inside.reader, loop)
 
 
 def client_context(*, old_allowed: bool) -> ResumingContext:

@@ -105,8 +105,9 @@ async def _join(one: _Line, other: _Line) -> None:
 
 
 async def _pump(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-    while chunk := await reader.read(65536):
+    while (chunk := await reader.read(65536)) and not writer.is_closing():
         writer.write(chunk)
         await writer.drain()
-    with contextlib.suppress(OSError):
-        writer.write_eof()
+    if not writer.is_closing():
+        with contextlib.suppress(OSError):
+            writer.write_eof()

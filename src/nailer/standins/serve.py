@@ -14,6 +14,7 @@ from typing import Any
 
 import asyncssh
 import uvicorn
+import uvloop
 
 from nailer.standins.desk import Shown, make_desk
 from nailer.standins.ftp import FtpHost
@@ -142,4 +143,4 @@ def _bound(address: str, port: int) -> socket.socket:
 
 
 if __name__ == "__main__":
-    asyncio.run(serve(json.loads(Path(sys.argv[1]).read_text())))
+    uvloop.run(serve(json.loads(Path(sys.argv[1]).read_text())))
