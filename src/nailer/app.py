@@ -21,6 +21,7 @@ from nailer.seal import Seal
 from nailer.services.accounts import Accounts
 from nailer.services.browse import Browse
 from nailer.services.change import OneChange
+from nailer.services.choices import Choices
 from nailer.services.compare import Compare
 from nailer.services.connect import Connector
 from nailer.services.contents import Contents
@@ -56,6 +57,7 @@ from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
 from nailer.store.accounts import AccountStore
 from nailer.store.changes import ChangeStore
+from nailer.store.choices import ChoiceStore
 from nailer.store.database import Database
 from nailer.store.drafts import DraftStore
 from nailer.store.jobs import JobStore
@@ -223,6 +225,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         kept,
         writing,
         Contents(pool),
+        Choices(ChoiceStore(database)),
         keep_largest_bytes=settings.keep_largest_bytes,
     )
     unsent = Unsent(pairs, changes, sieving, sync, here, live)

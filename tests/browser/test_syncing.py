@@ -99,6 +99,28 @@ def test_a_plan_is_read_decided_carried_out_and_taken_back(syncing: Syncing, dem
     (demo.there / "sync-down.txt").unlink()
 
 
+def test_choices_hold_when_both_sides_are_read_again(syncing: Syncing, demo: Demo) -> None:
+    (demo.here / "ferry.txt").write_text("mine\n")
+    (demo.there / "ferry.txt").write_text("theirs\n")
+    syncing.open_sync()
+    syncing.filter("ferry")
+    syncing.wait(lambda: list(syncing.rows()) == ["ferry.txt"])
+    proposed, waiting = syncing.rows(), syncing.see("sync-foot").text
+    syncing.decide("ferry.txt", "Leave alone")
+    syncing.wait(lambda: syncing.see("sync-foot").text != waiting, "the choice was not heard")
+
+    syncing.open_sync()
+    assert "1 earlier choice of yours holds again" in syncing.see("sync-recalled").text
+    syncing.filter("ferry")
+    syncing.wait(lambda: syncing.rows() == {"ferry.txt": "Leave alone"})
+    syncing.see("begin-anew").click()
+
+    syncing.wait(lambda: syncing.rows() == proposed, "the choice was not forgotten")
+    assert not syncing.driver.find_elements(By.CSS_SELECTOR, '[data-test="sync-recalled"]')
+    for side in (demo.here, demo.there):
+        (side / "ferry.txt").unlink()
+
+
 def test_a_row_shows_its_difference_and_two_texts_are_merged(syncing: Syncing, demo: Demo) -> None:
     (demo.here / "tide.txt").write_text("high\nmine\nlow\n")
     (demo.there / "tide.txt").write_text("high\ntheirs\nlow\n")

@@ -21,7 +21,7 @@ from nailer.core.sitepath import SitePath
 from nailer.core.states import ItemState, JobState
 from nailer.core.sync import Direction, Doing, Removals, Wish, choices_of
 from nailer.errors import Conflict, InvalidInput, Locked, NotFound
-from nailer.services.sync import SyncPlan
+from nailer.services.syncplan import SyncPlan
 from nailer.standins.faults import CutAfter, CutListing, ShutFolder
 from nailer.standins.sftp import SftpHost
 from nailer.store.database import Database

@@ -471,11 +471,13 @@ def decided(rows: Sequence[Row], offered: Doings, chosen: Mapping[int, Doing]) -
         if was in (Doing.RENAME_THERE, Doing.RENAME_HERE) and doing is not was and partner is not None and alone:
             each[partner] = Doing.REMOVE_THERE if was is Doing.RENAME_THERE else Doing.REMOVE_HERE
             why[partner] = ""
-    for number, row in enumerate(rows):
-        if row.twin is not None and each[number] in (Doing.RENAME_THERE, Doing.RENAME_HERE):
-            other = next((at for at, one in enumerate(rows) if one.below == row.twin), None)
-            if other is not None:
-                each[other], why[other] = Doing.ALONG, "renamed with it"
+    renamings = (Doing.RENAME_THERE, Doing.RENAME_HERE)
+    twins = [number for number, row in enumerate(rows) if row.twin is not None and each[number] in renamings]
+    numbers = {row.below: number for number, row in enumerate(rows)} if twins else {}
+    for number in twins:
+        other = numbers.get(rows[number].twin or ())
+        if other is not None and each[number] in renamings:
+            each[other], why[other] = Doing.ALONG, "renamed with it"
     return Doings(each, why, offered.goes_with)
 
 

@@ -1,19 +1,19 @@
 """Keeping pairs in sync: both trees are read once, a wish is tried on that reading, and runs of jobs carry it out.
 
 A reading lies in memory under a token while a person works with it: another wish, other choices, another filter cost no
-reading. Carrying out stores a run with a job for each end that changes; from then on everything is in the database. Names
-found to be the same are written down as level then, and not before: reading changes nothing.
+reading. Choices are remembered (`services/choices.py`), so that the next reading has them. Carrying out stores a run with a
+job for each end that changes; from then on everything is in the database. Names found to be the same are written down as
+level then, and not before: reading changes nothing.
 """
 
 from __future__ import annotations
 
 import asyncio
-import secrets
 import time
 from collections import OrderedDict
 from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
 from contextlib import asynccontextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import structlog
@@ -23,37 +23,29 @@ from nailer.core.joint import Compare, Joint, joint_of
 from nailer.core.merge import Merged, merged, side_by_side
 from nailer.core.names import names_text
 from nailer.core.plan import Action, Step
-from nailer.core.room import Fit, need_of
+from nailer.core.room import Fit
 from nailer.core.sieve import Sieves
 from nailer.core.sitepath import SitePath
 from nailer.core.states import ENDED, JobState
 from nailer.core.sync import (
-    REMOVED_SHARE,
-    Bars,
     Comparison,
     Direction,
     Doing,
-    Doings,
-    Flow,
     Removals,
     Row,
-    SyncSteps,
     Wish,
     bars,
     choices_of,
     compared,
     decided,
     flow_of,
-    hardly_the_same,
     proposed,
-    removals_share,
     rolled,
     same_sized,
     sync_steps,
 )
 from nailer.core.text import decoded, encoded
 from nailer.core.tree import Below, Tree
-from nailer.core.words import count_text
 from nailer.engine.keep import KeptStore
 from nailer.engine.live import Live
 from nailer.engine.runner import Runner
@@ -66,13 +58,15 @@ from nailer.errors import (
     TransferError,
     WrongKind,
 )
+from nailer.services.choices import Choices
 from nailer.services.contents import Contents, End, content_hash
 from nailer.services.ends import Ends, side_of, top_of
 from nailer.services.guards import Guards
 from nailer.services.lineends import unequal_in_line_ends
 from nailer.services.places import folder_items, missing_folders, room_at
 from nailer.services.sieving import Sieving
-from nailer.services.trees import Progress, kinds_by_content, read_tree
+from nailer.services.syncplan import SyncPlan, empty_plan
+from nailer.services.trees import kinds_by_content, read_tree
 from nailer.services.writing import Write, Writing
 from nailer.sides.connection import Lane
 from nailer.store.changes import ChangeStore, baseline_row
@@ -91,102 +85,6 @@ _SHOWN_BYTES = 1_000_000
 _TITLES = {Direction.PUBLISH: "Publishing", Direction.FETCH: "Fetching", Direction.LEVEL: "Levelling"}
 
 
-@dataclass(slots=True)
-class SyncPlan:
-    """A reading of a pair with what a person wants of it. Until `ready` only the progress means something; `problem` says
-    why it never will be."""
-
-    token: str
-    account_id: int
-    pair: Pair
-    wish: Wish
-    compare: Compare
-    begun_at: datetime
-    begun_s: float
-    progress: dict[SideName, Progress]
-    comparing: tuple[int, int] = (0, 0)
-    ready: bool = False
-    problem: NailerError | None = None
-    took_s: float = 0.0
-    made_at: datetime | None = None
-    here: Tree = field(default_factory=lambda: Tree({}))
-    there: Tree = field(default_factory=lambda: Tree({}))
-    room: dict[SideName, int | None] = field(default_factory=dict)
-    sieves: Sieves = field(default_factory=lambda: Sieves([], 0))
-    found: Comparison = field(default_factory=lambda: Comparison([], 0, [], []))
-    barred: Bars = Bars()
-    hashes: dict[Below, bytes] = field(default_factory=dict)
-    line_ends: set[Below] = field(default_factory=set)
-    offered: Doings = field(default_factory=lambda: Doings([], [], {}))
-    chosen: dict[int, Doing] = field(default_factory=dict)
-    doings: Doings = field(default_factory=lambda: Doings([], [], {}))
-    steps: SyncSteps = field(default_factory=lambda: SyncSteps([], [], []))
-    flow: Flow = Flow()
-    merged: dict[int, bytes] = field(default_factory=dict)
-    task: asyncio.Task[None] | None = None
-
-    @property
-    def rows(self) -> list[Row]:
-        return self.found.rows
-
-    @property
-    def left(self) -> dict[Below, str]:
-        """Rows that cannot be done as wished, with why."""
-        return dict(self.steps.left)
-
-    @property
-    def removes_much(self) -> SideName | None:
-        """The end of which so large a share would be removed that a word must be typed for it; there first."""
-        for end, tree, count in (
-            (SideName.THERE, self.there, self.flow.removed_there),
-            (SideName.HERE, self.here, self.flow.removed_here),
-        ):
-            if count and removals_share(tree, count) > REMOVED_SHARE:
-                return end
-        return None
-
-    @property
-    def word_to_type(self) -> str:
-        """What is typed where much is removed: the name of the folder that loses it."""
-        end = self.removes_much
-        return top_of(self.pair, end).name.decode("utf-8", "replace") if end is not None else ""
-
-    def fit(self, end: SideName) -> tuple[Fit, int]:
-        """Whether what comes to an end has room there, and by how many bytes it is short."""
-        room = self.room.get(end)
-        sizes = [
-            (step.entry.size, step.replaces.size if step.replaces else 0)
-            for step in self.steps.on(end)
-            if step.action is Action.CARRY
-        ]
-        need = need_of(sizes)
-        fits = need.fit(room)
-        return fits, need.short_by(room) if room is not None and fits is Fit.SHORT else 0
-
-    @property
-    def warnings(self) -> list[str]:
-        """What a person should know before anything is carried out."""
-        found = []
-        if hardly_the_same(self.here, self.there):
-            found.append("The two folders share hardly a name. Is this the right pair?")
-        if self.compare is Compare.SIZE_AND_TIME:
-            for tree, word in ((self.here, self.pair.here_word), (self.there, "there")):
-                if tree.times_useless:
-                    found.append(
-                        f"All files {word} have the same time, so times are of no use. Compare by content instead."
-                    )
-        if self.line_ends:
-            some = count_text(len(self.line_ends), "name")
-            are = "is" if len(self.line_ends) == 1 else "are"
-            found.append(f"{some} {are} unequal only in line ends: the text is the same on both sides.")
-        if self.here.problems or self.there.problems:
-            count = len(self.here.problems) + len(self.there.problems)
-            found.append(
-                f"{count} folder{'s' if count > 1 else ''} could not be read: nothing is done, and nothing removed, below."
-            )
-        return found
-
-
 class Sync:
     def __init__(
         self,
@@ -201,6 +99,7 @@ class Sync:
         kept: KeptStore,
         writing: Writing,
         contents: Contents,
+        choices: Choices,
         *,
         keep_largest_bytes: int,
     ) -> None:
@@ -215,6 +114,7 @@ class Sync:
         self._kept = kept
         self._writing = writing
         self._contents = contents
+        self._choices = choices
         self._keep_largest_bytes = keep_largest_bytes
         self._plans: OrderedDict[str, SyncPlan] = OrderedDict()
         self._finishing: set[asyncio.Task[None]] = set()
@@ -236,16 +136,18 @@ class Sync:
         for token, old in list(self._plans.items()):
             if (old.account_id, old.pair.id) == (account_id, pair.id) or time.monotonic() - old.begun_s > _KEPT_S:
                 self._drop(token)
-        while self._plans and (len(self._plans) >= _MOST_PLANS or sum(map(_names, self._plans.values())) > _MOST_KEPT):
+        while self._plans and (
+            len(self._plans) >= _MOST_PLANS or sum(plan.names for plan in self._plans.values()) > _MOST_KEPT
+        ):
             self._drop(next(iter(self._plans)))
-        plan = _empty_plan(account_id, pair, wish, compare)
+        plan = empty_plan(account_id, pair, wish, compare)
         self._plans[plan.token] = plan
         plan.task = asyncio.create_task(self._read(plan))
         return plan
 
     async def read_now(self, account_id: int, pair: Pair, wish: Wish, compare: Compare) -> SyncPlan:
         """A plan of nobody's page, once both trees are read. Raises what reading raises."""
-        plan = _empty_plan(account_id, pair, wish, compare)
+        plan = empty_plan(account_id, pair, wish, compare)
         await self._read(plan)
         if plan.problem is not None:
             raise plan.problem
@@ -254,7 +156,7 @@ class Sync:
     async def of_changed(self, account_id: int, pair: Pair, here: Tree, changed: Sequence[Below]) -> SyncPlan:
         """A plan of some names that were changed here, of which only the folders they lie in are read there: what is newer
         here goes up, whatever needs a person is left."""
-        plan = _empty_plan(account_id, pair, Wish(Direction.LEVEL, Removals.KEEP), Compare.SIZE_AND_TIME)
+        plan = empty_plan(account_id, pair, Wish(Direction.LEVEL, Removals.KEEP), Compare.SIZE_AND_TIME)
         plan.sieves = Sieves(await self._sieving.of_pair(pair), time.time_ns())
         folders = {below[:depth] for below in changed for depth in range(len(below))}
         there: dict[Below, list[Entry]] = {}
@@ -358,6 +260,8 @@ class Sync:
             async with self._both(plan) as ends:
                 plan.line_ends = await unequal_in_line_ends(*ends, plan.rows)
         await asyncio.to_thread(self._propose, plan)
+        if plan.token in self._plans:
+            await self._recall(plan)
         await self._pairs.set_read(pair.id, rolled(plan.rows))
         self._ends.redraw(pair)
         plan.took_s, plan.made_at, plan.ready = time.monotonic() - plan.begun_s, datetime.now(UTC), True
@@ -425,28 +329,48 @@ class Sync:
         plan.flow = flow_of(plan.steps)
 
     async def set_wish(self, plan: SyncPlan, wish: Wish) -> None:
-        """Another wish on the same reading; choices begin anew where it goes another way."""
-        if wish.direction is not plan.wish.direction:
+        """Another wish on the same reading; where it goes another way, the choices of that way hold."""
+        turned = wish.direction is not plan.wish.direction
+        if turned:
             plan.chosen.clear()
             plan.merged.clear()
         plan.wish = wish
         await asyncio.to_thread(self._propose, plan)
+        if turned:
+            await self._recall(plan)
+
+    async def _recall(self, plan: SyncPlan) -> None:
+        """Let remembered choices hold again."""
+        await self._choices.recall(plan)
+        if plan.chosen:
+            await asyncio.to_thread(self._decide, plan)
+
+    async def begin_anew(self, plan: SyncPlan) -> None:
+        """Forget every choice on a pair: all rows are as proposed."""
+        plan.chosen.clear()
+        plan.merged.clear()
+        plan.recalled = 0
+        await self._choices.forget(plan)
+        await asyncio.to_thread(self._decide, plan)
 
     async def choose(self, plan: SyncPlan, numbers: Iterable[int], doing: Doing | None) -> int:
         """Decide rows by their numbers, where they offer that; None goes back to what was proposed. Return how many."""
-        count = 0
+        changed = []
         for number in numbers:
             if not 0 <= number < len(plan.rows):
                 continue
             if doing is not Doing.UPLOAD:
                 plan.merged.pop(number, None)
             if doing is None:
-                count += plan.chosen.pop(number, None) is not None
+                if plan.chosen.pop(number, None) is not None:
+                    changed.append(number)
             elif doing in choices_of(plan.rows[number], plan.offered.each[number]):
                 plan.chosen[number] = doing
-                count += 1
+                changed.append(number)
+        if plan.token in self._plans:
+            await self._choices.remember(plan, changed)
         await asyncio.to_thread(self._decide, plan)
-        return count
+        return len(changed)
 
     # --- one row
 
@@ -556,6 +480,8 @@ class Sync:
             run_id = await self._pairs.begin(run, there, here)
             await self._write_level(plan)
             self._runner.wake()
+        if plan.token in self._plans:
+            await self._choices.forget(plan)
         self._drop(plan.token)
         return run_id
 
@@ -703,18 +629,6 @@ class Sync:
             await self.finish(await self._pairs.run(run_id))
         except NailerError:
             return  # the next start looks again
-
-
-def _names(plan: SyncPlan) -> int:
-    """How many names a reading holds in memory."""
-    return sum(one.names for one in plan.progress.values())
-
-
-def _empty_plan(account_id: int, pair: Pair, wish: Wish, compare: Compare) -> SyncPlan:
-    progress = {end: Progress() for end in SideName}
-    return SyncPlan(
-        secrets.token_hex(8), account_id, pair, wish, compare, datetime.now(UTC), time.monotonic(), progress
-    )
 
 
 def _is_folder(folders: Mapping[Below, Sequence[Entry]], below: Below) -> bool:

@@ -18,7 +18,8 @@ from nailer.core.sync import Doing, Flow
 from nailer.core.words import count_text, size_text
 from nailer.errors import Conflict, NailerError, StoreUnavailable
 from nailer.services.notify import Notify
-from nailer.services.sync import Sync, SyncPlan
+from nailer.services.sync import Sync
+from nailer.services.syncplan import SyncPlan
 from nailer.services.timedjobs import TimedJobs
 from nailer.store.pairs import RUN_WORDS, NewRun, PairStore, Run, RunState
 from nailer.store.timers import Clashes, Mail, Missed, TimedJob, Timer, TimerStore

@@ -17,7 +17,7 @@ from nailer.core.sitepath import SitePath
 from nailer.core.sync import Direction, Doing, Removals
 from nailer.errors import Conflict, InvalidInput, NotFound
 from nailer.services.compare import compared
-from nailer.services.sync import SyncPlan
+from nailer.services.syncplan import SyncPlan
 from nailer.store.pairs import RUN_WORDS, RunState
 from nailer.web import urls
 from nailer.web.editor import pieces_of
@@ -205,6 +205,14 @@ async def choose(request: Request, token: str, wish: ChooseWish) -> Response:
     else:
         count = await sync.choose(plan, numbers, Doing(wish.doing) if wish.doing else None)
     return JSONResponse({"count": count})
+
+
+@router.post("/sync/{token}/anew")
+async def begin_anew(request: Request, token: str) -> Response:
+    """Forget every choice: all rows are as proposed."""
+    plan = _ready(request, token)
+    await nailer_of(request).sync.begin_anew(plan)
+    return await _shown(request, plan)
 
 
 @router.get("/sync/{token}/rows/{number}/difference")

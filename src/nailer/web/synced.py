@@ -13,7 +13,7 @@ from nailer.core.joint import JOINT_WORDS, Joint
 from nailer.core.sitepath import shown_name
 from nailer.core.sync import Doing, Flow, Row, choices_of
 from nailer.core.words import count_text, number_text, size_text
-from nailer.services.sync import SyncPlan
+from nailer.services.syncplan import SyncPlan
 from nailer.store.pairs import Pair
 from nailer.web.show import ShownSide, icon, shown_side
 

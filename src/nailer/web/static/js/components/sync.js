@@ -128,6 +128,7 @@ export default () => ({
     if (act === "stop") this.leave();
     if (act === "more") this.more();
     if (act === "newer") this.decide({ everything: true, doing: "newer" });
+    if (act === "anew") this.draw(`/sync/${this.token}/anew`, { body: {} });
     if (act === "by-folder") { this.byFolder = !this.byFolder; this.draw(); }
     if (act === "by-content") { this.$refs.wish.elements.compare.value = "content"; this.read(); }
     if (act === "timer") location.href = `/timers?pair=${this.data.pair}&direction=${this.wish.direction}&removals=${this.wish.removals}#new`;
