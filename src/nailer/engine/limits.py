@@ -124,6 +124,8 @@ class SpeedLimits:
 
     def slice_bytes(self, *lines: Line) -> int | None:
         """How many bytes to pay for at once where a limit holds now; None where there is none."""
+        if not self._limits:
+            return None  # as for most, and this is asked for each block
         rates = [
             rate
             for site_id, to_side in lines
@@ -139,6 +141,8 @@ class SpeedLimits:
 
     async def pay(self, job_id: int, count: int, *lines: Line) -> None:
         """Return once `count` bytes of a job may pass over all of these lines."""
+        if not self._limits:
+            return
         paces = {
             (scope, to_side) for site_id, to_side in lines for scope in (site_id, ALL_SITES) if scope in self._limits
         }

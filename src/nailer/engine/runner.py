@@ -244,10 +244,11 @@ class JobRun:
             await asyncio.gather(keeper, work, return_exceptions=True)
 
     async def _carry_items(self) -> None:
+        first = self._read_window(after=-1)  # while the line is dialled
         try:
             async with (
                 self._tools.carrier(self.job, self._live) as carrier,
-                contextlib.aclosing(self._waiting(carrier)) as items,
+                contextlib.aclosing(self._waiting(carrier, first)) as items,
                 _Together(self._most_at_once) as tasks,
             ):
                 key = None
@@ -259,6 +260,12 @@ class JobRun:
                     await tasks.begin(self._carry_item(carrier, item))
         except (*_ENDS_THE_JOB, ConnectionDropped) as error:
             self._trouble = error
+        finally:
+            first.cancel()
+            await asyncio.gather(first, return_exceptions=True)
+
+    def _read_window(self, *, after: int) -> asyncio.Task[list[Item]]:
+        return asyncio.create_task(self._tools.jobs.waiting_items(self.job.id, after=after, limit=_WINDOW))
 
     def _most_at_once(self) -> int:
         """Under a limit many files at once would gain nothing, and each has bytes under way."""
@@ -267,13 +274,11 @@ class JobRun:
         limited = self._tools.limits.slice_bytes(*lines_of(self.job)) is not None
         return min(_MOST_LIMITED, self._tools.files_at_once) if limited else self._tools.files_at_once
 
-    async def _waiting(self, carrier: Carrier) -> AsyncGenerator[Item, None]:
+    async def _waiting(self, carrier: Carrier, reading: asyncio.Task[list[Item]]) -> AsyncGenerator[Item, None]:
         """The items that wait, in the order of the plan; the next window is read while one is carried."""
-        reading = asyncio.create_task(self._tools.jobs.waiting_items(self.job.id, after=-1, limit=_WINDOW))
         try:
             while window := await reading:
-                after = window[-1].position
-                reading = asyncio.create_task(self._tools.jobs.waiting_items(self.job.id, after=after, limit=_WINDOW))
+                reading = self._read_window(after=window[-1].position)
                 await carrier.learn_levels(window)
                 for item in window:
                     yield item

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Callable
+from collections import deque
+from collections.abc import Callable, Generator
 from typing import Any
 
 import asyncssh
-from asyncssh.packet import String, UInt32, UInt64
+from asyncssh.packet import SSHPacket, String, UInt32, UInt64
 
 from nailer.core.entry import Entry
 from nailer.sides.sftpnames import entries_of
@@ -22,7 +23,10 @@ _JOINED_BYTES = 30_000  # servers take packets of 32 KiB at least (RFC 4253, 6.1
 _FIRST_READS = 2
 _MOST_READS = 16
 _CHECK_FILE = b"check-file-name"
-_READDIR, _STATUS, _NAME, _EXTENDED_REPLY = 12, 101, 104, 201  # draft-ietf-secsh-filexfer-02, 3
+# draft-ietf-secsh-filexfer-02, 3
+STATUS, HANDLE, DATA, NAMES, ATTRIBUTES, EXTENDED_REPLY = 101, 102, 103, 104, 105, 201
+_CLOSE, _OPEN_FOLDER, _READ_FOLDER = 4, 11, 12
+_OK = b"\0\0\0\0"
 _IGNORE = 2
 
 
@@ -123,13 +127,57 @@ def replaces_in_one_step(client: asyncssh.SFTPClient) -> bool:
     return bool(client._handler._supports_posix_rename)
 
 
+class Answer:
+    """What a request will be answered. It was sent when this was made, and is heard when this is awaited, as the packet
+    behind its header; then the library's own errors are raised."""
+
+    __slots__ = ("_coming", "_handler", "_wanted")
+
+    def __init__(self, handler: Any, wanted: int, kind: int | bytes, *parts: bytes) -> None:
+        self._handler = handler
+        self._wanted = wanted
+        self._coming: asyncio.Future[tuple[int, SSHPacket]] = asyncio.get_running_loop().create_future()
+        try:
+            handler._send_request(kind, parts, self._coming)
+        except (asyncssh.Error, OSError) as error:
+            self._coming.set_exception(error)
+
+    def __await__(self) -> Generator[Any, None, SSHPacket]:
+        # Who stops waiting leaves the request under way: what it opens must be closed.
+        kind, packet = yield from asyncio.shield(self._coming).__await__()
+        if kind == self._wanted != STATUS:
+            return packet
+        if kind == STATUS:
+            if not packet.get_remaining_payload().startswith(_OK):
+                self._handler._packet_handlers[STATUS](self._handler, packet)  # raises
+            if self._wanted == STATUS:
+                return packet
+        raise asyncssh.SFTPBadMessage(f"An answer is of kind {kind}, and not {self._wanted}.")
+
+    def abandon(self) -> None:
+        """Nobody will hear it."""
+        self._coming.add_done_callback(_looked_at)
+
+    def when_late(self, use: Callable[[SSHPacket], None]) -> None:
+        """What is done with an answer of the wanted kind that nobody waits for any more."""
+
+        def heard(coming: asyncio.Future[tuple[int, SSHPacket]]) -> None:
+            if not coming.cancelled() and coming.exception() is None and coming.result()[0] == self._wanted:
+                use(coming.result()[1])
+
+        self._coming.add_done_callback(heard)
+
+
+def _looked_at(coming: asyncio.Future[Any]) -> None:
+    if not coming.cancelled():
+        coming.exception()
+
+
 async def check_file(client: asyncssh.SFTPClient, path: bytes, algorithms: bytes) -> tuple[bytes, bytes]:
     """The hash of a whole file by the server itself, and the algorithm it chose of those named (separated by commas): the
     extension `check-file-name` of draft-ietf-secsh-filexfer-13, 9.1.2. Raises what the library raises."""
-    handler: Any = client._handler
-    handler._return_types = handler._return_types | {_CHECK_FILE: _EXTENDED_REPLY}
     whole = UInt64(0) + UInt64(0) + UInt32(0)  # from the first byte, to the last, in one block
-    reply = await handler._make_request(_CHECK_FILE, String(path), String(algorithms), whole)
+    reply = await Answer(client._handler, EXTENDED_REPLY, _CHECK_FILE, String(path), String(algorithms), whole)
     chosen = reply.get_string()
     if chosen == b"check-file":
         chosen = reply.get_string()
@@ -142,41 +190,24 @@ async def read_folder(client: asyncssh.SFTPClient, path: bytes) -> list[Entry]:
     Raises what the library raises.
     """
     handler: Any = client._handler
-    handle = await handler.opendir(path)
+    opening = Answer(handler, HANDLE, _OPEN_FOLDER, String(path))
+    try:
+        handle = String((await opening).get_string())
+    except asyncio.CancelledError:
+        opening.when_late(lambda packet: Answer(handler, STATUS, _CLOSE, String(packet.get_string())).abandon())
+        raise
     entries: list[Entry] = []
-    ahead = _FIRST_READS
+    ahead, waiting = _FIRST_READS, deque[Answer]()
     try:
         while True:
-            reading = (_more_names(handler, handle) for _ in range(ahead))
-            for names in await asyncio.gather(*reading, return_exceptions=True):
-                if isinstance(names, asyncssh.SFTPEOFError):
-                    return entries
-                if isinstance(names, BaseException):
-                    raise names
-                entries += entries_of(names)
+            waiting.extend(Answer(handler, NAMES, _READ_FOLDER, handle) for _ in range(ahead))
+            while waiting:
+                entries += entries_of((await waiting[0]).get_remaining_payload())
+                waiting.popleft()
             ahead = min(2 * ahead, _MOST_READS)
+    except asyncssh.SFTPEOFError:
+        return entries
     finally:
-        closing = asyncio.ensure_future(_close(handler, handle))
-        _closing.add(closing)
-        closing.add_done_callback(_closing.discard)
-
-
-async def _more_names(handler: Any, handle: bytes) -> bytes:
-    """The next names of an open folder, as they are in the packet. Raises SFTPEOFError behind the last."""
-    answer = asyncio.get_running_loop().create_future()
-    handler._send_request(_READDIR, (String(handle),), answer)
-    kind, packet = await answer
-    if kind == _NAME:
-        return bytes(packet.get_remaining_payload())
-    if kind == _STATUS:
-        handler._packet_handlers[_STATUS](handler, packet)
-    raise asyncssh.SFTPBadMessage(f"The answer to reading a folder is of kind {kind}.")
-
-
-async def _close(handler: Any, handle: bytes) -> None:
-    # Nobody waits for this answer; the line may be gone by then.
-    with contextlib.suppress(asyncssh.Error, OSError):
-        await handler.close(handle)
-
-
-_closing: set[asyncio.Future[None]] = set()
+        for one in waiting:
+            one.abandon()
+        Answer(handler, STATUS, _CLOSE, handle).abandon()

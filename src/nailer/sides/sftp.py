@@ -11,7 +11,7 @@ import contextlib
 import hashlib
 from collections import deque
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
-from typing import Any, TypeVar
+from typing import Any, TypeGuard, TypeVar
 
 import asyncssh
 from asyncssh.packet import PacketDecodeError
@@ -37,6 +37,7 @@ from nailer.errors import (
 from nailer.sides.connection import Lane, Ran, Stage, Wanted
 from nailer.sides.dial import dial, resolve
 from nailer.sides.inner import (
+    Answer,
     check_file,
     join_requests,
     let_go,
@@ -46,6 +47,7 @@ from nailer.sides.inner import (
 )
 from nailer.sides.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.recoded import recoded
+from nailer.sides.sftpfile import CHANGING, READING, WRITING, Block, Look, OpenFile, open_file
 from nailer.sides.sftpnames import entry_of
 from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, tolerated, whole_by_steps
 from nailer.sides.translate import from_os, from_ssh
@@ -266,6 +268,8 @@ def _pinned_first(pinned: list[str], *, old_allowed: bool) -> list[str]:
 
 
 def _translated(error: Exception, shown_path: str) -> TransferError:
+    if isinstance(error, PacketDecodeError):
+        error = asyncssh.SFTPBadMessage(str(error))
     return from_os(error, shown_path) if isinstance(error, OSError) else from_ssh(error, shown_path)
 
 
@@ -283,7 +287,6 @@ class SftpSide:
         limits = client.limits
         self._read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
         self._write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
-        self._closing: set[asyncio.Task[None]] = set()
 
     def close(self) -> None:
         self._client.exit()
@@ -316,7 +319,7 @@ class SftpSide:
     async def stat(self, path: SitePath) -> Entry:
         self._wire.out(f"look at {path}")
         attrs = await self._ask(self._client.lstat(path.raw), path)
-        entry = _entry(path.name, attrs)
+        entry = entry_of(path.name, attrs)
         return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
 
     async def resolve(self, path: SitePath) -> SitePath:
@@ -334,47 +337,45 @@ class SftpSide:
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         self._wire.out(f"open to read {path}")
-        file = await self._open(path, "rb")
+        file = await self._open(path, READING)
         block = self._read_bytes if ahead is None else max(1024, min(self._read_bytes, ahead))
-        window: deque[asyncio.Task[bytes]] = deque()
+        window: deque[Block] = deque()
         self._active += 1
         try:
             # The first block and the size are asked for together: a small file takes two round trips.
-            window.append(asyncio.create_task(_read_block(file, start, block)))
-            size = (await self._ask(file.stat(), path)).size or 0
+            window.append(file.block(start, block))
+            size = await self._ask(file.look().size(), path)
             at = start + block
             while True:
                 while at < size and len(window) < (self._window(block) if ahead is None else 1):
-                    window.append(asyncio.create_task(_read_block(file, at, block)))
+                    window.append(file.block(at, block))
                     at += block
-                # A task leaves the window only once it has been heard: a cancelled caller still abandons it.
-                chunk = await self._ask(window[0], path)
+                # A block leaves the window only once it has been heard: a cancelled caller still abandons it.
+                chunk = await self._ask(window[0].data(), path)
                 window.popleft()
                 if chunk:
                     yield chunk
                 if len(chunk) < block:
                     return
                 if not window:
-                    window.append(asyncio.create_task(_read_block(file, at, block)))
+                    window.append(file.block(at, block))
                     at += block
         finally:
             self._active -= 1
-            await _abandon(window)
-            self._close_unheard(file)
+            _abandon(*window)
+            file.close().abandon()
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
         self._wire.out(f"read all of {path}")
-        file = await self._open(path, "rb")
-        looks = [asyncio.create_task(file.stat())]
-        block = asyncio.create_task(_read_block(file, 0, self._read_bytes))
-        looks.append(asyncio.create_task(file.stat()))
+        file = await self._open(path, READING)
+        asked = looking, block, looking_again = file.look(), file.block(0, self._read_bytes), file.look()
         try:
-            before = _entry(path.name, await self._ask(looks[0], path))
-            content = await self._ask(block, path)
-            after = _entry(path.name, await self._ask(looks[1], path))
+            before = await self._ask(looking.entry(path.name), path)
+            content = await self._ask(block.data(), path)
+            after = await self._ask(looking_again.entry(path.name), path)
         finally:
-            await _abandon(deque[asyncio.Task[Any]]([*looks, block]))
-            self._close_unheard(file)
+            _abandon(*asked)
+            file.close().abandon()
         if len(content) < before.size:
             return await whole_by_steps(self, path)  # more than one block
         return agreed(before, after, content)
@@ -401,39 +402,37 @@ class SftpSide:
         async with self._writing(path, chunks, start) as (file, window, written):
             # The last blocks, access and time, a look and the close leave together. Requests for one file are carried
             # out in the order they came (draft-ietf-secsh-filexfer-02, 3).
-            setting = asyncio.create_task(self._set_open(file, path, access, stamp))
-            looking = asyncio.create_task(file.stat())
-            closing = asyncio.create_task(file.close())
-            others = asyncio.create_task(self._check_free(free))
+            setting = file.set(access, _seconds(stamp) if stamp is not None else None)
+            looking, closing = file.look(), file.close()
+            free_still = asyncio.create_task(self._check_free(free)) if self._must_look(free) else None
             try:
                 while window:
                     await self._landed(window[0], path)
                     window.popleft()
                 await self._landed(closing, path)
-                landed = _entry(path.name, await self._ask(looking, path))
-                was_set = await setting
-                await others
+                landed = await self._ask(looking.entry(path.name), path)
+                was_set = await tolerated(self._ask(setting, path))
+                if free_still is not None:
+                    await free_still
             finally:
-                await _abandon(deque[asyncio.Task[Any]]([setting, looking, closing, others]))
+                _abandon(setting, looking, closing)
+                if free_still is not None:
+                    free_still.cancel()
+                    await asyncio.gather(free_still, return_exceptions=True)
         if not was_set:
             # Some servers set these by the path only.
             await tolerated(self.set_attributes(path, access=access, stamp=stamp))
         return landed if was_set and landed.size == start + written else await self.stat(path)
 
-    async def _set_open(
-        self, file: asyncssh.SFTPClientFile, path: SitePath, access: int | None, stamp: Stamp | None
-    ) -> bool:
-        return await tolerated(self._ask(file.setstat(_attributes(access, stamp)), path))
-
     @contextlib.asynccontextmanager
     async def _writing(
         self, path: SitePath, chunks: AsyncIterator[bytes], start: int
-    ) -> AsyncIterator[tuple[asyncssh.SFTPClientFile, deque[asyncio.Task[int]], int]]:
+    ) -> AsyncIterator[tuple[OpenFile, deque[Answer], int]]:
         """A file that all chunks were sent to, the last ones not answered yet, and how many bytes that were. Closed
         here where anything fails."""
         self._wire.out(f"open to write {path}")
-        file = await self._open(path, "r+b" if start else "wb")
-        window: deque[asyncio.Task[int]] = deque()
+        file = await self._open(path, CHANGING if start else WRITING)
+        window: deque[Answer] = deque()
         written = 0
         self._active += 1
         try:
@@ -443,12 +442,12 @@ class SftpSide:
                         await self._landed(window[0], path)
                         window.popleft()
                     block = chunk[at : at + self._write_bytes]
-                    window.append(asyncio.create_task(_write_block(file, block, start + written)))
+                    window.append(file.write(block, start + written))
                     written += len(block)
             yield file, window, written
         except BaseException:
-            await _abandon(window)
-            await self._close_file(file)
+            _abandon(*window)
+            await _closed(file)
             raise
         finally:
             self._active -= 1
@@ -495,17 +494,17 @@ class SftpSide:
         if not self._client.supports_remote_copy:
             return False
         self._wire.out(f"copy {source} to {target}")
-        reading = await self._open(source, "rb")
+        reading = await self._open(source, READING)
         try:
-            writing = await self._open(target, "wb")
+            writing = await self._open(target, WRITING)
             try:
-                await self._landed(self._client.remote_copy(reading, writing), target)
+                await self._landed(reading.copy_to(writing), target)
                 await self._landed(writing.close(), target)
             except BaseException:
-                await self._close_file(writing)
+                await _closed(writing)
                 raise
         finally:
-            self._close_unheard(reading)
+            reading.close().abandon()
         return True
 
     async def make_link(self, path: SitePath, target: bytes) -> None:
@@ -548,13 +547,13 @@ class SftpSide:
         leads_to: Kind | None = None
         with contextlib.suppress(asyncssh.SFTPError):
             target = _bytes(await self._client.readlink(path.raw))
-            leads_to = _entry(path.name, await self._client.stat(path.raw)).kind
+            leads_to = entry_of(path.name, await self._client.stat(path.raw)).kind
         return _as_link(entry, target, leads_to)
 
     async def _ask(self, request: Awaitable[_R], path: SitePath) -> _R:
         try:
             return await request
-        except (asyncssh.Error, OSError) as error:
+        except (asyncssh.Error, OSError, PacketDecodeError) as error:
             translated = _translated(error, path.shown)
             self._wire.heard(f"{type(error).__name__}: {translated.server_words or translated.what}")
             raise translated from error
@@ -572,8 +571,12 @@ class SftpSide:
                 raise kind(sentence, server_words=failed.server_words) from failed
             raise
 
-    async def _check_free(self, path: SitePath | None) -> None:
-        if path is not None and not self._rename_refuses and await self._taken(path):
+    def _must_look(self, free: SitePath | None) -> TypeGuard[SitePath]:
+        """Whether it takes a look to know that a name is free: servers differ in what renaming onto one does."""
+        return free is not None and not self._rename_refuses
+
+    async def _check_free(self, path: SitePath) -> None:
+        if await self._taken(path):
             raise AlreadyThere(f"{path} exists already.")
 
     async def _taken(self, path: SitePath) -> bool:
@@ -597,52 +600,20 @@ class SftpSide:
                 raise NoSpaceLeft(f"The server has no room for {path}.", server_words=failed.server_words) from failed
             raise
 
-    async def _open(self, path: SitePath, mode: str) -> asyncssh.SFTPClientFile:
-        """An open file. Cancelled while the server opens it, it is closed as soon as it is open."""
-        # Block size 0: we cut blocks ourselves; the library's own tasks would outlive a cancelled caller.
-        opening = asyncio.ensure_future(self._ask(self._client.open(path.raw, mode, block_size=0), path))
-        try:
-            return await asyncio.shield(opening)
-        except asyncio.CancelledError:
-            opening.add_done_callback(self._close_late)
-            raise
-
-    def _close_late(self, opening: asyncio.Future[asyncssh.SFTPClientFile]) -> None:
-        if not opening.cancelled() and opening.exception() is None:
-            self._close_unheard(opening.result())
-
-    def _close_unheard(self, file: asyncssh.SFTPClientFile) -> None:
-        """Close a file without waiting for the answer: what was read is read."""
-        closing = asyncio.create_task(self._close_file(file))
-        self._closing.add(closing)
-        closing.add_done_callback(self._closing.discard)
-
-    async def _close_file(self, file: asyncssh.SFTPClientFile) -> None:
-        # The line may be gone by now, and with it the handle.
-        with contextlib.suppress(asyncssh.Error, OSError, ValueError):
-            await file.close()
+    async def _open(self, path: SitePath, how: int) -> OpenFile:
+        return await self._ask(open_file(self._client, path.raw, how), path)
 
 
-async def _read_block(file: asyncssh.SFTPClientFile, at: int, size: int) -> bytes:
-    """`size` bytes, fewer only at the end of the file: a server may answer with less than was asked."""
-    data = _bytes(await file.read(size, at))
-    while 0 < len(data) < size:
-        more = _bytes(await file.read(size - len(data), at + len(data)))
-        if not more:
-            break
-        data += more
-    return data
+async def _closed(file: OpenFile) -> None:
+    # The line may be gone by now, and with it the handle.
+    with contextlib.suppress(asyncssh.Error, OSError):
+        await file.close()
 
 
-async def _write_block(file: asyncssh.SFTPClientFile, chunk: bytes, at: int) -> int:
-    return await file.write(chunk, at)
-
-
-async def _abandon(window: deque[asyncio.Task[_R]]) -> None:
-    for task in window:
-        task.cancel()
-    await asyncio.gather(*window, return_exceptions=True)
-    window.clear()
+def _abandon(*asked: Answer | Block | Look) -> None:
+    """Nobody will hear these any more."""
+    for one in asked:
+        one.abandon()
 
 
 def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
@@ -650,20 +621,19 @@ def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
     if access is not None:
         attributes.permissions = access
     if stamp is not None:
-        attributes.atime = attributes.mtime = max(0, stamp.at_ns // NS)
+        attributes.atime = attributes.mtime = _seconds(stamp)
     return attributes
+
+
+def _seconds(stamp: Stamp) -> int:
+    """As version 3 has times: from 1970 to 2106."""
+    return min(max(0, stamp.at_ns // NS), 2**32 - 1)
 
 
 def _bytes(value: bytes | str | None) -> bytes:
     if value is None:
         return b""
     return value if isinstance(value, bytes) else value.encode("utf-8", "surrogateescape")
-
-
-def _entry(name: bytes, attrs: asyncssh.SFTPAttrs) -> Entry:
-    changed_s = int(attrs.mtime) if attrs.mtime is not None else None
-    owners = (attrs.uid, attrs.gid)
-    return entry_of(name, b"", size=attrs.size, owners=owners, mode=attrs.permissions, changed_s=changed_s)
 
 
 def _as_link(entry: Entry, target: bytes | None, leads_to: Kind | None) -> Entry:

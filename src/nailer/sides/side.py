@@ -136,7 +136,7 @@ def agreed(before: Entry, after: Entry, content: bytes) -> tuple[Entry, bytes]:
     return after, content
 
 
-async def tolerated(request: Awaitable[None]) -> bool:
+async def tolerated(request: Awaitable[object]) -> bool:
     """Setting access and time is good manners: a server that refuses still gets the file. True where it was done."""
     try:
         await request

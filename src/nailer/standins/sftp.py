@@ -29,7 +29,7 @@ class SftpHost:
 
     With `one_time_secret`, `question` (what it asks, and the right answer) or `password_by_question` it signs people in
     by asking them (keyboard-interactive): the password first, then the rest. `algorithms` narrows what it speaks. With
-    `hashes` it answers check-file-name.
+    `hashes` it answers check-file-name. With `most_read_bytes` it answers a read with no more than that.
     """
 
     root: Path
@@ -46,6 +46,8 @@ class SftpHost:
     algorithms: dict[str, list[str]] = field(default_factory=dict)
     shell: bool = False
     hashes: bool = False
+    most_read_bytes: int = 0
+    open_files: int = 0
     sign_ins: int = 0
     requests: int = 0
     bytes_passed: int = 0
@@ -207,7 +209,13 @@ class _Files(asyncssh.SFTPServer):
 
     async def open(self, path: bytes, pflags: int, attrs: asyncssh.SFTPAttrs) -> object:
         await self._request()
-        return super().open(path, pflags, attrs)
+        opened = super().open(path, pflags, attrs)
+        self._host.open_files += 1
+        return opened
+
+    def close(self, file_obj: object) -> None:
+        self._host.open_files -= 1
+        super().close(file_obj)
 
     async def lstat(self, path: bytes) -> os.stat_result | asyncssh.SFTPAttrs:
         await self._request()
@@ -220,7 +228,8 @@ class _Files(asyncssh.SFTPServer):
 
     async def read(self, file_obj: object, offset: int, size: int) -> bytes:
         await self._request()
-        data: bytes = super().read(file_obj, offset, size)  # type: ignore[assignment]
+        most = self._host.most_read_bytes or size
+        data: bytes = super().read(file_obj, offset, min(size, most))  # type: ignore[assignment]
         self._bytes_pass(len(data))
         return data
 

@@ -1,0 +1,106 @@
+"""Open files over SFTP: closed once whatever happens, read whole whatever the server answers at once."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+import asyncssh
+import pytest
+
+from nailer.errors import FileMissing, TransferError
+from nailer.sides.inner import DATA, Answer
+from nailer.sides.sftp import SftpSide
+from nailer.sides.sftpfile import READING, WRITING, open_file
+from nailer.standins.faults import Slow
+from nailer.standins.sftp import SftpHost
+from tests.builders import path, write
+from tests.contracts.sides import an_sftp_side
+
+
+@pytest.fixture
+async def served(tmp_path: Path) -> AsyncIterator[tuple[SftpSide, SftpHost]]:
+    async with an_sftp_side(tmp_path) as (side, host):
+        assert isinstance(side, SftpSide)
+        yield side, host
+
+
+async def none_open(host: SftpHost) -> None:
+    async with asyncio.timeout(5):
+        while host.open_files:
+            await asyncio.sleep(0.01)
+
+
+async def test_a_file_is_closed_once(served: tuple[SftpSide, SftpHost]) -> None:
+    """The handle may be another file's by the time somebody closes again."""
+    side, host = served
+    file = await open_file(side._client, b"/a.txt", WRITING)
+    await file.write(b"hello", 0)
+    await file.close()
+    await file.close()
+
+    assert host.open_files == 0
+    assert (await side.whole(path("/a.txt")))[1] == b"hello"
+
+
+@pytest.mark.parametrize("after_s", [0.05, 0.25])
+async def test_whoever_stops_waiting_leaves_no_file_open(
+    served: tuple[SftpSide, SftpHost], tmp_path: Path, after_s: float
+) -> None:
+    """While it is being opened, and while it is being read."""
+    side, host = served
+    write(tmp_path, "a.txt", "x" * 1000)
+    host.fault = Slow(0.2)
+    reading = asyncio.create_task(side.whole(path("/a.txt")))
+    await asyncio.sleep(after_s)
+    reading.cancel()
+    with pytest.raises(asyncio.CancelledError):
+        await reading
+    host.fault = Slow(0)
+
+    await side.stat(path("/a.txt"))
+    await asyncio.sleep(0.3)
+    await none_open(host)
+
+
+async def test_a_write_that_fails_leaves_no_file_open(served: tuple[SftpSide, SftpHost]) -> None:
+    side, host = served
+
+    async def failing() -> AsyncIterator[bytes]:
+        yield b"some"
+        raise FileMissing("The source is gone.")
+
+    with pytest.raises(FileMissing):
+        await side.land(path("/a.txt"), failing(), access=0o640)
+
+    await none_open(host)
+
+
+@pytest.mark.parametrize("most", [1, 7, 4096])
+async def test_a_server_that_answers_with_less_than_was_asked_is_asked_on(
+    served: tuple[SftpSide, SftpHost], tmp_path: Path, most: int
+) -> None:
+    side, host = served
+    content = bytes(range(256)) * 2
+    (tmp_path / "a.bin").write_bytes(content)
+    host.most_read_bytes = most
+
+    assert (await side.whole(path("/a.bin")))[1] == content
+    assert b"".join([chunk async for chunk in side.read(path("/a.bin"), start=3)]) == content[3:]
+
+
+async def test_an_answer_of_another_kind_is_a_broken_server(served: tuple[SftpSide, SftpHost]) -> None:
+    side, _ = served
+    file = await open_file(side._client, b"/a.txt", WRITING)
+
+    with pytest.raises(asyncssh.SFTPBadMessage):
+        await Answer(side._client._handler, DATA, 8, file._handle)
+    with pytest.raises(TransferError, match=r"a\.txt"):
+        await side._ask(Answer(side._client._handler, DATA, 4, file._handle), path("/a.txt"))
+
+
+async def test_a_missing_file_is_said_when_it_is_heard(served: tuple[SftpSide, SftpHost]) -> None:
+    side, _ = served
+    with pytest.raises(asyncssh.SFTPNoSuchFile):
+        await open_file(side._client, b"/nowhere", READING)
