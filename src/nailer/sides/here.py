@@ -126,11 +126,12 @@ class HereSide:
         return await self._call(path, self._whole, path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
-        file = await self._opened(path, lambda one: self._open_to_write(one, start))
+        file, written = await self._opened(path, lambda one: self._open_to_write(one, start)), _PART_BYTES
         try:
-            return await self._call_for_each(path, chunks, partial(_write_all, file))
+            written = await self._call_for_each(path, chunks, partial(_write_all, file))
+            return written
         finally:
-            os.close(file)
+            await _closed(file, written)
 
     async def land(
         self,
@@ -142,12 +143,12 @@ class HereSide:
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        file = await self._opened(path, lambda one: self._open_to_write(one, start))
+        file, written = await self._opened(path, lambda one: self._open_to_write(one, start)), _PART_BYTES
         try:
-            await self._call_for_each(path, chunks, partial(_write_all, file))
+            written = await self._call_for_each(path, chunks, partial(_write_all, file))
             return await self._call(path, _finish, file, path.name, access, stamp)
         finally:
-            os.close(file)
+            await _closed(file, written)
 
     async def make_folder(self, path: SitePath) -> None:
         await self._call(path, self._at, path, lambda folder, name: os.mkdir(name, dir_fd=folder))
@@ -315,7 +316,9 @@ class HereSide:
         flags = os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
         file = self._at(path, lambda folder, name: os.open(name, flags, 0o644, dir_fd=folder))
         try:
-            os.ftruncate(file, start)
+            # A new file that was cut, to nothing too, is one whose content Linux sends to the disk when it is closed.
+            if os.fstat(file).st_size != start:
+                os.ftruncate(file, start)
             os.lseek(file, start, os.SEEK_SET)
         except BaseException:
             os.close(file)
@@ -454,6 +457,14 @@ def _rename_onto_nothing(source: int, old: bytes, target: int, new: bytes) -> No
         os.stat(new, dir_fd=target, follow_symlinks=False)
         raise OSError(errno.EEXIST, os.strerror(errno.EEXIST))
     os.rename(old, new, src_dir_fd=source, dst_dir_fd=target)
+
+
+async def _closed(file: int, written: int) -> None:
+    """The close of a file that much was written to may wait for the disk."""
+    if written < _PART_BYTES:
+        os.close(file)
+    else:
+        await unbroken(asyncio.to_thread(os.close, file))
 
 
 async def _ended(task: asyncio.Task[Any]) -> None:

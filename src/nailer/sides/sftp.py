@@ -436,14 +436,12 @@ class SftpSide:
         written = 0
         self._active += 1
         try:
-            async for chunk in chunks:
-                for at in range(0, len(chunk), self._write_bytes):
-                    while len(window) >= self._window(self._write_bytes):
-                        await self._landed(window[0], path)
-                        window.popleft()
-                    block = chunk[at : at + self._write_bytes]
-                    window.append(file.write(block, start + written))
-                    written += len(block)
+            async for block in _blocks(chunks, self._write_bytes):
+                while len(window) >= self._window(self._write_bytes):
+                    await self._landed(window[0], path)
+                    window.popleft()
+                window.append(file.write(block, start + written))
+                written += len(block)
             yield file, window, written
         except BaseException:
             _abandon(*window)
@@ -602,6 +600,25 @@ class SftpSide:
 
     async def _open(self, path: SitePath, how: int) -> OpenFile:
         return await self._ask(open_file(self._client, path.raw, how), path)
+
+
+async def _blocks(chunks: AsyncIterator[bytes], most: int) -> AsyncGenerator[bytes, None]:
+    """Chunks cut into what one request takes. What a large chunk has too much goes with the next one; small ones, as they
+    come where the speed is limited, are not held back."""
+    rest = b""
+    async for chunk in chunks:
+        large = len(chunk) > most
+        chunk = rest + chunk if rest else chunk
+        at = 0
+        while len(chunk) - at >= most:
+            yield chunk[at : at + most]
+            at += most
+        rest = chunk[at:]
+        if rest and not large:
+            yield rest
+            rest = b""
+    if rest:
+        yield rest
 
 
 async def _closed(file: OpenFile) -> None:
