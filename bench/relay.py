@@ -21,9 +21,10 @@ async def _carry(reader: asyncio.StreamReader, writer: asyncio.StreamWriter, del
     room = asyncio.Semaphore(_MOST_WAITING // _CHUNK_BYTES)
 
     async def take_in() -> None:
-        while chunk := await reader.read(_CHUNK_BYTES):
-            await room.acquire()
-            waiting.put_nowait((loop.time() + delay_s, chunk))
+        with contextlib.suppress(OSError):  # a line that was cut ends at its other side, too
+            while chunk := await reader.read(_CHUNK_BYTES):
+                await room.acquire()
+                waiting.put_nowait((loop.time() + delay_s, chunk))
         waiting.put_nowait((loop.time() + delay_s, b""))
 
     taking = asyncio.create_task(take_in())

@@ -31,7 +31,7 @@ from nailer.errors import (
 from nailer.sides.certificate import doubts_of, identity_of_certificate
 from nailer.sides.dial import Endpoint, dial
 from nailer.sides.identity import Identity, judged
-from nailer.sides.tls import FAREWELL_S, ResumingContext, chain_of, encrypted, from_tls
+from nailer.sides.tls import FAREWELL_S, chain_of, encrypted, from_tls
 from nailer.sides.translate import from_reply
 from nailer.sides.wire import MASK, Wire
 
@@ -148,7 +148,7 @@ class FtpLine:
         self._wire = wire
         self._passive = passive
         self._extended = True
-        self._context: ResumingContext | None = None
+        self._context: ssl.SSLContext | None = None
         self._protected = False
         self._awaiting = 0
         self._strays = 0
@@ -180,7 +180,7 @@ class FtpLine:
             raise from_reply(reply.code, reply.text, "the server")
         return reply
 
-    async def start_tls(self, context: ResumingContext) -> None:
+    async def start_tls(self, context: ssl.SSLContext) -> None:
         """From here on everything on the line is encrypted (RFC 4217). Raises WeakServer and others."""
         self._plain = self._writer  # a writer that nobody holds any more closes its line
         try:
@@ -259,14 +259,15 @@ class FtpLine:
             if start:
                 await self.need(b"REST %d" % start, shown_path)
             await self._send(command)
-            opening = asyncio.ensure_future(connect())
+            # Encrypted as soon as it is there, while the server is still about to answer.
+            opening = asyncio.ensure_future(self._opened(connect))
             try:
                 reply = await self._first_reply(REPLY_S)
                 if not 100 <= reply.code < 200:
                     raise from_reply(reply.code, reply.text, shown_path)
                 # Its last word is still to come.
                 self._awaiting += 1
-                channel = await self._channel(await opening)
+                channel = await opening
             except BaseException:
                 await self._close_unused(opening)
                 raise
@@ -376,7 +377,10 @@ class FtpLine:
         self._wire.heard(line, self.number)
         return line
 
-    async def _close_unused(self, opening: asyncio.Future[socket.socket]) -> None:
+    async def _opened(self, connect: _Connect) -> DataChannel:
+        return await self._channel(await connect())
+
+    async def _close_unused(self, opening: asyncio.Future[DataChannel]) -> None:
         """Close a data channel that the server refused to use. Over TLS some servers make a transfer of it all the same,
         and report its end (226) out of turn: let them have the handshake they wait for, and listen for that report."""
         if self._protected:
@@ -384,13 +388,10 @@ class FtpLine:
         if not opening.done():
             opening.cancel()
         with contextlib.suppress(asyncio.CancelledError, TransferError, OSError, TimeoutError):
-            made = await opening
-            if not self._protected:
-                made.close()
-                return
-            self._strays += 1
+            channel = await opening
+            self._strays += self._protected
             async with asyncio.timeout(FAREWELL_S):
-                await (await self._channel(made)).close()
+                await channel.close()
 
     async def _explain_cut(self, shown_path: str, dropped: ConnectionDropped) -> None:
         """Raise what the server says on the line about a channel that was cut: it knows better than the cut itself."""
@@ -408,14 +409,13 @@ class FtpLine:
     async def _channel(self, made: socket.socket) -> DataChannel:
         if self._context is None or not self._protected:
             return DataChannel(made)
-        self._context.offered = self._tls.session
         try:
-            reader, writer = await encrypted(made, self._context, _server_name(self.where), limit=_DATA_BYTES)
+            reader, writer = await encrypted(
+                made, self._context, _server_name(self.where), limit=_DATA_BYTES, session=self._tls.session
+            )
         except (ssl.SSLError, OSError) as error:
             made.close()
             raise from_tls(error, self.where.host) from error
-        finally:
-            self._context.offered = None
         shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
         if not shown.session_reused and shown.getpeercert(binary_form=True) != self._tls.getpeercert(binary_form=True):
             writer.transport.abort()

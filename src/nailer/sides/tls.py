@@ -1,7 +1,7 @@
 """TLS for FTP (RFC 4217): the line to the server is met like any server, data channels continue its session.
 
 Many servers demand that a data channel resumes the session of the control line: it proves that both come from the same
-client. asyncio has no argument for that, so the context hands the session to each TLS object it makes.
+client. asyncio has no argument for that, so what stands for the context hands the session on.
 """
 
 from __future__ import annotations
@@ -15,10 +15,12 @@ from typing import Any, cast
 from nailer.errors import ConnectionDropped, ProtocolViolation, TransferError, WeakServer
 
 
-class ResumingContext(ssl.SSLContext):
-    """A client's context whose every new connection offers `offered`, a session of an earlier one, where there is."""
+class _Resuming:
+    """Stands for a context towards one line: its TLS object offers a session of an earlier one, where there is."""
 
-    offered: ssl.SSLSession | None = None
+    def __init__(self, context: ssl.SSLContext, session: ssl.SSLSession | None) -> None:
+        self._context = context
+        self._session = session
 
     def wrap_bio(
         self,
@@ -26,9 +28,8 @@ class ResumingContext(ssl.SSLContext):
         outgoing: ssl.MemoryBIO,
         server_side: bool = False,
         server_hostname: str | bytes | None = None,
-        session: ssl.SSLSession | None = None,
     ) -> ssl.SSLObject:
-        return super().wrap_bio(incoming, outgoing, server_side, server_hostname, session or self.offered)
+        return self._context.wrap_bio(incoming, outgoing, server_side, server_hostname, self._session)
 
 
 HANDSHAKE_S = 20
@@ -51,9 +52,15 @@ class _Inside(asyncio.StreamReaderProtocol):
 
 
 async def encrypted(
-    line: socket.socket | asyncio.WriteTransport, context: ssl.SSLContext, server_name: str | None, *, limit: int
+    line: socket.socket | asyncio.WriteTransport,
+    context: ssl.SSLContext,
+    server_name: str | None,
+    *,
+    limit: int,
+    session: ssl.SSLSession | None = None,
 ) -> tuple[asyncio.StreamReader, asyncio.StreamWriter]:
-    """Both ends of a line that is encrypted from here on; `limit` is what its reader holds, in bytes.
+    """Both ends of a line that is encrypted from here on; `limit` is what its reader holds, in bytes, `session` an earlier
+    one to go on with.
 
     What somebody slipped in before the encryption began is never heard. Raises ssl.SSLError and OSError, and the line is
     closed then. This is the standard library's protocol, not the event loop's own: that one loses what comes together
@@ -67,7 +74,7 @@ async def encrypted(
     tls = SSLProtocol(
         loop,
         inside,
-        context,
+        cast(ssl.SSLContext, _Resuming(context, session)),
         begun,
         server_hostname=server_name,
         ssl_handshake_timeout=HANDSHAKE_S,
@@ -87,10 +94,10 @@ async def encrypted(
     return inside.reader, asyncio.StreamWriter(inside.transport, inside, inside.reader, loop)
 
 
-def client_context(*, old_allowed: bool) -> ResumingContext:
+def client_context(*, old_allowed: bool) -> ssl.SSLContext:
     """A context for one site. The identity is judged by us (`sides.certificate`), after the handshake and before
     anything secret is sent: a certificate nobody vouches for must be seen before it can be trusted."""
-    context = ResumingContext(ssl.PROTOCOL_TLS_CLIENT)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
     context.minimum_version = ssl.TLSVersion.TLSv1_2
