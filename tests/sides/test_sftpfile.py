@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import asyncio
+import os
 from collections.abc import AsyncIterator
 from pathlib import Path
 
 import asyncssh
 import pytest
 
+from nailer.core.entry import Stamp
 from nailer.errors import FileMissing, TransferError
 from nailer.sides.inner import DATA, Answer
-from nailer.sides.sftp import SftpSide
+from nailer.sides.sftp import SftpSide, _blocks
 from nailer.sides.sftpfile import READING, WRITING, open_file
+from nailer.sides.side import once
 from nailer.standins.faults import Slow
 from nailer.standins.sftp import SftpHost
 from tests.builders import path, write
@@ -88,6 +91,45 @@ async def test_a_server_that_answers_with_less_than_was_asked_is_asked_on(
 
     assert (await side.whole(path("/a.bin")))[1] == content
     assert b"".join([chunk async for chunk in side.read(path("/a.bin"), start=3)]) == content[3:]
+
+
+@pytest.mark.parametrize(
+    ("sizes", "sent"),
+    [
+        ([10, 10, 10], [8, 8, 8, 6]),
+        ([3, 3], [3, 3]),  # under a limit of speed: nothing is held back
+        ([10, 3, 16], [8, 5, 8, 8]),
+        ([8, 8], [8, 8]),
+        ([], []),
+    ],
+)
+async def test_large_chunks_fill_requests_and_small_ones_go_as_they_come(sizes: list[int], sent: list[int]) -> None:
+    content = bytes(range(sum(sizes)))
+
+    async def chunks() -> AsyncIterator[bytes]:
+        at = 0
+        for size in sizes:
+            yield content[at : at + size]
+            at += size
+
+    blocks = [block async for block in _blocks(chunks(), 8)]
+
+    assert [len(block) for block in blocks] == sent
+    assert b"".join(blocks) == content
+
+
+async def test_a_time_past_what_the_protocol_has_is_the_latest_it_has(
+    served: tuple[SftpSide, SftpHost], tmp_path: Path
+) -> None:
+    side, _ = served
+    late = Stamp.seconds(2**32 + 1000)
+
+    landed = await side.land(path("/a.txt"), once(b"x"), stamp=late)
+    await side.write(path("/b.txt"), once(b"x"))
+    await side.set_attributes(path("/b.txt"), stamp=late)
+
+    assert landed.stamp == Stamp.seconds(2**32 - 1)
+    assert {os.stat(tmp_path / name).st_mtime for name in ("a.txt", "b.txt")} == {2**32 - 1}
 
 
 async def test_an_answer_of_another_kind_is_a_broken_server(served: tuple[SftpSide, SftpHost]) -> None:
