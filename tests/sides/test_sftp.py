@@ -372,6 +372,7 @@ async def test_what_we_lean_on_in_the_library_is_there(host: SftpHost) -> None:
         "_requests",
         "_supports_posix_rename",
         "opendir",
+        "_next_pktid",
         "_send_request",
         "_packet_handlers",
         "close",

@@ -11,7 +11,7 @@ import asyncssh
 import pytest
 
 from nailer.core.entry import Stamp
-from nailer.errors import FileMissing, TransferError
+from nailer.errors import ConnectionDropped, FileMissing, TransferError
 from nailer.sides.inner import DATA, Answer
 from nailer.sides.sftp import SftpSide, _blocks
 from nailer.sides.sftpfile import READING, WRITING, open_file
@@ -140,6 +140,26 @@ async def test_an_answer_of_another_kind_is_a_broken_server(served: tuple[SftpSi
         await Answer(side._client._handler, DATA, 8, file._handle)
     with pytest.raises(TransferError, match=r"a\.txt"):
         await side._ask(Answer(side._client._handler, DATA, 4, file._handle), path("/a.txt"))
+
+
+async def test_a_request_that_cannot_be_sent_waits_for_nothing(
+    served: tuple[SftpSide, SftpHost], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    side, _ = served
+    file = await open_file(side._client, b"/a.txt", WRITING)
+    handler = side._client._handler
+    waiting = dict(handler._requests)
+
+    def refuse(_: bytes) -> None:
+        raise BrokenPipeError("Channel not open for sending")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(handler._writer, "write", refuse)
+        with pytest.raises(ConnectionDropped):
+            await side._ask(file.write(b"x", 0), path("/a.txt"))
+
+    assert handler._requests == waiting
+    await file.close()
 
 
 async def test_a_missing_file_is_said_when_it_is_heard(served: tuple[SftpSide, SftpHost]) -> None:

@@ -51,7 +51,7 @@ def test_every_query_runs_against_the_schema(database: Database) -> None:
         for query in load_queries().values():
             if "LOCK(" in query.sql:
                 continue
-            lists = {name: [b"1"] for name in ("pair_keys", "names") if name in query.arguments}
+            lists = {name: [b"1"] for name in ("pair_keys", "names", "places") if name in query.arguments}
             values = {"rows": "[{}]"} if query.shape == "*" else dict.fromkeys(query.arguments, 1) | lists
             work._cursor.execute("EXPLAIN " + query.sql, values)
 

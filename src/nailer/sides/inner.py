@@ -140,6 +140,8 @@ class Answer:
         try:
             handler._send_request(kind, parts, self._coming)
         except (asyncssh.Error, OSError) as error:
+            # Not left among those that wait: the library would answer it a second time when the line ends, and fail there.
+            handler._requests.pop((handler._next_pktid - 1) & 0xFFFFFFFF, None)
             self._coming.set_exception(error)
 
     def __await__(self) -> Generator[Any, None, SSHPacket]:
