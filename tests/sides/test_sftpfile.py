@@ -6,16 +6,18 @@ import asyncio
 import os
 from collections.abc import AsyncIterator
 from pathlib import Path
+from typing import BinaryIO
 
 import asyncssh
 import pytest
 
 from nailer.core.entry import Stamp
-from nailer.errors import ConnectionDropped, FileMissing, TransferError
+from nailer.errors import ConnectionDropped, FileMissing, NoSpaceLeft, TransferError
 from nailer.sides.inner import DATA, Answer
 from nailer.sides.sftp import SftpSide, _blocks
 from nailer.sides.sftpfile import READING, WRITING, open_file
 from nailer.sides.side import once
+from nailer.standins import sftp
 from nailer.standins.faults import Slow
 from nailer.standins.sftp import SftpHost
 from tests.builders import path, write
@@ -78,6 +80,23 @@ async def test_a_write_that_fails_leaves_no_file_open(served: tuple[SftpSide, Sf
         await side.land(path("/a.txt"), failing(), access=0o640)
 
     await none_open(host)
+
+
+@pytest.mark.parametrize("landing", [True, False])
+async def test_a_disk_that_is_found_full_only_at_the_close_is_said(
+    served: tuple[SftpSide, SftpHost], monkeypatch: pytest.MonkeyPatch, landing: bool
+) -> None:
+    side, _ = served
+
+    def full(_: object, file: BinaryIO) -> None:
+        file.close()
+        raise asyncssh.SFTPFailure("No space left on device")
+
+    monkeypatch.setattr(sftp._Files, "close", full)
+    content = once(b"x")
+
+    with pytest.raises(NoSpaceLeft):
+        await (side.land(path("/a.txt"), content) if landing else side.write(path("/a.txt"), content))
 
 
 @pytest.mark.parametrize("most", [1, 7, 4096])

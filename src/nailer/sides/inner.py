@@ -150,8 +150,10 @@ class Answer:
         if kind == self._wanted != STATUS:
             return packet
         if kind == STATUS:
-            if not packet.get_remaining_payload().startswith(_OK):
-                self._handler._packet_handlers[STATUS](self._handler, packet)  # raises
+            told = packet.get_remaining_payload()
+            if not told.startswith(_OK):
+                # A packet is read once; this may be awaited again.
+                self._handler._packet_handlers[STATUS](self._handler, SSHPacket(told))  # raises
             if self._wanted == STATUS:
                 return packet
         raise asyncssh.SFTPBadMessage(f"An answer is of kind {kind}, and not {self._wanted}.")
