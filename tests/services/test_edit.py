@@ -107,7 +107,7 @@ async def test_a_change_between_the_look_and_the_rename_is_noticed_too(
     saved = await save(world, draft)
 
     assert saved.merge is not None
-    assert not await world.nailer.jobs.needing_you()
+    assert not (await world.nailer.jobs.overview()).needing_you
     assert (world.there / "site.css").read_text() == "theirs, later\n"
     assert (await world.nailer.edit.own(world.account_id, draft.id)).text == "mine\n"
 

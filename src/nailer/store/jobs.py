@@ -169,6 +169,16 @@ class FailureGroup:
     example: SitePath
 
 
+@dataclass(frozen=True, slots=True)
+class Overview:
+    """All jobs as they stood at one moment, newest first; of the ended ones only so many as were asked for."""
+
+    counts: dict[JobState, int]
+    active: list[Job]
+    needing_you: list[Job]
+    ended: list[Job]
+
+
 class JobStore:
     def __init__(self, database: Database) -> None:
         self._db = database
@@ -223,16 +233,24 @@ class JobStore:
             raise NotFound("There is no such job.")
         return _job(row)
 
-    async def active(self) -> list[Job]:
-        return [_job(row) for row in await self._db.read(lambda work: work.rows("jobs.active"))]
+    async def overview(self, *, before: int = 2**62, limit: int = 5, wanted: str = "") -> Overview:
+        """All jobs at one moment: read one after another, one that ends meanwhile would be in none of the lists."""
 
-    async def needing_you(self) -> list[Job]:
-        return [_job(row) for row in await self._db.read(lambda work: work.rows("jobs.needing_you"))]
+        def read(work: Work) -> Overview:
+            return Overview(
+                {JobState(row["state"]): row["jobs"] for row in work.rows("jobs.counts")},
+                [_job(row) for row in work.rows("jobs.active")],
+                [_job(row) for row in work.rows("jobs.needing_you")],
+                [_job(row) for row in work.rows("jobs.ended", before=before, wanted=_like(wanted), limit=limit)],
+            )
+
+        return await self._db.read(read)
 
     async def ended(self, before: int = 2**62, limit: int = 50, *, wanted: str = "") -> list[Job]:
         """Done and stopped jobs, newest first; those that have a text in title, site or folder."""
-        like = "%" + wanted.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
-        rows = await self._db.read(lambda work: work.rows("jobs.ended", before=before, wanted=like, limit=limit))
+        rows = await self._db.read(
+            lambda work: work.rows("jobs.ended", before=before, wanted=_like(wanted), limit=limit)
+        )
         return [_job(row) for row in rows]
 
     async def counts(self) -> dict[JobState, int]:
@@ -509,6 +527,11 @@ def _narrow(work: Work, job: Row, choice: Choice, taken: dict[tuple[bytes, ...],
         if before is not after
     ]
     work.many("items.set_plan", list(changed))
+
+
+def _like(text: str) -> str:
+    """A pattern for what has this text anywhere in it."""
+    return "%" + text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
 
 
 def _item_row(job_id: int, position: int, item: NewItem) -> dict[str, Any]:

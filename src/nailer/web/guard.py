@@ -77,8 +77,10 @@ class Guard:
     async def _judge(self, scope: Scope, receive: Receive) -> tuple[Response | None, Receive]:
         """A refusal, or None with the session in the scope's state and the body still to be read."""
         headers = Headers(scope=scope)
+        # From before anything is read: the page hears what ends from here on.
+        live_version = self._nailer.live.version
         session = await self._nailer.accounts.session(_cookie(headers))
-        scope.setdefault("state", {})["session"] = session
+        scope.setdefault("state", {}).update(session=session, live_version=live_version)
         is_open = scope["path"] in _OPEN
         if session is None and not is_open:
             return await self._to_sign_in(scope, headers), receive

@@ -77,23 +77,22 @@ async def jobs_page(request: Request) -> Response:
     show = query.text("show", "now")
     before = query.number("before", 2**62)
     wanted = query.text("q")
-    counts = await nailer.jobs.counts()
-    needing = await nailer.jobs.needing_you()
+    found = await nailer.jobs.overview(before=before, limit=50 if show == "ended" else 5, wanted=wanted)
     if show == "needs-you":
-        jobs = needing
+        jobs = found.needing_you
     elif show == "ended":
-        jobs = await nailer.jobs.ended(before, wanted=wanted)
+        jobs = found.ended
     else:
         show = "now"
-        jobs = [*await nailer.jobs.active(), *needing[:5], *await nailer.jobs.ended(limit=5)]
+        jobs = [*found.active, *found.needing_you[:5], *found.ended]
     return render(
         request,
         "jobs.html",
         cards=[await card_of(nailer, job) for job in jobs],
         show=show,
-        now_count=sum(counts.get(state, 0) for state in ACTIVE),
-        needs_count=counts.get(JobState.NEEDS_YOU, 0),
-        ended_count=counts.get(JobState.DONE, 0) + counts.get(JobState.STOPPED, 0),
+        now_count=sum(found.counts.get(state, 0) for state in ACTIVE),
+        needs_count=found.counts.get(JobState.NEEDS_YOU, 0),
+        ended_count=found.counts.get(JobState.DONE, 0) + found.counts.get(JobState.STOPPED, 0),
         last_id=jobs[-1].id if jobs and show == "ended" else None,
         open_count=nailer.pool.open_lines,
         speeds=list(nailer.live.speeds),
@@ -285,14 +284,18 @@ async def job_live(request: Request, job_id: int) -> Response:
 
 @router.get("/events")
 async def events(request: Request) -> Response:
-    """Server-sent events: what runs, and what has just ended. One event after every change, a comment as heartbeat."""
+    """Server-sent events: what runs, and what has ended since the page was asked for (`since`, or the id of the last event
+    that a browser heard). One event after every change, a comment as heartbeat."""
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    account_id = session_of(request).account_id
-    return StreamingResponse(_events(nailer_of(request), account_id), media_type="text/event-stream", headers=headers)
+    nailer, account_id = nailer_of(request), session_of(request).account_id
+    last = request.headers.get("last-event-id", "")
+    since = int(last) if last.isascii() and last.isdecimal() else Query(request).number("since", nailer.live.version)
+    return StreamingResponse(_events(nailer, account_id, since), media_type="text/event-stream", headers=headers)
 
 
-async def _events(nailer: Nailer, account_id: int) -> AsyncIterator[str]:
-    seen = nailer.live.version
+async def _events(nailer: Nailer, account_id: int, since: int) -> AsyncIterator[str]:
+    # A version not reached yet is one of before Nailer was started anew.
+    seen = since if since <= nailer.live.version else 0
     async for moved in nailer.live.changes(at_most_every_s=_EVERY_S, heartbeat_s=_HEARTBEAT_S):
         if not moved:
             yield ": still here\n\n"
@@ -316,7 +319,7 @@ async def _events(nailer: Nailer, account_id: int) -> AsyncIterator[str]:
             "speeds": list(nailer.live.speeds)[-1:],
             "limits": [nailer.limits.rate(ALL_SITES, side) for side in (SideName.THERE, SideName.HERE)],
         }
-        yield f"data: {json.dumps(body)}\n\n"
+        yield f"id: {seen}\ndata: {json.dumps(body)}\n\n"
 
 
 def _live_values(live: LiveJob) -> dict[str, Any]:

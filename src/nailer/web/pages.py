@@ -120,6 +120,7 @@ def fragment(request: Request, template: str, **values: Any) -> str:
     environment: Environment = request.app.state.templates
     return environment.get_template(template).render(
         session=getattr(request.state, "session", None),
+        live_version=getattr(request.state, "live_version", nailer.live.version),
         request_path=request.url.path,
         now=now,
         when=lambda moment: words.when_text(aware(moment) if moment.tzinfo is None else moment, now, zone),

@@ -1,11 +1,13 @@
 // One stream of events a page, heard only while the page is seen: browsers allow few open connections to one address.
+// It goes on from what the page has heard last, or from when it was asked for: nothing ends unheard.
 const listeners = new Set();
-let source = null;
+let source = null, heard = document.querySelector('meta[name="live"]').content;
 
 function open() {
   if (source || document.hidden || !listeners.size) return;
-  source = new EventSource("/events");
+  source = new EventSource(`/events?since=${heard}`);
   source.onmessage = (message) => {
+    heard = message.lastEventId;
     const event = JSON.parse(message.data);
     listeners.forEach((hear) => hear(event));
   };
