@@ -31,7 +31,7 @@ from nailer.standins.demo import content
         ("a.js", "f('it is);\ng();", "a quote is begun and never ended on this line", "'"),
         ("a.js", "f() /* no end", "a comment in the JavaScript is begun and never ended", "/*"),
         ("a.php", "<?php if (f(1) { g(); }", "( is not closed", "("),
-        ("a.json", '{"a": 1,}', "JSON: Expecting property name enclosed in double quotes", "}"),
+        ("a.json", '{"a": 1, b: 2}', "JSON: Expecting property name enclosed in double quotes", "b"),
         ("a.cgi", " #!/bin/sh\n", "#! must be the very first characters", " #!/bin/sh"),
         ("a.cgi", "echo\n", "a script begins with #! and its interpreter", "echo"),
         ("a.pl", "#!perl\n", "the interpreter is named by its whole path, like /usr/bin/perl", "#!perl"),
