@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nailer.core.entry import NS, Entry, Kind, SideName, Stamp
-from nailer.core.joint import Baseline, Compare, Joint, Seen, seen
+from nailer.core.joint import Baseline, Compare, Joint, Seen, Standing, seen
 from nailer.core.plan import Action, Step
 from nailer.core.sync import (
     ACTING,
@@ -28,6 +28,7 @@ from nailer.core.sync import (
     choices_of,
     compared,
     decided,
+    ends_of,
     flow_of,
     hardly_the_same,
     proposed,
@@ -602,3 +603,21 @@ def test_an_entry_seen_twice_is_level_by_what_it_was() -> None:
 
     assert seen(entry) == Seen(entry.size, entry.stamp)
     assert not a_folder().is_file
+
+
+@pytest.mark.parametrize(
+    "changed",
+    [
+        {"here": a_file("a", size=6)},
+        {"there": None},
+        {"there": replace(a_file("a"), stamp=Stamp.seconds(NOON_S + 60))},
+        {"here": replace(a_file("a"), kind=Kind.LINK, target=b"b")},
+        {"here": None, "there": a_file("a")},
+    ],
+)
+def test_the_ends_of_a_row_are_others_once_one_of_them_has_changed(changed: dict[str, Entry | None]) -> None:
+    row = Row((b"a",), a_file("a"), a_file("a", size=9), Standing(Joint.BOTH_CHANGED, "both changed"))
+
+    assert ends_of(replace(row, **changed)) != ends_of(row)
+    assert ends_of(replace(row, here=replace(a_file("a"), access=0o600))) == ends_of(row)
+    assert len(ends_of(row)) == 16

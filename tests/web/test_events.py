@@ -10,6 +10,7 @@ import pytest
 
 from nailer.core.states import JobState
 from nailer.store.database import Database, Work
+from nailer.web.forms import number_in
 from nailer.web.jobs import _events
 from tests.builders import write
 from tests.world import World
@@ -74,3 +75,11 @@ async def test_a_job_that_ends_while_the_lists_are_read_is_in_one_of_them(
     assert first.needing_you == second.active == []
     assert [one.id for one in second.needing_you] == [job.id]
     assert first.counts[JobState.RUNNING] == second.counts[JobState.NEEDS_YOU] == 1
+
+
+@pytest.mark.parametrize(
+    ("text", "number"),
+    [("0", 0), ("17", 17), ("", None), ("-1", None), ("\u0663", None), ("9" * 5000, None)],
+)
+def test_a_number_that_was_sent_is_read_or_is_none(text: str, number: int | None) -> None:
+    assert number_in(text) == number

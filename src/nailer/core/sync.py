@@ -21,6 +21,7 @@ composed letters) waits for a decision, because many servers cannot hold both.
 
 from __future__ import annotations
 
+import hashlib
 import unicodedata
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -455,6 +456,18 @@ def choices_of(row: Row, doing: Doing) -> tuple[Doing, ...]:
     else:
         found.append(Doing.REMOVE_THERE)
     return (*dict.fromkeys(found), Doing.LEAVE)
+
+
+def ends_of(row: Row) -> bytes:
+    """Sixteen bytes that tell how both ends of a row stand: a choice holds while they do. Access has no part in it, as
+    nothing is carried for it."""
+    return hashlib.sha256(repr((_stands(row.here), _stands(row.there))).encode()).digest()[:16]
+
+
+def _stands(entry: Entry | None) -> tuple[object, ...] | None:
+    if entry is None:
+        return None
+    return entry.kind.value, entry.size, entry.stamp and entry.stamp.at_ns, entry.target
 
 
 def decided(rows: Sequence[Row], offered: Doings, chosen: Mapping[int, Doing]) -> Doings:

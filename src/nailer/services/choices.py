@@ -5,11 +5,9 @@ A choice holds for the two ends that a person saw. Where one of them has changed
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterable
 
-from nailer.core.entry import Entry
-from nailer.core.sync import Doing, Row, choices_of
+from nailer.core.sync import Doing, choices_of, ends_of
 from nailer.services.syncplan import SyncPlan
 from nailer.store.choices import Choice, ChoiceStore
 
@@ -53,17 +51,6 @@ class Choices:
     async def forget(self, plan: SyncPlan) -> None:
         """All of them: the plan is carried out, or a person begins anew."""
         await self._store.forget_all(plan.account_id, plan.pair.id)
-
-
-def ends_of(row: Row) -> bytes:
-    """Sixteen bytes that tell how both ends of a row stand."""
-    return hashlib.sha256(repr((_seen(row.here), _seen(row.there))).encode()).digest()[:16]
-
-
-def _seen(entry: Entry | None) -> tuple[object, ...] | None:
-    if entry is None:
-        return None
-    return entry.kind.value, entry.size, entry.stamp and entry.stamp.at_ns, entry.target
 
 
 def _holds(plan: SyncPlan, number: int, one: Choice) -> bool:

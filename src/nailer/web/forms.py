@@ -26,6 +26,12 @@ from nailer.store.timers import Clashes, Mail, Missed
 
 _FORM_BYTES = 256 * 1024
 _MOST_NAMES = 200_000
+_MOST_DIGITS = 19
+
+
+def number_in(text: str) -> int | None:
+    """A number from zero on as somebody sent it; None where it is none, or longer than any that is meant."""
+    return int(text) if text.isascii() and text.isdecimal() and len(text) <= _MOST_DIGITS else None
 
 
 class Query:
@@ -54,10 +60,10 @@ class Query:
         return path
 
     def number(self, name: str, default: int, *, least: int = 0, most: int = 2**62) -> int:
-        text = self.text(name, str(default))
-        if not text.isascii() or not text.isdecimal():
+        number = number_in(self.text(name, str(default)))
+        if number is None:
             raise InvalidInput(f"'{name}' must be a number.")
-        return min(max(int(text), least), most)
+        return min(max(number, least), most)
 
     def side(self) -> SideName:
         try:

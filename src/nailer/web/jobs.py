@@ -31,7 +31,7 @@ from nailer.engine.live import InFlight, LiveJob
 from nailer.errors import InvalidInput, NailerError
 from nailer.store.accounts import WhenDone
 from nailer.store.jobs import FailureGroup, Job
-from nailer.web.forms import Query
+from nailer.web.forms import Query, number_in
 from nailer.web.pages import nailer_of, render, session_of
 
 router = APIRouter()
@@ -288,8 +288,8 @@ async def events(request: Request) -> Response:
     that a browser heard). One event after every change, a comment as heartbeat."""
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
     nailer, account_id = nailer_of(request), session_of(request).account_id
-    last = request.headers.get("last-event-id", "")
-    since = int(last) if last.isascii() and last.isdecimal() else Query(request).number("since", nailer.live.version)
+    last = number_in(request.headers.get("last-event-id", ""))
+    since = last if last is not None else Query(request).number("since", nailer.live.version)
     return StreamingResponse(_events(nailer, account_id, since), media_type="text/event-stream", headers=headers)
 
 
