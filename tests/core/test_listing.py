@@ -123,7 +123,7 @@ def test_what_is_no_line_of_facts_is_told() -> None:
 
 @pytest.mark.parametrize("mode", [b"0644", b"644", b"0o644"])
 def test_access_is_read_in_every_spelling(mode: bytes) -> None:
-    facts = parse_facts(b"type=file;UNIX.mode=" + mode + b"; f")
+    facts = parse_facts(b"type=file;size=1;UNIX.mode=" + mode + b"; f")
 
     assert facts is not None
     assert facts.entry.access == 0o644
