@@ -14,6 +14,7 @@ import pytest
 
 from nailer.store.database import Database
 from nailer.store.mariadb import PrivateMariaDB
+from tests.real.grounds import CONFIGURATIONS, RealHosts
 from tests.world import World, a_world
 
 SOURCE = Path(__file__).parent.parent / "src" / "nailer"
@@ -94,6 +95,10 @@ def _nothing_leaks(request: pytest.FixtureRequest) -> Iterator[None]:
         return
     if any(name in request.fixturenames for name in ("database", "world", "client", "nailer")):
         request.getfixturevalue("database_url")
+    if "real_hosts" in request.fixturenames:
+        hosts = request.getfixturevalue("real_hosts")
+        for kind in _named(request):
+            hosts.get(kind)
     before = _open_things()
     yield
     deadline = time.monotonic() + 5
@@ -103,6 +108,21 @@ def _nothing_leaks(request: pytest.FixtureRequest) -> Iterator[None]:
             break
         time.sleep(0.02)
     assert not any(left), f"left behind: threads {left[0]}, sockets {left[1]}, processes {left[2]}"
+
+
+def _named(request: pytest.FixtureRequest) -> list[str]:
+    """The real servers that a test names by its parameters: they run on for the next test."""
+    given = getattr(request.node, "callspec", None)
+    values = given.params.values() if given is not None else ()
+    return [value for value in values if isinstance(value, str) and value in CONFIGURATIONS]
+
+
+@pytest.fixture(scope="session")
+def real_hosts(tmp_path_factory: pytest.TempPathFactory) -> Iterator[RealHosts]:
+    """Real servers, each started once."""
+    hosts = RealHosts(tmp_path_factory.mktemp("real"))
+    yield hosts
+    hosts.close()
 
 
 @pytest.fixture(scope="session")

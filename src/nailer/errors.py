@@ -23,7 +23,10 @@
         ├── PermissionRefused   the server or the file system says no
         ├── OutsideRoot         the path leads out of the allowed folders
         ├── FileMissing         the name is not there
+        ├── NotKnown            nobody can tell whether the name is there
         ├── AlreadyThere        the name is taken
+        ├── CannotReplace       a file does not take a taken name by renaming
+        ├── RenameRefused       the server renames nothing here
         ├── WrongKind           a folder where a file was expected, or the reverse
         ├── FolderNotEmpty      a folder that still holds names
         ├── NoSpaceLeft         disk or quota is full
@@ -242,6 +245,28 @@ class OutsideRoot(TransferError):
 class FileMissing(TransferError):
     title = "The name is not there"
     advice_default = ("Read the folder again: somebody may have moved or removed it.",)
+
+
+class NotKnown(TransferError):
+    """Never to be taken for FileMissing: nothing is removed, made or replaced on the strength of it."""
+
+    title = "Nobody can tell whether it is there"
+    advice_default = ("Ask the host why its server does not list this folder.",)
+
+
+class CannotReplace(TransferError):
+    """Renaming over a name that is taken was refused, and nothing was changed."""
+
+    title = "The server does not rename over a taken name"
+    advice_default = ("Rename or remove what has the name first.",)
+
+
+class RenameRefused(TransferError):
+    title = "The server does not rename here"
+    advice_default = (
+        "Let Nailer overwrite files in place on this site: in the plan, or in the site's settings. The old content is kept.",
+        "Or ask the host to allow renaming: with it no visitor can ever get half a file.",
+    )
 
 
 class AlreadyThere(TransferError):

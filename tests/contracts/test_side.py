@@ -16,6 +16,7 @@ from nailer.errors import AlreadyThere, FileMissing, FolderNotEmpty, NotSupporte
 from nailer.sides.side import once, walk
 from tests.builders import NOON_S
 from tests.contracts.sides import KINDS, Ground
+from tests.real.grounds import CONFIGURATIONS, RealHosts, real_ground
 
 ODD_NAMES = [
     b"plain.html",
@@ -37,9 +38,10 @@ ODD_NAMES = [
 ]
 
 
-@pytest.fixture(params=KINDS)
-async def ground(request: pytest.FixtureRequest, tmp_path: Path) -> AsyncIterator[Ground]:
-    async with KINDS[request.param](tmp_path) as made:
+@pytest.fixture(params=[*KINDS, *CONFIGURATIONS])
+async def ground(request: pytest.FixtureRequest, tmp_path: Path, real_hosts: RealHosts) -> AsyncIterator[Ground]:
+    kind = request.param
+    async with KINDS[kind](tmp_path) if kind in KINDS else real_ground(real_hosts, kind) as made:
         yield made
 
 
@@ -55,7 +57,7 @@ async def put(ground: Ground, name: bytes, data: bytes = b"content") -> SitePath
 
 
 async def names(ground: Ground, folder: SitePath | None = None) -> set[bytes]:
-    return {entry.name for entry in await ground.side.list(folder or ground.top)}
+    return {entry.name for entry in (await ground.side.list(folder or ground.top)).entries}
 
 
 @pytest.mark.parametrize("name", ODD_NAMES, ids=repr)
@@ -142,9 +144,9 @@ async def test_folders_are_made_listed_and_removed(ground: Ground) -> None:
     folder = ground.top.child(b"img")
     await ground.side.make_folder(folder)
 
-    (entry,) = await ground.side.list(ground.top)
+    (entry,) = (await ground.side.list(ground.top)).entries
     assert (entry.name, entry.kind, entry.size) == (b"img", Kind.FOLDER, 0)
-    assert await ground.side.list(folder) == []
+    assert (await ground.side.list(folder)).entries == []
     await ground.side.remove_folder(folder)
     assert await names(ground) == set()
 
@@ -229,7 +231,7 @@ async def test_links_say_where_they_lead(ground: Ground) -> None:
     for name, target in ((b"www", b"htdocs"), (b"to-file", b"file"), (b"broken", b"nowhere")):
         await ground.link(ground.top.child(name), target)
 
-    found = {entry.name: entry for entry in await ground.side.list(ground.top, careful=True)}
+    found = {entry.name: entry for entry in (await ground.side.list(ground.top, careful=True)).entries}
 
     assert (found[b"www"].kind, found[b"www"].target, found[b"www"].leads_to) == (Kind.LINK, b"htdocs", Kind.FOLDER)
     assert found[b"www"].opens_as_folder
@@ -276,7 +278,7 @@ async def test_the_account_starts_in_a_folder_of_the_side(ground: Ground) -> Non
 
     below = mark.below(home)
     assert below
-    assert b"mark.txt" in {one.name for one in await ground.side.list(home.join(below[:-1]))}
+    assert b"mark.txt" in {one.name for one in (await ground.side.list(home.join(below[:-1]))).entries}
 
 
 async def test_a_walk_reads_every_folder_once(ground: Ground) -> None:

@@ -328,7 +328,7 @@ async def test_a_caller_that_is_cancelled_leaves_nothing_behind(tmp_path: Path) 
         with pytest.raises(asyncio.CancelledError):
             await task
 
-        assert {entry.name for entry in await side.list(path("/"))} == {b"f"}
+        assert {entry.name for entry in (await side.list(path("/"))).entries} == {b"f"}
 
 
 async def test_the_clock_of_listings_is_measured_and_reckoned_with(tmp_path: Path) -> None:
@@ -340,7 +340,7 @@ async def test_the_clock_of_listings_is_measured_and_reckoned_with(tmp_path: Pat
         side = await connection.channel(Lane.BROWSE)
 
         assert await connection.measure_offset(path("/")) == 7200
-        (entry,) = await side.list(path("/"))
+        (entry,) = (await side.list(path("/"))).entries
 
     assert entry.stamp is not None
     assert (entry.stamp.at_ns, entry.stamp.precision_ns) == (minute_s * NS, 60 * NS)
@@ -351,7 +351,7 @@ async def test_names_in_another_set_are_read_and_written(tmp_path: Path) -> None
     async with connected(FtpHost(tmp_path, "seedlib", "sow-and-reap"), charset="iso-8859-1") as connection:
         side = await connection.channel(Lane.BROWSE)
 
-        assert [entry.name.decode() for entry in await side.list(path("/"))] == ["menü.html"]
+        assert [entry.name.decode() for entry in (await side.list(path("/"))).entries] == ["menü.html"]
         assert await content(side, "/menü.html") == b"soup"
         await side.write(path("/straße.html"), once(b"road"))
         with pytest.raises(NotSupported, match="no letter"):
@@ -365,7 +365,7 @@ async def test_dos_listings_are_read(tmp_path: Path) -> None:
     write(tmp_path, "b.txt", "twelve bytes")
     host = FtpHost.old_fashioned(tmp_path, "seedlib", "sow-and-reap", dos_listing=True)
     async with connected(host) as connection:
-        found = {entry.name: entry for entry in await (await connection.channel(Lane.BROWSE)).list(path("/"))}
+        found = {entry.name: entry for entry in (await (await connection.channel(Lane.BROWSE)).list(path("/"))).entries}
 
     assert (found[b"sub"].kind, found[b"b.txt"].size) == (Kind.FOLDER, 12)
 
@@ -378,8 +378,8 @@ async def test_hidden_links_are_found_where_care_is_asked_for(tmp_path: Path) ->
     async with connected(host) as connection:
         side = await connection.channel(Lane.BROWSE)
 
-        plain = {entry.name: entry.kind for entry in await side.list(path("/"))}
-        careful = {entry.name: entry.kind for entry in await side.list(path("/"), careful=True)}
+        plain = {entry.name: entry.kind for entry in (await side.list(path("/"))).entries}
+        careful = {entry.name: entry.kind for entry in (await side.list(path("/"), careful=True)).entries}
 
     assert plain[b"www"] is Kind.FOLDER
     assert careful[b"www"] is Kind.LINK

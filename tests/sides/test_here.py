@@ -47,7 +47,7 @@ async def test_a_link_that_leads_out_is_not_followed(roots: tuple[HereSide, Path
         await read(side, path("/studio/trap"))
     with pytest.raises(OutsideRoot):
         await side.resolve(path("/studio/trap"))
-    (entry,) = [one for one in await side.list(path("/studio")) if one.name == b"trap"]
+    (entry,) = [one for one in (await side.list(path("/studio"))).entries if one.name == b"trap"]
     assert (entry.kind, entry.leads_to) == (Kind.LINK, None)
 
 
@@ -119,7 +119,7 @@ async def test_absolute_links_within_the_root_are_followed(roots: tuple[HereSide
 async def test_roots_are_listed_by_their_labels_and_stay(roots: tuple[HereSide, Path]) -> None:
     side, _ = roots
 
-    assert [entry.name for entry in await side.list(SitePath())] == [b"studio"]
+    assert [entry.name for entry in (await side.list(SitePath())).entries] == [b"studio"]
     for action in (side.make_folder(path("/other")), side.remove_folder(path("/studio")), side.remove_file(SitePath())):
         with pytest.raises(OutsideRoot):
             await action
@@ -131,7 +131,7 @@ async def test_a_pipe_is_shown_and_never_waited_for(roots: tuple[HereSide, Path]
     side, root = roots
     os.mkfifo(root / "pipe")
 
-    (entry,) = await side.list(path("/studio"))
+    (entry,) = (await side.list(path("/studio"))).entries
     assert entry.kind is Kind.OTHER
     with pytest.raises(WrongKind):
         await read(side, path("/studio/pipe"))

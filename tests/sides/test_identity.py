@@ -146,7 +146,7 @@ async def test_a_line_goes_through_a_proxy_and_its_data_too(tmp_path: Path, kind
     try:
         async with connected(host, where=where) as connection:
             side = await connection.channel(Lane.BROWSE)
-            assert [entry.name for entry in await side.list(path("/"))] == [b"a.txt"]
+            assert [entry.name for entry in (await side.list(path("/"))).entries] == [b"a.txt"]
     finally:
         await proxy.stop()
 

@@ -20,6 +20,7 @@ class Abilities:
     links: bool | None = None
     resume: bool | None = None
     swap: bool | None = None
+    renames: bool | None = None
     room: bool | None = None
     features: tuple[str, ...] = ()
 
@@ -54,6 +55,12 @@ _WORDS: tuple[tuple[str, str, str, str], ...] = (
         "are not told from what they lead to; Nailer looks twice before removals",
     ),
     ("resume", "Going on half-way", "a cut file can go on where it stopped", "a cut file starts anew"),
+    (
+        "renames",
+        "Renaming",
+        "works: a new file takes its name only once it is whole",
+        "is refused: a file is overwritten in place where you allow that, and visitors may meet half of it meanwhile",
+    ),
     (
         "swap",
         "Swapping in one step",

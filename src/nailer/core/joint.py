@@ -151,8 +151,11 @@ def joint_of(
     *,
     compare: Compare = Compare.SIZE_AND_TIME,
     equal: bool | None = None,
+    unsure: str = "",
 ) -> Standing:
-    """How one name stands. `equal` is what the contents of two files of one size say, None where they were not read.
+    """How one name stands. `unsure` says why the side that seems to lack it may have it all the same. `equal` is what the
+    contents of two files of one size say, None where they were not read.
+
     Raises ValueError where neither side has it.
 
     >>> joint_of(Entry(b"a", Kind.FILE, 3), None).joint
@@ -160,6 +163,8 @@ def joint_of(
     """
     if here is None and there is None:
         raise ValueError("a name that neither side has has no joint")
+    if (here is None or there is None) and unsure:
+        return Standing(Joint.NOT_READ, f"whether it is {'there' if there is None else 'here'} is not known. {unsure}")
     if here is None or there is None:
         return _one_sided(here, there, baseline, compare)
     if here.kind is not there.kind:

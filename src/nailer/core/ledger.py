@@ -10,6 +10,7 @@ from enum import StrEnum
 from nailer.core.entry import Entry
 from nailer.core.joint import Baseline, Joint, Standing, joint_of
 from nailer.core.sitepath import is_hidden, shown_name
+from nailer.core.whole import NotWhole
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,14 +78,18 @@ def build_rows(
     there: Iterable[Entry],
     baselines: Mapping[bytes, Baseline],
     rolled: Mapping[bytes, tuple[Standing, Inside | None, Inside | None]],
+    lacks: tuple[NotWhole | None, NotWhole | None] = (None, None),
 ) -> list[Row]:
-    """One row for every name of either side, in the order of names. `rolled` holds what is known inside folders."""
+    """One row for every name of either side, in the order of names. `rolled` holds what is known inside folders; `lacks`
+    why the listing here, and the one there, may not hold everything."""
     ours = {entry.name: entry for entry in here}
     theirs = {entry.name: entry for entry in there}
     rows = []
     for name in ours.keys() | theirs.keys():
         one, other = ours.get(name), theirs.get(name)
-        row = Row(name, one, other, joint_of(one, other, baselines.get(name)))
+        lack = lacks[0] if one is None else lacks[1] if other is None else None
+        unsure = lack.sentence if lack is not None and lack.may_hide(name) else ""
+        row = Row(name, one, other, joint_of(one, other, baselines.get(name), unsure=unsure))
         if name in rolled:
             standing, inside_here, inside_there = rolled[name]
             known = standing if row.standing.joint is Joint.NOT_READ else row.standing

@@ -56,12 +56,14 @@ class Choice(StrEnum):
 class Found:
     """One entry of the source tree: the names from the picked folder down to it, and what it is there.
 
-    `problem` is set where a folder could not be read: what is in it is unknown.
+    `problem` is set where a folder could not be read: what is in it is unknown. `doubt` says of one that was read why it
+    may hold more.
     """
 
     below: Below
     entry: Entry
     problem: str | None = None
+    doubt: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,6 +132,8 @@ def carry_plan(found: Iterable[Found], there: Mapping[Below, Entry], *, resend_s
             folders.append(step)
             if step.verdict is Verdict.LEFT:
                 blocked.add(one.below)
+            elif one.doubt:
+                folders.append(_left(one, f"may hold more than was listed, which is not carried. {one.doubt}"))
         else:
             files.append(step)
     folders.sort(key=lambda step: len(step.target))
@@ -234,12 +238,14 @@ def removal_plan(found: Sequence[Found]) -> list[Step]:
 
     Links are removed as links; what they point to stays.
     """
-    unread = {one.below for one in found if one.problem is not None}
+    unread = {one.below for one in found if one.problem is not None or one.doubt}
     steps = []
     for one in sorted(found, key=lambda one: (one.entry.is_folder, -len(one.below))):
         action = Action.REMOVE_FOLDER if one.entry.is_folder else Action.REMOVE
         barred = any(other[: len(one.below)] == one.below for other in unread) if one.entry.is_folder else False
-        verdict, reason = (Verdict.LEFT, "not all of it could be read") if barred else (Verdict.REMOVES, "is removed")
+        verdict, reason = (
+            (Verdict.LEFT, "not all of what is in it is known") if barred else (Verdict.REMOVES, "is removed")
+        )
         if one.entry.kind is Kind.OTHER:
             verdict, reason = Verdict.LEFT, "neither a file nor a folder"
         steps.append(Step(action, one.below, one.below, one.entry, verdict, reason, one.entry))

@@ -211,7 +211,11 @@ def compared(
         met += sum(name in known for name in others) if known else 0
         if met < len(known):
             names = {entry.name for tree in (here, there) for entry in tree.folders.get(folder, ())}
-            gone += [(*folder, name) for name in known if name not in names]
+            gone += [
+                (*folder, name)
+                for name in known
+                if name not in names and not any(tree.may_hide((*folder, name)) for tree in (here, there))
+            ]
         found: list[Row] = []
         for name, near, far in slow:
             below = (*folder, name)
@@ -228,14 +232,15 @@ def compared(
                     if before is None or not before.folder:
                         level.append(below)
                 continue
-            standing = joint_of(near, far, before, compare=compare, equal=contents.get(below))
+            unsure = here.may_hide(below) if near is None else there.may_hide(below) if far is None else ""
+            standing = joint_of(near, far, before, compare=compare, equal=contents.get(below), unsure=unsure)
             if standing.joint is Joint.SAME:
                 same += near is not None and near.is_file
                 if not why and near is not None and near.is_file:
                     level.append(below)
                 continue
             found.append(Row(below, near, far, standing, before, why))
-            if not why and all(side is None or side.is_folder for side in (near, far)):
+            if not why and not unsure and all(side is None or side.is_folder for side in (near, far)):
                 waiting.append(below)
         rows += _with_twins(found)
     rows.sort(key=lambda row: row.below)
@@ -689,7 +694,8 @@ class _Making:
         goes = []
         for step in sorted(self.removed_folders, key=lambda step: -len(step.target)):
             inside = self._own.folders.get(step.target)
-            emptied = inside is not None and all((*step.target, entry.name) in gone for entry in inside)
+            known = inside is not None and step.target not in self._own.lacks
+            emptied = known and all((*step.target, entry.name) in gone for entry in inside or ())
             if emptied and step.target not in full:
                 gone.add(step.target)
                 goes.append(step)

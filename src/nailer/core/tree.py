@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from nailer.core.entry import Entry
+from nailer.core.whole import NotWhole
 
 Below = tuple[bytes, ...]
 
@@ -15,10 +16,12 @@ _FEW = 5
 @dataclass(frozen=True, slots=True)
 class Tree:
     """`folders` holds what is in each folder by its names below the top, which is `()`. `problems` says of folders why
-    they could not be read; they are not among `folders`. `missing`: the top itself is not there."""
+    they could not be read; they are not among `folders`. `lacks` says of folders that were read why they may hold more.
+    `missing`: the top itself is not there."""
 
     folders: Mapping[Below, Sequence[Entry]]
     problems: Mapping[Below, str] = field(default_factory=dict)
+    lacks: Mapping[Below, NotWhole] = field(default_factory=dict)
     missing: bool = False
 
     @property
@@ -59,5 +62,10 @@ class Tree:
                 yield from self.under(below)
 
     def whole_under(self, top: Below) -> bool:
-        """True where a folder and everything below it was read."""
-        return not any(below[: len(top)] == top for below in self.problems)
+        """True where a folder and everything below it is known to have been read."""
+        return not any(below[: len(top)] == top for unsure in (self.problems, self.lacks) for below in unsure)
+
+    def may_hide(self, below: Below) -> str:
+        """Why a name that was not found may be there all the same; '' where it is known not to be."""
+        lack = self.lacks.get(below[:-1])
+        return lack.sentence if lack is not None and lack.may_hide(below[-1]) else ""

@@ -8,11 +8,12 @@ a name that is missing from it is *not known*: never gone, never only on the oth
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
 from nailer.core.entry import Entry
+from nailer.core.names import is_part_name
 
 
 class Lack(StrEnum):
@@ -78,6 +79,15 @@ class Listing:
     def may_hide(self, name: bytes) -> bool:
         """True where a name that is not in the listing may be in the folder all the same."""
         return self.lack is not None and self.lack.may_hide(name)
+
+
+def listing_of(entries: Iterable[Entry], lack: NotWhole | None = None) -> Listing:
+    """What was read of a folder, with Nailer's own temporary files put aside."""
+    files: list[Entry] = []
+    parts: list[Entry] = []
+    for one in entries:
+        (parts if is_part_name(one.name) else files).append(one)
+    return Listing(files, lack, tuple(parts))
 
 
 # What servers say in a good reply when they did not list everything. Each has been met, or is a plain variant of one.

@@ -18,6 +18,7 @@ from nailer.core.sieve import Sieves
 from nailer.core.sitepath import SitePath, shown_name
 from nailer.core.sync import last_standing
 from nailer.core.tree import Below
+from nailer.core.whole import Listing, NotWhole
 from nailer.core.words import when_text
 from nailer.errors import ConnectionDropped, FileMissing, TransferError
 from nailer.sides.connection import Lane
@@ -42,13 +43,21 @@ _Rolled = dict[bytes, tuple[Standing, Inside | None, Inside | None]]
 
 
 @dataclass(frozen=True, slots=True)
-class Listing:
-    """One folder of one side as it was read. `problem` says why it could not be; then `entries` is empty."""
+class FolderRead:
+    """One folder of one side as it was read. `problem` says why it could not be; then `entries` is empty. `lack` says why
+    there may be more in it; `parts` are temporary files of Nailer's own."""
 
     entries: tuple[Entry, ...]
     read_at: datetime
     read_at_s: float
     problem: TransferError | None = None
+    lack: NotWhole | None = None
+    parts: tuple[Entry, ...] = ()
+
+    @property
+    def is_whole(self) -> bool:
+        """Everything in the folder is known."""
+        return self.problem is None and self.lack is None
 
     @property
     def is_missing(self) -> bool:
@@ -69,8 +78,8 @@ class Ledger:
 
     here: SitePath
     there: SitePath
-    here_listing: Listing
-    there_listing: Listing
+    here_listing: FolderRead
+    there_listing: FolderRead
     rows: list[Row]
     shown: list[Row]
     counts: dict[Joint, int]
@@ -94,8 +103,8 @@ class TreeNode:
 class _Memory:
     """What was read of one site: listings in the order of use, readings under way, and rolled-up folders."""
 
-    listings: OrderedDict[tuple[SideName, SitePath], Listing] = field(default_factory=OrderedDict)
-    reading: dict[tuple[SideName, SitePath], asyncio.Task[Listing]] = field(default_factory=dict)
+    listings: OrderedDict[tuple[SideName, SitePath], FolderRead] = field(default_factory=OrderedDict)
+    reading: dict[tuple[SideName, SitePath], asyncio.Task[FolderRead]] = field(default_factory=dict)
     rolled: dict[FolderPair, _Rolled] = field(default_factory=dict)
     ledgers: OrderedDict[tuple[SitePath, SitePath, View], Ledger] = field(default_factory=OrderedDict)
     names: int = 0
@@ -122,7 +131,7 @@ class Browse:
         async with self._pool.side(site.id, lane) as there:
             yield there
 
-    async def listing(self, site: Site, name: SideName, folder: SitePath, *, max_age_s: float = _FRESH_S) -> Listing:
+    async def listing(self, site: Site, name: SideName, folder: SitePath, *, max_age_s: float = _FRESH_S) -> FolderRead:
         """A folder as it was read within `max_age_s`, or read now. Two who ask at once share one reading."""
         memory = self._memory(site.id)
         key = (name, folder)
@@ -154,7 +163,8 @@ class Browse:
         baselines = (await self._changes.baselines(site.id, [(here, there)]))[pair_key(here, there)]
         pair, below = await self._pair_of(site, here, there)
         last = await self._last_read(pair, below, ours, theirs) if rolled is None else {}
-        rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, baselines, rolled or last)
+        lacks = (ours.lack, theirs.lack)
+        rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, baselines, rolled or last, lacks)
         rows = await self._sieved(site, pair, here, there, rows)
         await self._forget_gone(site, here, there, baselines.keys() - {row.name for row in rows}, ours, theirs)
         shown = await asyncio.to_thread(visible, rows, view)
@@ -178,7 +188,7 @@ class Browse:
                 found = (pair, below)
         return found
 
-    async def _last_read(self, pair: Pair | None, below: Below, ours: Listing, theirs: Listing) -> _Rolled:
+    async def _last_read(self, pair: Pair | None, below: Below, ours: FolderRead, theirs: FolderRead) -> _Rolled:
         """What stood below the folders of a pair when it was read last."""
         if pair is None or pair.read_at is None:
             return {}
@@ -238,7 +248,9 @@ class Browse:
             elif budget.take():
                 side, path = (SideName.HERE, pair[0]) if name in one else (SideName.THERE, pair[1])
                 inside = (await self.listing(site, side, path)).inside
-                standing_alone = joint_of(one.get(name), other.get(name))
+                lack = theirs.lack if name in one else ours.lack
+                unsure = lack.sentence if lack is not None and lack.may_hide(name) else ""
+                standing_alone = joint_of(one.get(name), other.get(name), unsure=unsure)
                 rolled[name] = (standing_alone, inside, None) if name in one else (standing_alone, None, inside)
         memory = self._memory(site.id)
         changed = memory.rolled.get((here, there)) != rolled
@@ -331,28 +343,28 @@ class Browse:
         if not folder.is_root:
             self.forget(site_id, side, folder.parent)
 
-    async def _read(self, site: Site, name: SideName, folder: SitePath) -> Listing:
+    async def _read(self, site: Site, name: SideName, folder: SitePath) -> FolderRead:
         try:
             return await self._read_once(site, name, folder)
         except ConnectionDropped:
             # A line that lay idle is often cut unnoticed; reading is harmless, so it is tried once more.
             return await self._read_once(site, name, folder)
 
-    async def _read_once(self, site: Site, name: SideName, folder: SitePath) -> Listing:
+    async def _read_once(self, site: Site, name: SideName, folder: SitePath) -> FolderRead:
         problem: TransferError | None = None
-        entries: list[Entry] = []
+        read = Listing([])
         async with self.side(site, name) as side:
             try:
-                entries = await side.list(folder)
+                read = await side.list(folder)
             except TransferError as failed:
                 if failed.heals:
                     raise
                 problem = failed
-        listing = Listing(tuple(entries), datetime.now(UTC), time.monotonic(), problem)
+        listing = FolderRead(tuple(read.entries), datetime.now(UTC), time.monotonic(), problem, read.lack, read.parts)
         self._remember(site.id, (name, folder), listing)
         return listing
 
-    def _remember(self, site_id: int, key: tuple[SideName, SitePath], listing: Listing) -> None:
+    def _remember(self, site_id: int, key: tuple[SideName, SitePath], listing: FolderRead) -> None:
         memory = self._memory(site_id)
         old = memory.listings.pop(key, None)
         memory.names += len(listing.entries) - (len(old.entries) if old else 0)
@@ -396,20 +408,21 @@ class Browse:
         found = []
         for number, (here, there) in enumerate(pairs):
             ours, theirs = listings[2 * number], listings[2 * number + 1]
-            rows = build_rows(ours.entries, theirs.entries, baselines[pair_key(here, there)], {})
+            lacks = (ours.lack, theirs.lack)
+            rows = build_rows(ours.entries, theirs.entries, baselines[pair_key(here, there)], {}, lacks)
             place = _place_in_pair(site, here, there)
             rows = [row for row in rows if not sieves.held((*place, row.name), row.here, row.there, nearly=True)]
             both = [row.name for row in rows if row.here and row.there and row.here.is_folder and row.there.is_folder]
             standings = [row.standing for row in rows if row.name not in set(both)]
             below = [(here.child(name), there.child(name)) for name in both]
-            found.append((standings, below, ours.problem is None and theirs.problem is None))
+            found.append((standings, below, ours.is_whole and theirs.is_whole))
         return found
 
     async def _forget_gone(
-        self, site: Site, here: SitePath, there: SitePath, gone: set[bytes], ours: Listing, theirs: Listing
+        self, site: Site, here: SitePath, there: SitePath, gone: set[bytes], ours: FolderRead, theirs: FolderRead
     ) -> None:
         """A name that both sides have lost leaves the baseline, so that it is new when it comes again."""
-        if gone and ours.problem is None and theirs.problem is None:
+        if gone and ours.is_whole and theirs.is_whole:
             await self._changes.forget_baselines(site.id, here, there, gone)
 
     def _memory(self, site_id: int) -> _Memory:

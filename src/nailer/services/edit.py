@@ -21,7 +21,7 @@ from nailer.engine.live import Live
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotEditable, NotFound
 from nailer.services.browse import Browse
 from nailer.services.writing import Write, Writing
-from nailer.sides.side import Side
+from nailer.sides.side import Side, is_there
 from nailer.store.drafts import Draft, DraftStore, OpenFile
 from nailer.store.jobs import JobStore
 from nailer.store.sites import Site
@@ -100,7 +100,7 @@ class Edit:
         """A file from nothing or from a template: a draft until it is saved. Raises Conflict where the name is taken."""
         if await self._drafts.of_file(account_id, site.id, side, path) is None:
             async with self._browse.side(site, side) as reached:
-                if any(one.name == path.name for one in await reached.list(path.parent)):
+                if await is_there(reached, path):
                     raise Conflict(f"{path} is there already. Open it, or take another name.")
             await self._drafts.add(account_id, site.id, side, path, b"", None, TextForm(), text)
         draft = await self._drafts.of_file(account_id, site.id, side, path)

@@ -79,18 +79,25 @@ async def tarred(side: Side, folder: SitePath, names: Sequence[bytes]) -> AsyncG
     async with aclosing(_files(side, folder, names, problems)) as files:
         async for path, entry in files:
             below = path.below(folder) or (path.name,)
-            yield await in_thread(squeeze.compress, _tar_head(below, entry))
             if entry.is_folder:
+                yield await in_thread(squeeze.compress, _tar_head(below, entry))
                 continue
             left = entry.size
-            try:
-                async with aclosing(side.read(path)) as chunks:
+            async with aclosing(side.read(path)) as chunks:
+                try:
+                    first = await anext(chunks, b"")
+                except TransferError as error:
+                    problems.append(f"{path}: {error.what}")
+                    continue
+                yield await in_thread(squeeze.compress, _tar_head(below, entry) + first[:left])
+                left -= len(first[:left])
+                try:
                     async for chunk in chunks:
                         chunk = chunk[:left]
                         left -= len(chunk)
                         yield await in_thread(squeeze.compress, chunk)
-            except TransferError as error:
-                problems.append(f"{path}: {error.what}")
+                except TransferError as error:
+                    problems.append(f"{path}: {error.what}")
             if left:
                 # The head said how much would come: what is missing is zeros, and said.
                 problems.append(f"{path}: {left} bytes of it did not come.")
@@ -125,15 +132,22 @@ async def _one(
         archive.writestr(info, b"")
         yield drain.take()
         return
-    with archive.open(info, "w", force_zip64=True) as member:
+    async with aclosing(side.read(path)) as chunks:
+        # A file that cannot be read is left out: a member without content would be a false statement about it.
         try:
-            async with aclosing(side.read(path)) as chunks:
+            first = await anext(chunks, b"")
+        except TransferError as error:
+            problems.append(f"{path}: {error.what}")
+            return
+        with archive.open(info, "w", force_zip64=True) as member:
+            try:
+                await in_thread(member.write, first)
                 async for chunk in chunks:
                     await in_thread(member.write, chunk)
                     if ready := drain.take():
                         yield ready
-        except TransferError as error:
-            problems.append(f"{path}: {error.what}")
+            except TransferError as error:
+                problems.append(f"{path}: it is not whole in this archive. {error.what}")
     yield drain.take()
 
 
@@ -151,8 +165,8 @@ async def _files(
             continue
         async with aclosing(walk(side, path, careful=True)) as readings:
             async for reading in readings:
-                if reading.problem is not None:
-                    problems.append(f"{path.join(reading.below)}: {reading.problem.what}")
+                if reading.doubt:
+                    problems.append(f"{path.join(reading.below)}: {reading.doubt}")
                 for one in reading.entries:
                     if one.is_file or one.is_folder:
                         yield path.join((*reading.below, one.name)), one

@@ -187,8 +187,8 @@ async def _tree(side: Side, top: SitePath, problems: list[str]) -> list[tuple[Si
     async with aclosing(walk(side, top, careful=True)) as readings:
         async for reading in readings:
             where = top.join(reading.below)
-            if reading.problem is not None:
-                problems.append(f"{where}: {reading.problem.what}")
+            if reading.doubt:
+                problems.append(f"{where}: {reading.doubt}")
             found += [(where.child(one.name), one) for one in reading.entries]
             if len(found) > _MOST_NAMES:
                 raise InvalidInput(f"There are more than {_MOST_NAMES} names. Pick a part of them.")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from itertools import chain
 
 from nailer.core.access import octal
 from nailer.core.advice import Doubt
@@ -29,7 +28,7 @@ from nailer.core.sieve import Sieves
 from nailer.core.sitepath import SitePath, common_folder
 from nailer.core.states import JobState
 from nailer.engine.runner import Runner
-from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound, TransferError, WrongKind
+from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound, NotKnown, TransferError, WrongKind
 from nailer.services.browse import Browse
 from nailer.services.places import folder_items, missing_folders, room_at
 from nailer.services.sieving import Sieving
@@ -102,10 +101,10 @@ class Planning:
                 room_at(target_side, target),
                 self._around(target_side, site, to_side, source, target),
             )
+            met = await _met_of(target_side, target, there, found)
         # Of many picked names some may be on the other side only: those have nothing to carry.
         if not found:
             raise FileMissing(f"{source.child(names[0])} is not there any more.")
-        met = {one.below: one.entry for one in there}
         steps = carry_plan(found, met, resend_same=resend_same)
         if not despite_sieves:
             start = site.start_here if to_side is SideName.THERE else site.start_there
@@ -156,8 +155,7 @@ class Planning:
                 missing_folders(target_side, target),
                 room_at(target_side, target),
             )
-            folders = {one.below[:-1] for one in found}
-            met = await _met(target_side, target, folders)
+            met = await _met(target_side, target, [one.below for one in found])
         steps = carry_plan(found, met)
         word = "Upload" if to_side is SideName.THERE else "Download"
         title = f"{word} of {names_text([below[-1] for below in belows])}"
@@ -190,7 +188,8 @@ class Planning:
                 room_at(target_side, target),
                 self._around(target_side, site, to_side, SitePath(), target),
             )
-        steps = carry_plan(found, {one.below: one.entry for one in there}, resend_same=True)
+            met = await _met_of(target_side, target, there, found)
+        steps = carry_plan(found, met, resend_same=True)
         title = f"From this computer: {names_text(tops)}"
         job = NewJob(account_id, site.id, JobKind.DROP, title, to_side, SitePath(), target)
         items = [*folder_items(missing), *self._items(steps, SitePath(), target)]
@@ -223,8 +222,9 @@ class Planning:
                 missing_folders(target_side, target),
                 room_at(target_side, target),
             )
-            taken = {one.name for one in await target_side.list(folder)} if target == folder and not other else set()
-        met = {one.below: one.entry for one in there} if not taken else {}
+            beside = target == folder and not other
+            taken = {one.name for one in (await target_side.list(folder)).entries} if beside else set()
+            met = await _met_of(target_side, target, there, found) if not taken else {}
         steps = _beside(carry_plan(found, met, resend_same=other), taken)
         where = f" to {goal.name}" if other else ""
         job = NewJob(
@@ -257,8 +257,10 @@ class Planning:
             raise InvalidInput("They are in that folder already.")
         _check_not_into_itself(folder, names, target)
         async with self._browse.side(site, side) as moved_side:
-            entries = {one.name: one for one in await moved_side.list(folder)}
-            missing, met = await asyncio.gather(missing_folders(moved_side, target), _met(moved_side, target, [()]))
+            entries = {one.below[0]: one.entry for one in await _picked(moved_side, folder, names)}
+            missing, met = await asyncio.gather(
+                missing_folders(moved_side, target), _met(moved_side, target, [(name,) for name in names])
+            )
         found = [Found((name,), entries[name]) for name in names if name in entries]
         if not found:
             raise FileMissing(f"{folder.child(names[0])} is not there any more.")
@@ -284,7 +286,7 @@ class Planning:
         async with self._browse.side(site, to_side) as target_side:
             names, top = unpacked.names, place
             if unpacked.only_folder is not None:
-                inside = [one.name for one in await self._spool.list(place.child(unpacked.only_folder))]
+                inside = [one.name for one in (await self._spool.list(place.child(unpacked.only_folder))).entries]
                 if without_top is None:
                     there = (await _listed(target_side, target)).names
                     without_top = bool(inside) and overlap(inside, there) > overlap(list(names), there)
@@ -297,7 +299,8 @@ class Planning:
                 room_at(target_side, target),
                 self._around(target_side, site, to_side, SitePath(), target),
             )
-        steps = carry_plan(found, {one.below: one.entry for one in there_now}, resend_same=True)
+            met = await _met_of(target_side, target, there_now, found)
+        steps = carry_plan(found, met, resend_same=True)
         job = NewJob(account_id, site.id, JobKind.UNPACK, f"Unpacking {name}", to_side, top, target)
         items = [*folder_items(missing), *self._items(steps, top, target)]
         return await self._add(job, items, room, better_places(_sent(found), target, around))
@@ -327,10 +330,10 @@ class Planning:
         """Plan moving what was unpacked on the server to its place; where names are taken it is copied, so that what is
         replaced is kept."""
         async with self._browse.side(site, SideName.THERE) as side:
-            entries, there = await asyncio.gather(side.list(staged), _listed(side, target))
+            entries, there = await asyncio.gather(_all_in(side, staged), _listed(side, target))
             top = staged
             if len(entries) == 1 and entries[0].is_folder:
-                inside = await side.list(staged.child(entries[0].name))
+                inside = await _all_in(side, staged.child(entries[0].name))
                 ours, whole = [one.name for one in inside], [entries[0].name]
                 if without_top is None:
                     without_top = bool(ours) and overlap(ours, there.names) > overlap(whole, there.names)
@@ -422,7 +425,7 @@ class Planning:
             }
             async with self._browse.side(site, job.to_side) as side:
                 for folder in folders:
-                    names = frozenset(entry.name for entry in await side.list(folder))
+                    names = frozenset(entry.name for entry in (await side.list(folder)).entries)
                     taken[folder.below(job.target_folder) or ()] = names
         await self._jobs.confirm(job_id, choice, taken)
         if job.kind is not JobKind.DROP:
@@ -451,23 +454,62 @@ class Planning:
 
 async def _find(side: Side, folder: SitePath, names: Sequence[bytes], *, tolerant: bool = False) -> list[Found]:
     """The picked names of a folder and all that is in them. `tolerant`: names that are not there are simply absent."""
+    found: list[Found] = []
+    for one in await _picked(side, folder, names, tolerant=tolerant):
+        found.append(one)
+        if one.entry.is_folder:
+            found += await _tree(side, folder.child(one.below[0]), one.below, found)
+    return found
+
+
+async def _picked(side: Side, folder: SitePath, names: Sequence[bytes], *, tolerant: bool = False) -> list[Found]:
+    """The picked names of a folder as they stand. What a listing that may not be whole does not show is looked for by its
+    name. `tolerant`: names that are known not to be there are simply absent."""
     try:
-        entries = {entry.name: entry for entry in await side.list(folder, careful=True)}
+        listing = await side.list(folder, careful=True)
     except FileMissing:
         if tolerant:
             return []
         raise
-    found: list[Found] = []
-    for name in names:
-        entry = entries.get(name)
-        if entry is None:
-            if tolerant:
-                continue
-            raise FileMissing(f"{folder.child(name)} is not there any more.")
-        found.append(Found((name,), entry))
-        if entry.is_folder:
-            found += await _tree(side, folder.child(name), (name,), found)
-    return found
+    entries = {entry.name: entry for entry in listing.entries}
+    unsure = [name for name in names if name not in entries and listing.may_hide(name)]
+    looked = await _looked_for(side, folder, [(name,) for name in unsure])
+    entries |= {below[0]: entry for below, entry in looked.items()}
+    absent = [name for name in names if name not in entries]
+    if absent and not tolerant:
+        raise FileMissing(f"{folder.child(absent[0])} is not there any more.")
+    return [Found((name,), entries[name]) for name in names if name in entries]
+
+
+async def _looked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Below, Entry]:
+    """Names that are asked for one by one, with what is there under them. Raises NotKnown where that cannot be told."""
+    gate = asyncio.Semaphore(_LOOKS_AT_ONCE)
+
+    async def one(below: Below) -> tuple[Below, Entry | None]:
+        async with gate:
+            try:
+                return below, await side.stat(top.join(below))
+            except (FileMissing, WrongKind):
+                return below, None
+
+    looked = await asyncio.gather(*(one(below) for below in belows))
+    return {below: entry for below, entry in looked if entry is not None}
+
+
+async def _met_of(side: Side, folder: SitePath, there: Sequence[Found], sent: Sequence[Found]) -> dict[Below, Entry]:
+    """What the target has at the names that are sent. In folders whose listing may not be whole each is looked for."""
+    met = {one.below: one.entry for one in there}
+    doubtful = {one.below for one in there if one.doubt}
+    unsure = [one.below for one in sent if one.below[:-1] in doubtful and one.below not in met]
+    return met | await _looked_for(side, folder, unsure) if unsure else met
+
+
+async def _all_in(side: Side, folder: SitePath) -> list[Entry]:
+    """Everything in a folder. Raises NotKnown where the listing may not be whole."""
+    listing = await side.list(folder)
+    if listing.lack is not None:
+        raise NotKnown(f"What is in {folder} is not all known. {listing.lack.sentence}")
+    return listing.entries
 
 
 def sieved(steps: Sequence[Step], sieves: Sieves, top: Below) -> list[Step]:
@@ -524,7 +566,7 @@ def _only(inside: dict[bytes, bool]) -> bytes | None:
 async def _listed(side: Side, folder: SitePath) -> Around:
     """A folder near the destination; where it cannot be read nothing is known of it, which is no failure."""
     try:
-        entries = await side.list(folder)
+        entries = (await side.list(folder)).entries
     except TransferError:
         return Around(frozenset())
     return Around(frozenset(one.name for one in entries), frozenset(one.name for one in entries if one.is_folder))
@@ -555,28 +597,42 @@ async def _find_deep(side: Side, top: SitePath, belows: Sequence[Below], *, with
     return list(found.values())
 
 
-async def _met(side: Side, top: SitePath, folders: Iterable[Below]) -> dict[Below, Entry]:
-    """What a side has in some folders below another; one that is not there has nothing."""
+async def _met(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Below, Entry]:
+    """What a side has at some names below a folder, by the listings of the folders they are in. A name that a listing may
+    hide is looked for by itself."""
+    wanted: dict[Below, list[Below]] = {}
+    for below in belows:
+        wanted.setdefault(below[:-1], []).append(below)
 
-    async def one(below: Below) -> list[tuple[Below, Entry]]:
+    async def one(folder: Below) -> dict[Below, Entry]:
         try:
-            return [((*below, entry.name), entry) for entry in await side.list(top.join(below), careful=True)]
+            listing = await side.list(top.join(folder), careful=True)
         except (FileMissing, WrongKind):
-            return []
+            return {}
+        met = {(*folder, entry.name): entry for entry in listing.entries}
+        unsure = [below for below in wanted[folder] if below not in met and listing.may_hide(below[-1])]
+        return met | await _looked_for(side, top, unsure) if unsure else met
 
-    return dict(chain.from_iterable(await asyncio.gather(*(one(below) for below in folders))))
+    found: dict[Below, Entry] = {}
+    for part in await asyncio.gather(*(one(folder) for folder in wanted)):
+        found |= part
+    return found
 
 
 async def _tree(side: Side, top: SitePath, below: Below, found: list[Found]) -> list[Found]:
     inside: list[Found] = []
     unread: dict[Below, str] = {}
+    unsure: dict[Below, str] = {}
     async for reading in walk(side, top, careful=True):
         if reading.problem is not None:
             unread[(*below, *reading.below)] = reading.problem.what
+        elif reading.lack is not None:
+            unsure[(*below, *reading.below)] = reading.lack.sentence
         inside += [Found((*below, *reading.below, entry.name), entry) for entry in reading.entries]
-    if below in unread:
-        found[-1] = replace(found[-1], problem=unread[below])
-    return [replace(one, problem=unread[one.below]) if one.below in unread else one for one in inside]
+    for number, one in ((-1, found[-1]), *enumerate(inside)):
+        known = replace(one, problem=unread.get(one.below), doubt=unsure.get(one.below, ""))
+        (found if number < 0 else inside)[number] = known
+    return inside
 
 
 def _dropped_tree(files: Sequence[Dropped]) -> list[Found]:

@@ -138,7 +138,10 @@ def _top(roots: tuple[DocumentRoot, ...], paths: Sequence[SitePath]) -> SitePath
 
 async def _moves(side: Side, renames: Mapping[SitePath, bytes]) -> list[Rename]:
     """The renames, deepest first; names that are taken are refused before anything is planned."""
-    listed = {folder: {one.name: one for one in await side.list(folder)} for folder in {old.parent for old in renames}}
+    listed = {
+        folder: {one.name: one for one in (await side.list(folder)).entries}
+        for folder in {old.parent for old in renames}
+    }
     moves = []
     for old, name in sorted(renames.items(), key=lambda one: -len(one[0].names)):
         there = listed[old.parent]
@@ -158,8 +161,8 @@ async def _read_all(side: Side, top: SitePath) -> tuple[list[tuple[SitePath, Ent
     wanted: list[tuple[SitePath, Entry]] = []
     async with aclosing(walk(side, top)) as readings:
         async for reading in readings:
-            if reading.problem is not None:
-                problems.append(reading.problem.what)
+            if reading.doubt:
+                problems.append(reading.doubt)
             where = top.join(reading.below)
             wanted += [(where.child(one.name), one) for one in reading.entries if one.is_file and refers(one.name)]
     if len(wanted) > _MOST_FILES:

@@ -86,8 +86,11 @@ class Removing:
             if listing.problem is not None and not listing.is_missing:
                 continue
             there = {entry.name: entry for entry in listing.entries}
+            lack = listing.lack
             known = baselines.get(pair_key(*pair), {})
             for one in folders[folder]:
+                if one.target.name not in there and lack is not None and lack.may_hide(one.target.name):
+                    continue  # whether the other side has it is not known
                 found[one.target] = _is_equal(
                     one.entry, there.get(one.target.name), known.get(one.target.name), side == "here"
                 )

@@ -80,7 +80,7 @@ class Rooms:
                 aclosing(walk(side, await side.home())) as readings,
             ):
                 async for reading in readings:
-                    whole = whole and reading.problem is None
+                    whole = whole and not reading.doubt
                     names += len(reading.entries)
                     size += sum(one.size for one in reading.entries if one.is_file)
         except TimeoutError:

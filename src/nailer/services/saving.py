@@ -20,6 +20,7 @@ from nailer.services.edit import Edit, Saved
 from nailer.services.livecheck import LiveCheck
 from nailer.services.planning import Planning
 from nailer.services.referring import roots_of
+from nailer.sides.side import is_there
 from nailer.store.changes import ChangeStore
 from nailer.store.drafts import Draft, DraftStore, Ways
 from nailer.store.jobs import JobStore
@@ -134,7 +135,7 @@ class Saving:
         async with self._browse.side(site, draft.side) as side:
             if draft.seen is None:
                 await self._drafts.rebase(draft.id, b"", None, draft.form, text=draft.text)
-                return not any(one.name == draft.path.name for one in await side.list(draft.path.parent))
+                return not await is_there(side, draft.path)
             entry, data = await side.whole(draft.path)
         await self._drafts.rebase(draft.id, data, entry, draft.form, text=draft.text)
         return data == draft.base

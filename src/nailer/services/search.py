@@ -56,7 +56,7 @@ async def search(side: Side, top: SitePath, wanted: Wanted) -> AsyncGenerator[Hi
             else:
                 for one in fitting:
                     yield Hit(where.child(one.name), one)
-            yield Passed(folders, names, reading.problem.what if reading.problem else "")
+            yield Passed(folders, names, reading.doubt)
 
 
 async def _holding(side: Side, where: SitePath, entries: list[Entry], wanted: Wanted) -> AsyncGenerator[Hit, None]:

@@ -122,7 +122,7 @@ class Sieving:
                 tree = await read_tree(side, top_of(pair, end), Progress())
         except NailerError as error:
             return Tree({}), error.what
-        return tree, next(iter(tree.problems.values()), "")
+        return tree, next(iter((*tree.problems.values(), *(one.sentence for one in tree.lacks.values()))), "")
 
 
 def _pattern(below: Below) -> str:

@@ -46,6 +46,7 @@ from nailer.core.sync import (
 )
 from nailer.core.text import decoded, encoded
 from nailer.core.tree import Below, Tree
+from nailer.core.whole import NotWhole
 from nailer.engine.keep import KeptStore
 from nailer.engine.live import Live
 from nailer.engine.runner import Runner
@@ -160,16 +161,20 @@ class Sync:
         plan.sieves = Sieves(await self._sieving.of_pair(pair), time.time_ns())
         folders = {below[:depth] for below in changed for depth in range(len(below))}
         there: dict[Below, list[Entry]] = {}
+        lacks: dict[Below, NotWhole] = {}
         async with self._ends.side(pair, SideName.THERE) as side:
             for folder in sorted(folders, key=len):
                 if folder and folder not in there and not _is_folder(there, folder):
                     continue
                 try:
-                    there[folder] = await side.list(pair.there.join(folder), careful=True)
+                    listing = await side.list(pair.there.join(folder), careful=True)
                 except (FileMissing, WrongKind):
                     continue
+                there[folder] = listing.entries
+                if listing.lack is not None:
+                    lacks[folder] = listing.lack
             plan.room[SideName.THERE] = await room_at(side, pair.there)
-        plan.here, plan.there = here, Tree(there)
+        plan.here, plan.there = here, Tree(there, lacks=lacks)
         found = await self._changes.baselines(
             pair.site_id, [(pair.here.join(folder), pair.there.join(folder)) for folder in folders]
         )
@@ -183,7 +188,8 @@ class Sync:
                 below, one, other = (*folder, name), ours.get(name), theirs.get(name)
                 if one is None and other is None:
                     continue
-                standing = joint_of(one, other, known.get(name))
+                unsure = plan.there.may_hide(below) if other is None else ""
+                standing = joint_of(one, other, known.get(name), unsure=unsure)
                 if standing.joint not in (Joint.SAME, Joint.NOT_READ):
                     held = plan.sieves.held(below, one, other)
                     rows.append(Row(below, one, other, standing, known.get(name), held))

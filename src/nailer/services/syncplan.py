@@ -133,6 +133,12 @@ class SyncPlan:
             found.append(
                 f"{count} folder{'s' if count > 1 else ''} could not be read: nothing is done, and nothing removed, below."
             )
+        if lacks := [*self.here.lacks.values(), *self.there.lacks.values()]:
+            some = count_text(len(lacks), "folder")
+            found.append(
+                f"{some} may hold more than the server listed: what is missing there counts as not known, and nothing is"
+                f" removed because of it. {lacks[0].sentence}"
+            )
         return found
 
 

@@ -10,6 +10,7 @@ from nailer.core.entry import Entry
 from nailer.core.kinds import HEAD_BYTES, FileKind, kind_by_head, kind_by_name
 from nailer.core.sitepath import SitePath
 from nailer.core.tree import Below, Tree
+from nailer.core.whole import NotWhole
 from nailer.errors import FileMissing, InvalidInput, TransferError
 from nailer.sides.side import Side, walk
 
@@ -34,11 +35,14 @@ async def read_tree(
     million names."""
     folders: dict[Below, list[Entry]] = {}
     problems: dict[Below, str] = {}
+    lacks: dict[Below, NotWhole] = {}
     reading = walk(side, top, careful=True) if enter is None else walk(side, top, careful=True, enter=enter)
     async with aclosing(reading) as readings:
         async for one in readings:
             if one.problem is None:
                 folders[one.below] = one.entries
+                if one.lack is not None:
+                    lacks[one.below] = one.lack
             elif one.problem.heals:
                 raise one.problem
             elif not one.below and isinstance(one.problem, FileMissing):
@@ -51,7 +55,7 @@ async def read_tree(
             if progress.names > _MOST_NAMES:
                 raise InvalidInput("There are more than three million names below this folder. Pair smaller ones.")
     progress.ended = True
-    return Tree(folders, problems)
+    return Tree(folders, problems, lacks)
 
 
 async def kinds_by_content(side: Side, top: SitePath, tree: Tree) -> dict[Below, FileKind]:

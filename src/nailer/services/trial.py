@@ -36,6 +36,7 @@ from nailer.core.entry import NS, Entry, Kind
 from nailer.core.names import part_name
 from nailer.core.protocol import Greeting, Protocol
 from nailer.core.sitepath import SitePath, shown_name
+from nailer.core.whole import NotWhole
 from nailer.errors import (
     AnswerNeeded,
     ConnectionDropped,
@@ -220,8 +221,8 @@ class _Trial:
             self._begin(Step.FOLDER)
             await self._start_folder(side)
             self._begin(Step.LISTING)
-            entries = await self._limited(side.list(self._site.start_there))
-            self._listed(entries)
+            listing = await self._limited(side.list(self._site.start_there))
+            self._listed(listing.entries, listing.lack)
             offset_s = await self._clock(connection, side)
             self._begin(Step.ABILITIES)
             lacking = [said.what for said in in_words(connection.abilities) if said.can is False]
@@ -235,7 +236,7 @@ class _Trial:
             self._bad(error, self._reading_of_later(error))
 
     def _warn_plain(self, connection: FtpConnection) -> None:
-        if any(feature.startswith("AUTH") for feature in connection.features):
+        if any(feature.startswith("AUTH") for feature in connection.learned.features):
             better = Fix("Use FTP with TLS", (("protocol", Protocol.FTP_TLS.value),))
             diagnosis = Diagnosis("This server does offer encryption.", (better,))
             self._say(Event(Step.ENCRYPTION, Mark.WARN, "none, by choice; TLS is on offer", diagnosis=diagnosis))
@@ -266,11 +267,15 @@ class _Trial:
         if self._site.document_roots:
             domain = self._site.document_roots[0].address.partition("://")[2].partition("/")[0]
         with contextlib.suppress(TransferError):
-            names = [shown_name(one.name) for one in await self._limited(side.list(SitePath())) if one.opens_as_folder]
+            names = [
+                shown_name(one.name)
+                for one in (await self._limited(side.list(SitePath()))).entries
+                if one.opens_as_folder
+            ]
             return likely_start_folders(names, domain)
         return []
 
-    def _listed(self, entries: list[Entry]) -> None:
+    def _listed(self, entries: list[Entry], lack: NotWhole | None) -> None:
         raw = [one.name for one in entries]
         odd = [name for name in raw if not _is_utf8(name)]
         finding = f"{len(entries)} names"
@@ -280,6 +285,9 @@ class _Trial:
             fixes = (Fix(f"Read names as {best.title}", (("charset", best.charset),)),)
             diagnosis = Diagnosis(f"Some names are no UTF-8. As {best.title} they read: {shown}.", fixes)
             self._say(Event(Step.LISTING, Mark.WARN, finding, self._took(), diagnosis=diagnosis))
+            return
+        if lack is not None:
+            self._say(Event(Step.LISTING, Mark.WARN, finding, self._took(), diagnosis=Diagnosis(lack.sentence, ())))
             return
         charset = "" if self._site.charset == UTF8 else f", names in {CHARSETS[self._site.charset]}"
         self._good(finding + charset)

@@ -55,7 +55,7 @@ class Writing:
     ) -> int:
         """A plan that renames first, then writes; return its job. `at_once`: it is not read, but carried out."""
         place = await self._unpack.lay([one.content for one in writes])
-        stamps = {one.name: one.stamp for one in await self._spool.list(place)}
+        stamps = {one.name: one.stamp for one in (await self._spool.list(place)).entries}
         items = [
             NewItem(
                 Action.MOVE,

@@ -18,13 +18,14 @@ from typing import Any, TypeVar
 from nailer.core.abilities import Abilities
 from nailer.core.charset import to_wire
 from nailer.core.entry import NS, Entry, Kind, Stamp
-from nailer.core.listing import Clock, Facts, offset_of, parse_facts, parse_list, parse_time, quoted_path, time_text
-from nailer.core.names import is_part_name
+from nailer.core.listing import quoted_path, time_text
 from nailer.core.protocol import Protocol
 from nailer.core.room import Room, room_of_quota
 from nailer.core.sitepath import SitePath
+from nailer.core.whole import Listing
 from nailer.errors import (
     AlreadyThere,
+    CannotReplace,
     ConnectionDropped,
     EncryptionMissing,
     FileMissing,
@@ -35,15 +36,16 @@ from nailer.errors import (
     OutsideRoot,
     PermissionRefused,
     ProtocolViolation,
+    RenameRefused,
     ServerFailed,
     TooManyConnections,
     TransferError,
-    WrongKind,
 )
 from nailer.sides.certificate import authorities
 from nailer.sides.connection import Lane, Ran, SignIn, Stage, Wanted
 from nailer.sides.dial import resolve
 from nailer.sides.ftpline import FtpLine, Reply, has_line_break, line_break
+from nailer.sides.ftplook import Learned, Looking, from_link, told
 from nailer.sides.recoded import recoded
 from nailer.sides.side import CHUNK_BYTES, Digest, Side, whole_by_steps
 from nailer.sides.tls import client_context
@@ -51,12 +53,10 @@ from nailer.sides.translate import from_reply
 from nailer.unbroken import in_thread
 
 _R = TypeVar("_R")
-_Entries = list[Entry]  # inside the class `list` is the method
 
 _MOST_LINKS = 40
 _MOVED_ALONG = 4  # renamings that go along with the commands of one file
 _READ_BYTES = 4 * CHUNK_BYTES
-_MOST_LISTING_BYTES = 256 * 1024 * 1024
 _STALE_S = 20.0
 _LOOK_EVERY_S = 10.0
 _FACTS = (
@@ -72,7 +72,6 @@ _FACTS = (
     b"unix.gid",
     b"unique",
 )
-_RawLines = list[bytes]
 _Replies = list[Reply]
 
 
@@ -127,6 +126,9 @@ class _Moving:
         error = None
         if not began.is_good:
             error = from_reply(began.code, began.text, self.old.shown)
+            if not isinstance(error, FileMissing | ConnectionDropped):
+                sentence = f"The server does not let {self.old} be renamed."
+                error = RenameRefused(sentence, server_words=error.server_words)
         elif not ended.is_good:
             error = from_reply(ended.code, ended.text, self.new.shown)
         self.end(error)
@@ -154,16 +156,9 @@ class FtpConnection:
         self._keeper: asyncio.Task[None] | None = None
         self._addresses: list[str] | None = None
         self._closed = False
-        self.features: dict[str, str] = {}
+        self.learned = Learned(offset_s=wanted.manner.offset_s)
         self.software = ""
-        self.tells_links: bool | None = None
-        self.lists_hidden = True
-        self.offset_s = wanted.manner.offset_s
-        self.sets_access: bool | None = None
-        self.sets_times: bool | None = None
-        self.swaps: bool | None = None
         self.moving: list[_Moving] = []
-        self.says_room: bool | None = None
         self.takes_many = True
 
     @property
@@ -183,22 +178,23 @@ class FtpConnection:
 
     @property
     def lists_facts(self) -> bool:
-        return "MLST" in self.features
+        return self.learned.lists_facts
 
     @property
     def abilities(self) -> Abilities:
-        facts = self.features.get("MLST", "").lower()
-        reads_access = not self.lists_facts or "unix.mode" in facts
+        learned, features = self.learned, self.learned.features
+        reads_access = not self.lists_facts or "unix.mode" in features.get("MLST", "").lower()
         return Abilities(
             software=self.software,
-            access=False if self.sets_access is False or not reads_access else self.sets_access,
-            times=self.sets_times if self.sets_times is not None else ("MFMT" in self.features or None),
+            access=False if learned.sets_access is False or not reads_access else learned.sets_access,
+            times=learned.sets_times if learned.sets_times is not None else ("MFMT" in features or None),
             exact_times=self.lists_facts,
-            links=self.tells_links,
-            resume="STREAM" in self.features.get("REST", "").upper(),
-            swap=self.swaps,
-            room=self.says_room,
-            features=tuple(f"{name} {value}".strip() for name, value in self.features.items()),
+            links=learned.tells_links,
+            resume="STREAM" in features.get("REST", "").upper(),
+            swap=learned.swaps,
+            renames=learned.renames,
+            room=learned.says_room,
+            features=tuple(f"{name} {value}".strip() for name, value in features.items()),
         )
 
     async def begin(self) -> None:
@@ -234,13 +230,13 @@ class FtpConnection:
         wire = SitePath(tuple(to_wire(name, self._wanted.manner.charset) for name in folder.names))
         measured = await FtpSide(self, Lane.BROWSE).measure_offset(wire)
         if measured is not None:
-            self.offset_s = measured
+            self.learned.offset_s = measured
         return measured
 
     async def raw(self, command: bytes) -> Reply:
         """One command as a person typed it, and the reply. Only what needs no data channel."""
         async with self.line(Lane.BROWSE) as line:
-            line.folder = None
+            self.learned.folders.forget()
             return await line.ask(command)
 
     async def close(self) -> None:
@@ -381,14 +377,20 @@ class FtpConnection:
             for raw in reply.lines[1:-1]:
                 name, _, value = raw.strip().decode("utf-8", "replace").partition(" ")
                 if name:
-                    self.features[name.upper()] = value
+                    self.learned.features[name.upper()] = value
+        self.learned.tells_facts = "MLST" in self.learned.features
+        # Before any folder is changed into.
+        where = await line.ask(b"PWD")
+        self.learned.home = quoted_path(where.lines[0]) if where.code == 257 and where.lines else None
 
     async def _settle_in(self, line: FtpLine) -> None:
         """What each line needs once: names in UTF-8 where they are an option, the facts we want, bytes as they are."""
-        if "UTF8" in self.features and self._wanted.manner.charset == "utf-8":
+        if "UTF8" in self.learned.features and self._wanted.manner.charset == "utf-8":
             await line.ask(b"OPTS UTF8 ON")
-        offered = {one.strip("*").lower().encode() for one in self.features.get("MLST", "").split(";")}
-        chosen = {one[:-1].lower().encode() for one in self.features.get("MLST", "").split(";") if one.endswith("*")}
+        offered = {one.strip("*").lower().encode() for one in self.learned.features.get("MLST", "").split(";")}
+        chosen = {
+            one[:-1].lower().encode() for one in self.learned.features.get("MLST", "").split(";") if one.endswith("*")
+        }
         missing = [fact for fact in _FACTS if fact in offered and fact not in chosen]
         if missing:
             everything = [fact for fact in _FACTS if fact in offered]
@@ -428,27 +430,25 @@ class FtpSide:
         self._connection = connection
         self._lane = lane
 
-    async def list(self, folder: SitePath, *, careful: bool = False) -> list[Entry]:
-        return await self._steady(lambda line: self._list(line, folder, careful))
+    async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        return await self._steady(lambda line: self._looking(line).folder(folder, careful=careful))
 
     async def stat(self, path: SitePath) -> Entry:
-        if self._connection.tells_links is False:
-            return await self._steady(lambda line: self._stat_as_link(line, path))
-        return await self._steady(lambda line: self._stat(line, path))
+        return await self._steady(lambda line: self._looking(line).one(path))
 
     async def resolve(self, path: SitePath) -> SitePath:
         async def follow(line: FtpLine) -> SitePath:
             done, todo, links = SitePath(), [*path.names], 0
             while todo:
                 step = done.child(todo.pop(0))
-                entry = await self._stat_as_link(line, step)
+                entry = await self._looking(line).one(step, surely=True)
                 if entry.kind is not Kind.LINK or entry.target is None:
                     done = step
                     continue
                 links += 1
                 if links > _MOST_LINKS:
                     raise OutsideRoot(f"{path} is a link, or links lead round in a circle.")
-                done, names = _from(done, entry.target)
+                done, names = from_link(done, entry.target)
                 todo[:0] = names
             return done
 
@@ -462,8 +462,8 @@ class FtpSide:
                 async with line.transfer(b"RETR " + path.raw, path.shown, start=start) as channel:
                     while chunk := await channel.read(_READ_BYTES if ahead is None else ahead):
                         yield chunk
-            except ServerFailed as failed:
-                await self._explain(line, path, failed, wanted=Kind.FILE)
+            except (ServerFailed, PermissionRefused) as failed:
+                await self._looking(line).explain(path, failed, wanted=Kind.FILE)
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
         return await whole_by_steps(self, path)
@@ -490,51 +490,59 @@ class FtpSide:
         async with self._connection.line(self._lane) as line:
             try:
                 await line.need(b"MKD " + path.raw, path.shown)
-            except (ServerFailed, PermissionRefused) as failed:
-                if await self._there(line, path):
+            except (ServerFailed, PermissionRefused, NotSupported) as failed:
+                if await self._looking(line).is_there(path):
                     raise AlreadyThere(f"{path} exists already.", server_words=failed.server_words) from failed
                 raise
+        self._learned.folders.made(path, Entry(path.name, Kind.FOLDER))
 
     async def remove_file(self, path: SitePath) -> None:
         async with self._connection.line(self._lane) as line:
             try:
                 await line.need(b"DELE " + path.raw, path.shown)
             except (ServerFailed, PermissionRefused) as failed:
-                await self._explain(line, path, failed, wanted=Kind.FILE)
+                await self._looking(line).explain(path, failed, wanted=Kind.FILE)
+        self._learned.folders.gone(path)
 
     async def remove_folder(self, path: SitePath) -> None:
         async with self._connection.line(self._lane) as line:
             try:
                 await line.need(b"RMD " + path.raw, path.shown)
             except (ServerFailed, PermissionRefused) as failed:
-                await self._explain(line, path, failed)
-                if await self._list(line, path, careful=False):
+                looking = self._looking(line)
+                await looking.explain(path, failed)
+                inside = await looking.folder(path, careful=True)
+                if inside.entries or inside.parts:
                     raise FolderNotEmpty(
                         f"The folder {path} is not empty.", server_words=failed.server_words
                     ) from failed
                 raise
+        self._learned.folders.gone(path)
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
         if not (replace or looked):
             async with self._connection.line(self._lane) as line:
-                if await self._there(line, new):
+                if await self._looking(line).is_there(new):
                     # RFC 959 does not say what happens to a name that is taken; most servers replace it.
                     raise AlreadyThere(f"{new} exists already.")
                 await self._rename(line, old, new)
             return
         try:
             await self._move(old, new)
-            if replace:
-                self._connection.swaps = self._connection.swaps is not False
-        except (AlreadyThere, ServerFailed, PermissionRefused, NotSupported):
+        except RenameRefused:
+            self._learned.renames = False
+            raise
+        except (AlreadyThere, ServerFailed, PermissionRefused, NotSupported) as refused:
             if not replace:
                 raise
             async with self._connection.line(self._lane) as line:
-                if not await self._there(line, new):
+                if not await self._looking(line).is_there(new):
                     raise
-                self._connection.swaps = False
-                await line.need(b"DELE " + new.raw, new.shown)
-                await self._rename(line, old, new)
+            self._learned.swaps = False
+            raise CannotReplace(f"{new} is taken.", server_words=refused.server_words) from refused
+        self._learned.renames = True
+        if replace:
+            self._learned.swaps = self._learned.swaps is not False
 
     async def _move(self, old: SitePath, new: SitePath) -> None:
         """Rename over the first line that is free, or along with what another line sends next: of many small files each
@@ -565,6 +573,7 @@ class FtpSide:
             await asyncio.gather(own, return_exceptions=True)
         if error is not None:
             raise error
+        self._learned.folders.moved(old, new)
 
     async def _send_moving(
         self, line: FtpLine, moves: Sequence[_Moving], commands: Sequence[bytes], *, then_more: bool
@@ -589,18 +598,18 @@ class FtpSide:
         raise NotSupported("FTP has no command that makes a symbolic link.")
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
-        connection = self._connection
-        async with connection.line(self._lane) as line:
-            if stamp is not None and connection.sets_times is not False:
+        learned = self._learned
+        async with self._connection.line(self._lane) as line:
+            if stamp is not None and learned.sets_times is not False:
                 await self._set_time(line, path, stamp)
-            if access is not None and connection.sets_access is not False:
+            if access is not None and learned.sets_access is not False:
                 reply = await self._set_access(line, path, access)
                 if not reply.is_good:
                     raise from_reply(reply.code, reply.text, path.shown)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
         """By HASH (draft-bryan-ftpext-hash) or one of the older commands that many servers have, as FEAT says."""
-        features = self._connection.features
+        features = self._learned.features
         command = next((one for one in _HASHES if one in features), None)
         if command is None:
             return None
@@ -611,40 +620,40 @@ class FtpSide:
         return digest_of(command, reply.text)
 
     async def home(self) -> SitePath:
-        async with self._connection.line(self._lane) as line:
-            reply = await line.ask(b"PWD")  # no line ever changes its folder
-        said = quoted_path(reply.lines[0]) if reply.code == 257 else None
+        said = self._learned.home
         return SitePath.parse(said) if said is not None and said.startswith(b"/") else SitePath()
 
     async def room(self, folder: SitePath) -> Room | None:
-        connection = self._connection
-        if connection.says_room is False:
+        learned = self._learned
+        if learned.says_room is False:
             return None
-        async with connection.line(self._lane) as line:
-            if "AVBL" in connection.features:
-                reply = await line.ask(b"AVBL " + folder.raw)
-                if reply.code == 213 and reply.text.split()[0].isdigit():
-                    connection.says_room = True
-                    return Room(0, int(reply.text.split()[0]))
+        async with self._connection.line(self._lane) as line:
+            if (free := await self._available(line, folder)) is not None:
+                learned.says_room = True
+                return Room(0, free)
             reply = await line.ask(b"SITE QUOTA")
             found = room_of_quota(one.decode("utf-8", "replace") for one in reply.lines) if reply.is_good else None
-            connection.says_room = found is not None
+            learned.says_room = found is not None
             return found
+
+    async def _available(self, line: FtpLine, folder: SitePath) -> int | None:
+        """The bytes that AVBL (draft-peterson-streamlined-ftp-command-extensions) says are left; None where it says none."""
+        if "AVBL" not in self._learned.features:
+            return None
+        reply = await line.ask(b"AVBL " + folder.raw)
+        words = reply.text.split()
+        return int(words[0]) if reply.code == 213 and words and words[0].isdigit() and len(words[0]) < 20 else None
 
     async def measure_offset(self, folder: SitePath) -> int | None:
         """What the clock of LIST is ahead of UTC, in seconds, by a file's exact time (MDTM); None where nothing says."""
+        return await self._steady(lambda line: self._looking(line).measured_offset(folder))
 
-        async def measure(line: FtpLine) -> int | None:
-            listed = await self._list_text(line, folder, Clock(time.time()))
-            files = [one for one in listed if one.is_file and one.stamp and one.stamp.precision_ns <= 60 * NS]
-            newest = max(files, key=lambda one: one.stamp.at_ns if one.stamp else 0, default=None)
-            if newest is None or newest.stamp is None:
-                return None
-            reply = await line.ask(b"MDTM " + folder.child(newest.name).raw)
-            exact = parse_time(reply.lines[0]) if reply.code == 213 else None
-            return offset_of(newest.stamp, exact) if exact is not None else None
+    @property
+    def _learned(self) -> Learned:
+        return self._connection.learned
 
-        return await self._steady(measure)
+    def _looking(self, line: FtpLine) -> Looking:
+        return Looking(self._learned, line)
 
     async def _steady(self, task: Callable[[FtpLine], Awaitable[_R]]) -> _R:
         """A task that only looks: where a line was closed while it lay idle, once more on another."""
@@ -658,76 +667,6 @@ class FtpSide:
                         raise
         raise AssertionError("the second time returns or raises")
 
-    async def _list(self, line: FtpLine, folder: SitePath, careful: bool) -> _Entries:
-        connection = self._connection
-        try:
-            if not connection.lists_facts:
-                entries = await self._list_text(line, folder, self._clock)
-            else:
-                entries = await self._list_facts(line, folder)
-                # Some servers say that a name is a link and not where it goes; others hide links altogether.
-                untold = any(one.kind is Kind.LINK and one.target is None for one in entries)
-                hidden = careful and connection.tells_links is not True and any(one.opens_as_folder for one in entries)
-                if untold or hidden:
-                    entries = await self._with_links(line, folder, entries)
-        except (ServerFailed, WrongKind, NotSupported) as failed:
-            await self._explain(line, folder, failed, wanted=Kind.FOLDER)
-        shown = [one for one in entries if not is_part_name(one.name) and b"/" not in one.name]
-        return [await self._led(line, folder.child(one.name), one) for one in shown]
-
-    async def _list_facts(self, line: FtpLine, folder: SitePath) -> _Entries:
-        found: list[Facts] = []
-        for raw in await self._lines(line, b"MLSD " + folder.raw, folder.shown):
-            facts = parse_facts(raw)
-            if facts is None:
-                raise ProtocolViolation(f"The listing of {folder} cannot be read.", server_words=repr(raw)[:200])
-            if not facts.is_own and facts.entry.name not in (b".", b".."):
-                found.append(facts)
-        if any(one.entry.kind is Kind.LINK for one in found):
-            self._connection.tells_links = True
-        if len(found) == 1 and found[0].entry.is_file and found[0].entry.name in (folder.raw, folder.name):
-            raise WrongKind(f"{folder} is no folder.")  # some servers list a file as if it were its own folder
-        return [one.entry for one in found]
-
-    async def _list_text(self, line: FtpLine, folder: SitePath, clock: Clock) -> _Entries:
-        if line.folder != folder.raw:
-            line.folder = None
-            await line.need(b"CWD " + folder.raw, folder.shown)
-            line.folder = folder.raw
-        command = b"LIST -a" if self._connection.lists_hidden else b"LIST"
-        try:
-            raw = await self._lines(line, command, folder.shown)
-        except (FileMissing, NotSupported, ServerFailed):
-            if not self._connection.lists_hidden:
-                raise
-            self._connection.lists_hidden = False
-            raw = await self._lines(line, b"LIST", folder.shown)
-        listed = parse_list(raw, clock)
-        if listed.unread and not listed.entries:
-            words = repr(listed.unread[0])[:200]
-            raise ProtocolViolation(f"The listing of {folder} cannot be read.", server_words=words)
-        return listed.entries
-
-    async def _with_links(self, line: FtpLine, folder: SitePath, entries: _Entries) -> _Entries:
-        """MLSD may show a link as what it leads to. LIST shows it: what is a link there is one."""
-        links = {one.name: one for one in await self._list_text(line, folder, self._clock) if one.kind is Kind.LINK}
-        seen = {one.name: one.kind for one in entries}
-        if any(seen.get(name) is not Kind.LINK for name in links):
-            self._connection.tells_links = False
-        # A link that leads nowhere is left out of MLSD altogether.
-        broken = [one for name, one in links.items() if name not in seen]
-        return broken + [replace(links[one.name], stamp=one.stamp) if one.name in links else one for one in entries]
-
-    async def _lines(self, line: FtpLine, command: bytes, shown_path: str) -> _RawLines:
-        async with line.transfer(command, shown_path) as channel:
-            parts, size = [], 0
-            while chunk := await channel.read(CHUNK_BYTES):
-                parts.append(chunk)
-                size += len(chunk)
-                if size > _MOST_LISTING_BYTES:
-                    raise ProtocolViolation(f"The listing of {shown_path} does not end.")
-        return [one for one in b"".join(parts).replace(b"\r\n", b"\n").split(b"\n") if one]
-
     async def _write(self, line: FtpLine, path: SitePath, chunks: AsyncIterator[bytes], start: int) -> int:
         written = 0
         try:
@@ -740,8 +679,9 @@ class FtpSide:
             if await self._is_full(line, path):
                 sentence = f"The server has no room for {path}."
                 raise NoSpaceLeft(sentence, server_words=failed.server_words) from failed
-            await self._explain(line, path.parent, failed)
+            await self._looking(line).explain(path.parent, failed)
             raise
+        self._learned.folders.made(path, Entry(path.name, Kind.FILE, start + written))
         return written
 
     async def _finish(
@@ -749,157 +689,95 @@ class FtpSide:
     ) -> Entry:
         """Set time and access, look at the file and at the name that must be free: in one round trip where the server
         is known to answer all of it."""
-        connection = self._connection
-        known = connection.lists_facts and connection.sets_times is not None and connection.sets_access is not None
-        if not known:
-            if stamp is not None and connection.sets_times is not False:
-                await self._set_time(line, path, stamp)
-            if access is not None and connection.sets_access is not False:
-                await self._set_access(line, path, access)
-            if free is not None and await self._there(line, free):
+        learned = self._learned
+        known = learned.tells_facts and learned.sets_times is not None and learned.sets_access is not None
+        if not known or learned.sets_ahead_s:
+            entry = await self._finish_by_steps(line, path, access, stamp)
+            if free is not None and await self._looking(line).is_there(free):
                 raise AlreadyThere(f"{free} exists already.")
-            return await self._stat(line, path)
+            return entry
         commands = []
-        if stamp is not None and connection.sets_times:
+        if stamp is not None and learned.sets_times:
             commands.append(self._time_command(path, stamp))
-        if access is not None and connection.sets_access:
+        if access is not None and learned.sets_access:
             commands.append(b"SITE CHMOD %o " % access + path.raw)
         commands += [b"MLST " + path.raw, *([b"MLST " + free.raw] if free is not None else [])]
+        connection = self._connection
         moves, connection.moving[:_MOVED_ALONG] = connection.moving[:_MOVED_ALONG], []
         *_, last = replies = await self._send_moving(line, moves, commands, then_more=True)
         if free is not None:
             replies.pop()
             if last.is_good:
                 raise AlreadyThere(f"{free} exists already.")
-        if (entry := _told(replies[-1], path)) is None or entry.kind is Kind.LINK:
-            return await self._stat(line, path)
+        landed = told(replies[-1], path)
+        if landed is None or landed.kind is Kind.LINK:
+            return await self._looking(line).one(path)
+        if stamp is not None and _hours_off(landed.stamp, stamp):
+            return await self._finish_by_steps(line, path, None, stamp)
+        learned.folders.made(path, landed)
+        return landed
+
+    async def _finish_by_steps(self, line: FtpLine, path: SitePath, access: int | None, stamp: Stamp | None) -> Entry:
+        """Set time and access one after another, and look. A time that was set by another clock than the one we were told
+        is set once more, by that clock."""
+        learned = self._learned
+        if stamp is not None and learned.sets_times is not False:
+            await self._set_time(line, path, stamp)
+        if access is not None and learned.sets_access is not False:
+            await self._set_access(line, path, access)
+        entry = await self._looking(line).one(path)
+        if stamp is not None and learned.sets_times and (off_s := _hours_off(entry.stamp, stamp)):
+            learned.sets_ahead_s -= off_s
+            await self._set_time(line, path, stamp)
+            entry = await self._looking(line).one(path)
+            if _hours_off(entry.stamp, stamp):
+                learned.sets_ahead_s += off_s  # no clock of its own: it sets what it likes
+        learned.folders.made(path, entry)
         return entry
-
-    async def _stat(self, line: FtpLine, path: SitePath) -> Entry:
-        if path.is_root:
-            return Entry(b"", Kind.FOLDER)
-        if self._connection.lists_facts:
-            reply = await line.ask(b"MLST " + path.raw)
-            if (entry := _told(reply, path)) is not None:
-                return await self._led(line, path, entry)
-            if reply.code not in (500, 501, 502, 504):
-                error = from_reply(reply.code, reply.text, path.shown)
-                raise (
-                    FileMissing(f"{path} is not there.", server_words=error.server_words)
-                    if isinstance(error, ServerFailed)
-                    else error
-                )
-        try:
-            around = await self._list_text(line, path.parent, self._clock)
-        except ServerFailed as failed:
-            raise FileMissing(f"{path.parent} is not there.", server_words=failed.server_words) from failed
-        for entry in around:
-            if entry.name == path.name:
-                return await self._led(line, path, entry)
-        raise FileMissing(f"{path} is not there.")
-
-    async def _stat_as_link(self, line: FtpLine, path: SitePath) -> Entry:
-        """As `_stat`, a link told from what it leads to also where the server's facts hide it."""
-        entry = await self._stat(line, path)
-        if path.is_root or not self._connection.lists_facts or self._connection.tells_links is True:
-            return entry
-        around = await self._list_text(line, path.parent, self._clock)
-        return next((one for one in around if one.name == path.name and one.kind is Kind.LINK), entry)
-
-    async def _led(self, line: FtpLine, path: SitePath, entry: Entry) -> Entry:
-        """A link with the kind it leads to: what can be entered is a folder, what has a size is a file."""
-        if entry.kind is not Kind.LINK:
-            return entry
-        leads_to: Kind | None = None
-        line.folder = None
-        if (await line.ask(b"CWD " + path.raw)).is_good:
-            return replace(entry, size=0, leads_to=Kind.FOLDER)
-        reply = await line.ask(b"SIZE " + path.raw)
-        if reply.is_good:
-            leads_to = Kind.FILE
-        elif reply.code in (500, 502) and entry.target is not None:
-            start, names = _from(path.parent, entry.target)
-            with contextlib.suppress(TransferError):
-                around = await self._list_text(line, start.join(tuple(names)).parent, self._clock)
-                leads_to = next((one.kind for one in around if names and one.name == names[-1]), None)
-        return replace(entry, size=0, leads_to=None if leads_to is Kind.LINK else leads_to)
-
-    async def _there(self, line: FtpLine, path: SitePath) -> bool:
-        try:
-            await self._stat(line, path)
-        except FileMissing:
-            return False
-        return True
-
-    async def _explain(
-        self, line: FtpLine, path: SitePath, failed: TransferError, *, wanted: Kind | None = None
-    ) -> None:
-        """Raise what a refusal without a reason most likely means; FTP has one code for a dozen causes."""
-        entry = await self._stat(line, path)
-        if wanted is Kind.FOLDER and not entry.opens_as_folder:
-            raise WrongKind(f"{path} is no folder.", server_words=failed.server_words) from failed
-        if wanted is Kind.FILE and entry.is_folder:
-            raise WrongKind(f"{path} is a folder, not a file.", server_words=failed.server_words) from failed
-        if wanted is not None or not entry.opens_as_folder:
-            raise failed
 
     async def _rename(self, line: FtpLine, old: SitePath, new: SitePath) -> None:
         moving = _Moving(old, new, asyncio.get_running_loop().create_future())
         await self._send_moving(line, [moving], [], then_more=False)
         if (error := await moving.ended) is not None:
             raise error
+        self._learned.folders.moved(old, new)
 
     async def _set_time(self, line: FtpLine, path: SitePath, stamp: Stamp) -> None:
-        connection = self._connection
-        connection.sets_times = _learned(connection.sets_times, await line.ask(self._time_command(path, stamp)))
+        learned = self._learned
+        learned.sets_times = _learned_of(learned.sets_times, await line.ask(self._time_command(path, stamp)))
 
     def _time_command(self, path: SitePath, stamp: Stamp) -> bytes:
-        features = self._connection.features
+        features = self._learned.features
         command = b"MFMT" if "MFMT" in features or not features else b"MDTM"
-        return command + b" " + time_text(stamp) + b" " + path.raw
+        shifted = Stamp(stamp.at_ns + self._learned.sets_ahead_s * NS, stamp.precision_ns)
+        return command + b" " + time_text(shifted) + b" " + path.raw
 
     async def _set_access(self, line: FtpLine, path: SitePath, access: int) -> Reply:
-        connection = self._connection
+        learned = self._learned
         reply = await line.ask(b"SITE CHMOD %o " % access + path.raw)
-        connection.sets_access = _learned(connection.sets_access, reply)
+        learned.sets_access = _learned_of(learned.sets_access, reply)
+        known, entry = learned.folders.one(path)
+        if reply.is_good and known and entry is not None:
+            learned.folders.made(path, replace(entry, access=access))
         return reply
 
     async def _is_full(self, line: FtpLine, path: SitePath) -> bool:
-        if "AVBL" not in self._connection.features:
-            return False
-        reply = await line.ask(b"AVBL " + path.parent.raw)
-        return reply.code == 213 and reply.text.split()[0].isdigit() and int(reply.text.split()[0]) < CHUNK_BYTES
-
-    @property
-    def _clock(self) -> Clock:
-        return Clock(time.time(), self._connection.offset_s or 0)
+        free = await self._available(line, path.parent)
+        return free is not None and free < CHUNK_BYTES
 
 
-def _told(reply: Reply, path: SitePath) -> Entry | None:
-    """The entry in a good answer to MLST."""
-    for raw in reply.lines if reply.is_good else ():
-        if (facts := parse_facts(raw.lstrip(b" "))) is not None:
-            return replace(facts.entry, name=path.name)
-    return None
+def _hours_off(found: Stamp | None, wanted: Stamp) -> int:
+    """What a time that was set is off by, in seconds: whole quarter hours up to a day, as clocks of zones differ; else 0."""
+    if found is None or found.precision_ns > 60 * NS:
+        return 0
+    off_s = (found.at_ns - wanted.at_ns) / NS
+    quarters = round(off_s / 900)
+    near = abs(off_s - quarters * 900) <= max(2, found.precision_ns / NS)
+    return quarters * 900 if near and 0 < abs(quarters) <= 96 else 0
 
 
-def _learned(before: bool | None, reply: Reply) -> bool | None:
+def _learned_of(before: bool | None, reply: Reply) -> bool | None:
     """What a reply tells about an ability: a command the server does not know is never asked again."""
     if reply.is_good:
         return True
     return False if reply.code in (500, 501, 502, 504) and before is None else before
-
-
-def _from(folder: SitePath, target: bytes) -> tuple[SitePath, list[bytes]]:
-    """Where a link's text leads, seen from its folder: a start, and the names still to go."""
-    start = SitePath() if target.startswith(b"/") else folder
-    names: list[bytes] = []
-    for name in target.split(b"/"):
-        if name == b"..":
-            if names:
-                names.pop()
-            else:
-                start = start.parent
-        elif name not in (b"", b"."):
-            names.append(name)
-    return start, names

@@ -43,6 +43,7 @@ _READY_S = 5.0  # how long a port that was asked for ahead is trusted to be open
 _LINE_BYTES = 64 * 1024
 _MOST_REPLY_BYTES = 1024 * 1024
 _DATA_BYTES = 1024 * 1024
+_IAC = b"\xff"
 _SECRET_COMMANDS = (b"PASS", b"ACCT")
 
 _Connect = Callable[[], Coroutine[Any, Any, socket.socket]]
@@ -143,7 +144,7 @@ class FtpLine:
     def __init__(self, where: Endpoint, wire: Wire, number: int, *, passive: bool) -> None:
         self.where = where
         self.number = number
-        self.folder: bytes | None = None
+        self.said = ""  # the server's words around the last transfer that ended well
         self.used_at_s = time.monotonic()
         self._wire = wire
         self._passive = passive
@@ -152,6 +153,7 @@ class FtpLine:
         self._protected = False
         self._awaiting = 0
         self._strays = 0
+        self._telnet: bool | None = None
         self._ready: tuple[int, float] | None = None
         self.takes_many = True
         self._reader: asyncio.StreamReader
@@ -209,6 +211,7 @@ class FtpLine:
 
     async def ask(self, command: bytes, *, within_s: float = REPLY_S) -> Reply:
         """Send one command and return its reply, whatever it says. Raises NotSupported for a name with a line break."""
+        await self._learn_telnet(command)
         await self._send(command)
         return await self._first_reply(within_s)
 
@@ -218,6 +221,7 @@ class FtpLine:
         next data channel is asked for in the same breath."""
         if not self.takes_many:
             return [await self.ask(command) for command in commands]
+        await self._learn_telnet(*commands)
         ahead = [b"EPSV"] if then_more and self._passive and self._extended else []
         for command in [*commands, *ahead]:
             await self._send(command)
@@ -255,6 +259,7 @@ class FtpLine:
 
         Left early or with an error the channel is cut, and the line is used on where the server answers that in time.
         """
+        await self._learn_telnet(command)
         async with self._incoming() as connect:
             if start:
                 await self.need(b"REST %d" % start, shown_path)
@@ -265,6 +270,7 @@ class FtpLine:
                 reply = await self._first_reply(REPLY_S)
                 if not 100 <= reply.code < 200:
                     raise from_reply(reply.code, reply.text, shown_path)
+                begun = reply.text
                 # Its last word is still to come.
                 self._awaiting += 1
                 channel = await opening
@@ -289,6 +295,7 @@ class FtpLine:
         reply = await self._reply(_STUCK_S)
         if not reply.is_good:
             raise from_reply(reply.code, reply.text, shown_path)
+        self.said = f"{begun}\n{reply.code} {reply.text}"
 
     async def close(self) -> None:
         """Take leave, shortly, and close."""
@@ -309,6 +316,16 @@ class FtpLine:
         found: ssl.SSLObject = self._writer.get_extra_info("ssl_object")
         return found
 
+    async def _learn_telnet(self, *commands: bytes) -> None:
+        """A control line follows Telnet (RFC 959, 2.3), in which the byte 255 begins a command and is written twice to stand
+        for itself. Some servers hold to that and some take every byte as it is. Asked before the first name with that byte:
+        one that follows Telnet answers `DONT` with `WONT` (RFC 854)."""
+        if self._telnet is not None or not any(_IAC in command for command in commands):
+            return
+        self._telnet = False
+        await self._send(b"NOOP " + _IAC + b"\xfe\x01")
+        await self._first_reply(REPLY_S)
+
     async def _send(self, command: bytes) -> None:
         if has_line_break(command):
             raise line_break()
@@ -317,7 +334,7 @@ class FtpLine:
         self._wire.out(shown, self.number)
         self._awaiting += 1
         try:
-            _write(self._writer, command + b"\r\n")
+            _write(self._writer, (command.replace(_IAC, _IAC * 2) if self._telnet else command) + b"\r\n")
             async with asyncio.timeout(REPLY_S):
                 await self._writer.drain()
         except (OSError, TimeoutError) as error:
@@ -374,6 +391,9 @@ class FtpLine:
 
     async def _read_line(self) -> bytes:
         line = (await self._reader.readuntil(b"\n")).rstrip(b"\r\n")
+        if line.startswith(_IAC + b"\xfc"):
+            self._telnet = True
+            line = line[3:]
         self._wire.heard(line, self.number)
         return line
 

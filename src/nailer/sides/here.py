@@ -23,9 +23,9 @@ from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
 
 from nailer.core.entry import Entry, Kind, Stamp, kind_of_mode
-from nailer.core.names import is_part_name
 from nailer.core.room import Room
 from nailer.core.sitepath import SitePath
+from nailer.core.whole import Listing, listing_of
 from nailer.errors import FileMissing, OutsideRoot, WrongKind
 from nailer.sides.side import CHUNK_BYTES, Digest, agreed
 from nailer.sides.translate import from_os
@@ -88,8 +88,8 @@ class HereSide:
             raise FileMissing(f"{path} lies outside the folders that Nailer may use.")
         return Path(os.fsdecode(b"/".join((root, *path.names[1:]))))
 
-    async def list(self, folder: SitePath, *, careful: bool = False) -> list[Entry]:
-        return await self._call(folder, self._list, folder)
+    async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        return listing_of(await self._call(folder, self._list, folder))
 
     async def stat(self, path: SitePath) -> Entry:
         return await self._call(path, self._stat, path)
@@ -245,8 +245,6 @@ class HereSide:
                 os.close(file)
             entries = []
             for name in names:
-                if is_part_name(name):
-                    continue
                 # A name that vanished between listing and looking is simply not there any more.
                 with contextlib.suppress(FileNotFoundError):
                     entries.append(self._entry(folder, way.here, name))

@@ -6,9 +6,9 @@ from collections.abc import AsyncGenerator, AsyncIterator
 from dataclasses import dataclass, field, replace
 
 from nailer.core.entry import Entry, Kind, Stamp
-from nailer.core.names import is_part_name
 from nailer.core.room import Room
 from nailer.core.sitepath import SitePath
+from nailer.core.whole import Listing, listing_of
 from nailer.errors import AlreadyThere, FileMissing, FolderNotEmpty, OutsideRoot, WrongKind
 from nailer.sides.side import CHUNK_BYTES, Digest, land_by_steps, whole_by_steps
 
@@ -29,9 +29,9 @@ class MemorySide:
         self._root = _Node(Entry(b"", Kind.FOLDER, access=0o755))
         self._ticks = 0
 
-    async def list(self, folder: SitePath, *, careful: bool = False) -> list[Entry]:
+    async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
         node = self._folder(folder)
-        return [self._seen(folder, one) for name, one in node.inside.items() if not is_part_name(name)]
+        return listing_of(self._seen(folder, one) for one in node.inside.values())
 
     async def stat(self, path: SitePath) -> Entry:
         if path.is_root:

@@ -9,10 +9,9 @@ from nailer.core.charset import CHARSETS, UTF8, from_wire, to_wire
 from nailer.core.entry import Entry, Stamp
 from nailer.core.room import Room
 from nailer.core.sitepath import SitePath
+from nailer.core.whole import Listing
 from nailer.errors import NotSupported
 from nailer.sides.side import Digest, Side
-
-_Entries = list[Entry]  # inside the class `list` is the method
 
 
 def recoded(side: Side, charset: str) -> Side:
@@ -27,8 +26,9 @@ class RecodedSide:
         self._side = side
         self._charset = charset
 
-    async def list(self, folder: SitePath, *, careful: bool = False) -> list[Entry]:
-        return [self._read(entry) for entry in await self._side.list(self._out(folder), careful=careful)]
+    async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        listing = await self._side.list(self._out(folder), careful=careful)
+        return replace(listing, entries=[self._read(entry) for entry in listing.entries])
 
     async def stat(self, path: SitePath) -> Entry:
         return self._read(await self._side.stat(self._out(path)))

@@ -18,11 +18,12 @@ from asyncssh.packet import PacketDecodeError
 
 from nailer.core.abilities import Abilities
 from nailer.core.entry import NS, Entry, Kind, Stamp
-from nailer.core.names import is_part_name
 from nailer.core.room import Room
 from nailer.core.sitepath import SitePath
+from nailer.core.whole import Lack, Listing, NotWhole, listing_of
 from nailer.errors import (
     AlreadyThere,
+    CannotReplace,
     ConnectionDropped,
     FileMissing,
     FolderNotEmpty,
@@ -294,7 +295,7 @@ class SftpSide:
     async def wait_closed(self) -> None:
         await self._client.wait_closed()
 
-    async def list(self, folder: SitePath, *, careful: bool = False) -> list[Entry]:
+    async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
         self._wire.out(f"read folder {folder}")
         try:
             entries = await self._ask(read_folder(self._client, folder.raw), folder)
@@ -303,18 +304,21 @@ class SftpSide:
             if await self._taken(folder):
                 raise WrongKind(f"{folder} is no folder.", server_words=missing.server_words) from missing
             raise
-        entries = [one for one in entries if one.name not in (b".", b"..") and not is_part_name(one.name)]
-        entries = [one for one in entries if b"/" not in one.name]
+        entries = [one for one in entries if one.name not in (b".", b"..")]
+        odd = [one.name for one in entries if not one.name or b"/" in one.name or b"\0" in one.name]
+        lack = NotWhole(Lack.UNREAD, repr(odd[0])[1:], len(odd)) if odd else None
+        entries = [one for one in entries if one.name not in odd] if odd else entries
         links = [one for one in entries if one.kind is Kind.LINK]
         if not links:
-            return entries
+            return listing_of(entries, lack)
         gate = asyncio.Semaphore(_LINKS_AT_ONCE)
 
         async def led(entry: Entry) -> Entry:
             async with gate:
                 return await self._with_target(folder.child(entry.name), entry)
 
-        return [one for one in entries if one.kind is not Kind.LINK] + await asyncio.gather(*map(led, links))
+        others = [one for one in entries if one.kind is not Kind.LINK]
+        return listing_of(others + await asyncio.gather(*map(led, links)), lack)
 
     async def stat(self, path: SitePath) -> Entry:
         self._wire.out(f"look at {path}")
@@ -478,9 +482,10 @@ class SftpSide:
         if self.replaces_in_one_step:
             await self._ask(self._client.posix_rename(old.raw, new.raw), new)
             return
-        with contextlib.suppress(FileMissing):
-            await self.remove_file(new)
-        await self._ask(self._client.rename(old.raw, new.raw), new)
+        try:
+            await self._or_because(self._client.rename(old.raw, new.raw), new, self._taken)
+        except AlreadyThere as taken:
+            raise CannotReplace(f"{new} is taken.", server_words=taken.server_words) from taken
 
     @property
     def replaces_in_one_step(self) -> bool:

@@ -15,7 +15,8 @@ from typing import Protocol
 from nailer.core.entry import Entry, Stamp
 from nailer.core.room import Room
 from nailer.core.sitepath import SitePath, shown_name
-from nailer.errors import Conflict, NotSupported, PermissionRefused, ServerFailed, TransferError, WrongKind
+from nailer.core.whole import Listing, NotWhole
+from nailer.errors import Conflict, FileMissing, NotSupported, PermissionRefused, ServerFailed, TransferError, WrongKind
 
 CHUNK_BYTES = 256 * 1024
 
@@ -24,12 +25,13 @@ class Side(Protocol):
     """Either end of a pair. All paths are absolute within the side; a link as the last name is never followed, unless
     said so. Every method raises `TransferError`s only, and `asyncio.CancelledError` passes through."""
 
-    async def list(self, folder: SitePath, *, careful: bool = False) -> list[Entry]:
-        """Everything in a folder, in no order, links with their target and the kind they lead to. `careful`: also where
-        the server hides links in its usual listing, whatever it costs; for what removes or changes whole trees."""
+    async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        """What is in a folder, in no order, links with their target and the kind they lead to, and whether that is known to
+        be all. `careful`: also where the server hides links in its usual listing, whatever it costs; for what removes or
+        changes whole trees. Raises FileMissing only where the folder is known not to be there."""
 
     async def stat(self, path: SitePath) -> Entry:
-        """One name. Raises FileMissing where there is none."""
+        """One name. Raises FileMissing where there is known to be none, NotKnown where nobody can tell."""
 
     async def resolve(self, path: SitePath) -> SitePath:
         """The same place with every link followed. Raises FileMissing, OutsideRoot."""
@@ -75,7 +77,8 @@ class Side(Protocol):
         """Remove an empty folder. Raises FolderNotEmpty."""
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
-        """Rename or move within the side. Raises AlreadyThere, unless `replace`: then in one step where it can be.
+        """Rename or move within the side. Raises AlreadyThere, unless `replace`: then the taken name is replaced in one
+        step, or nothing is changed and CannotReplace raised. Raises RenameRefused where the server renames nothing here.
         `looked`: the caller has just seen that the new name is free, and a side need not look once more."""
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
@@ -136,6 +139,15 @@ def agreed(before: Entry, after: Entry, content: bytes) -> tuple[Entry, bytes]:
     return after, content
 
 
+async def is_there(side: Side, path: SitePath) -> bool:
+    """True where there is something under a name. Raises what looking raises, NotKnown among it."""
+    try:
+        await side.stat(path)
+    except FileMissing:
+        return False
+    return True
+
+
 async def tolerated(request: Awaitable[object]) -> bool:
     """Setting access and time is good manners: a server that refuses still gets the file. True where it was done."""
     try:
@@ -147,11 +159,21 @@ async def tolerated(request: Awaitable[object]) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """One folder of a walk: the names from the walk's start down to it, and what is in it or why it cannot be read."""
+    """One folder of a walk: the names from the walk's start down to it, and what is in it or why it cannot be read. `lack`
+    says why `entries` may not be all; `parts` are temporary files of Nailer's own."""
 
     below: tuple[bytes, ...]
     entries: list[Entry]
     problem: TransferError | None = None
+    lack: NotWhole | None = None
+    parts: tuple[Entry, ...] = ()
+
+    @property
+    def doubt(self) -> str:
+        """Why not everything in this folder is known; '' where it is."""
+        if self.problem is not None:
+            return self.problem.what
+        return self.lack.sentence if self.lack is not None else ""
 
 
 def _always(_: tuple[bytes, ...], __: Entry) -> bool:
@@ -175,7 +197,8 @@ async def walk(
 
     async def read_one(below: tuple[bytes, ...]) -> Reading:
         try:
-            return Reading(below, await side.list(start.join(below), careful=careful))
+            listing = await side.list(start.join(below), careful=careful)
+            return Reading(below, listing.entries, None, listing.lack, listing.parts)
         except TransferError as problem:
             return Reading(below, [], problem)
 
