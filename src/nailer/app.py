@@ -29,6 +29,7 @@ from nailer.services.edit import Edit
 from nailer.services.ends import Ends
 from nailer.services.guards import Guards
 from nailer.services.keeping import Keeping
+from nailer.services.leftovers import Leftovers
 from nailer.services.livecheck import LiveCheck
 from nailer.services.notify import Notify, Post
 from nailer.services.onserver import OnServer
@@ -63,6 +64,7 @@ from nailer.store.drafts import DraftStore
 from nailer.store.jobs import JobStore
 from nailer.store.limits import LimitStore
 from nailer.store.pairs import PairStore
+from nailer.store.parts import PartStore
 from nailer.store.sieves import SieveStore
 from nailer.store.sites import SiteStore
 from nailer.store.timers import TimerStore
@@ -109,6 +111,8 @@ class Nailer:
     scripts: Scripts
     drafts: DraftStore
     kept: KeptStore
+    parts: PartStore
+    leftovers: Leftovers
     keeping: Keeping
     removing: Removing
     own_files: OwnFiles
@@ -138,6 +142,7 @@ class Nailer:
         self.limits.set_all(await self.limit_store.all())
         self.runner.start()
         self.keeping.start()
+        self.leftovers.start()
         self.own_files.start()
         await self.sieves.begin_with_house()
         await self.sync.finish_ended()
@@ -154,6 +159,7 @@ class Nailer:
         await self.runner.stop()
         await self.sync.stop()
         await self.keeping.stop()
+        await self.leftovers.stop()
         await self.own_files.stop()
         await self.limits.close()
         await self.notify.close()
@@ -192,15 +198,19 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         notify.job_ended(job.job_id)
         sync.job_ended(job.run_id)
         unsent.look_again(job.site_id)
+        leftovers.wake()
 
     live = Live(when_ended=when_ended)
     spool = HereSide({b"spool": unpack.spool})
     limits = SpeedLimits(lambda: _minute_of_day(settings.zone))
     kept = KeptStore(settings.home / "kept", group)
+    parts = PartStore(database)
+    leftovers = Leftovers(parts, sites, browse)
     tools = Tools(
         jobs=jobs,
         changes=changes,
         kept=kept,
+        parts=parts,
         group=group,
         live=live,
         pool=pool,
@@ -277,6 +287,8 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         own_files=OwnFiles(drafts, sites, here, browse, planning, jobs, live),
         drafts=drafts,
         kept=kept,
+        parts=parts,
+        leftovers=leftovers,
         edit=edit,
         live_check=live_check,
         saving=Saving(edit, drafts, changes, jobs, planning, live_check, browse, live),

@@ -22,6 +22,7 @@ from nailer.core.plan import Choice, Verdict
 from nailer.core.protocol import Protocol
 from nailer.core.sitepath import SitePath
 from nailer.core.states import ItemState, JobState
+from nailer.core.whole import Listing
 from nailer.engine.runner import Runner
 from nailer.errors import Conflict, SendingStopped
 from nailer.services.planning import Dropped
@@ -537,8 +538,9 @@ async def test_a_server_that_gives_no_times_can_be_carried_from_and_to(world: Wo
     async def timeless(self: SftpSide, one: SitePath) -> Entry:
         return replace(await plain(self, one), stamp=None)
 
-    async def timeless_list(self: SftpSide, folder: SitePath, *, careful: bool = False) -> list[Entry]:
-        return [replace(entry, stamp=None) for entry in await plain_list(self, folder)]
+    async def timeless_list(self: SftpSide, folder: SitePath, *, careful: bool = False) -> Listing:
+        listing = await plain_list(self, folder)
+        return replace(listing, entries=[replace(entry, stamp=None) for entry in listing.entries])
 
     plain_list = SftpSide.list
     monkeypatch.setattr(SftpSide, "stat", timeless)

@@ -16,6 +16,7 @@ _PRIVATE_NAMES = (b".env", b"wp-config", b"settings.private", b"id_rsa", b"id_ed
 _SCRIPT_ENDINGS = (b".cgi", b".pl", b".sh")
 
 DEFAULT_FILE = 0o644
+PRIVATE_FILE = 0o600
 DEFAULT_FOLDER = 0o755
 
 
@@ -94,14 +95,40 @@ def _readers(group: Bits, world: Bits, *, folder: bool) -> str:
     return "nobody else can enter it" if folder else "nobody else can read it"
 
 
+def within(wanted: int, given: int) -> int:
+    """The access of a new file that is to be as open as `wanted`, on a side that gave it `given` by itself: never more open
+    than both say. Whoever may read by the side's own choice may also run what is to be run: new files are made without.
+
+    >>> oct(within(0o755, 0o640)), oct(within(0o600, 0o644)), oct(within(0o644, 0o600))
+    ('0o750', '0o600', '0o600')
+    """
+    return wanted & (given | (given & 0o444) >> 2)
+
+
 def fitting(entry: Entry, usual_file: int = DEFAULT_FILE) -> int:
     """The access that suits what the name stands for: folder 755, script 755, private settings 600, else the usual."""
     if entry.kind is Kind.FOLDER:
         return DEFAULT_FOLDER
     name = entry.name.lower()
     if any(name.startswith(private) for private in _PRIVATE_NAMES):
-        return 0o600
+        return PRIVATE_FILE
     return 0o755 if name.endswith(_SCRIPT_ENDINGS) else usual_file
+
+
+def carried_access(entry: Entry) -> int:
+    """What a new file is to have that comes from one with this access: the same, never more for private settings than for
+    their owner. A script may be run by whoever may read it. Raises ValueError where the access is not known.
+
+    >>> [oct(carried_access(Entry(name, Kind.FILE, access=0o644))) for name in (b"a.html", b"run.cgi", b".env")]
+    ['0o644', '0o755', '0o600']
+    """
+    if entry.access is None:
+        raise ValueError("an access that is not known cannot be carried")
+    access = entry.access & 0o777
+    suits = fitting(entry)
+    if suits == PRIVATE_FILE:
+        return access & PRIVATE_FILE
+    return access | (access & 0o444) >> 2 if suits == 0o755 else access
 
 
 def trouble(entry: Entry) -> str | None:

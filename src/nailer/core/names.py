@@ -11,7 +11,7 @@ from nailer.core.sitepath import shown_name
 _LETTERS = str.maketrans(
     {"ä": "ae", "ö": "oe", "ü": "ue", "Ä": "ae", "Ö": "oe", "Ü": "ue", "ß": "ss", "æ": "ae", "ø": "o"}
 )
-_PART = re.compile(rb"\.?nailer-(\d+-\d+|(un)?pack-[0-9a-f]{8})\.part")
+_PART = re.compile(rb"\.?nailer-(\d+-\d+(-old)?|(un)?pack-[0-9a-f]{8}|try-[0-9a-f]{8}b?)\.part")
 _MAX_NAME_BYTES = 255
 
 
@@ -39,6 +39,16 @@ def part_name(job_id: int, item_id: int, *, hidden: bool = True) -> bytes:
     """The name beside the target that an item's bytes are written under, told apart by job and item. Not hidden where a
     host refuses names that begin with a dot."""
     return (b"." if hidden else b"") + f"nailer-{job_id}-{item_id}.part".encode()
+
+
+def aside_name(job_id: int, item_id: int, *, hidden: bool = True) -> bytes:
+    """What the old file is called for the moment in which the new one takes its name, where no one step does it."""
+    return (b"." if hidden else b"") + f"nailer-{job_id}-{item_id}-old.part".encode()
+
+
+def trying_names(token: str) -> tuple[bytes, bytes]:
+    """Two names for trying whether a server renames; `token` is eight hex digits."""
+    return f".nailer-try-{token}.part".encode(), f".nailer-try-{token}b.part".encode()
 
 
 def staging_name(token: str) -> bytes:

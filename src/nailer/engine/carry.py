@@ -9,6 +9,9 @@ A safe write goes through these steps, and may be killed between any two of them
     5  the target is still as it was; the hidden file is renamed over it
     6  the change is confirmed, with the item's receipt and the new baseline, in one transaction
 
+How the hidden file takes its name where no one step does it is told in `swap.py`. Where the server renames nothing, and the
+site allows it, a file is overwritten in place: its old content is kept first, and put back where the new one does not come.
+
 A runner that finds an announced change of a dead one looks at the target: if it is as announced, step 5 had happened.
 """
 
@@ -22,17 +25,18 @@ from typing import Any, TypeVar
 
 from blake3 import blake3
 
-from nailer.core.access import DEFAULT_FILE, fitting, octal
-from nailer.core.entry import Entry, Kind, SideName
+from nailer.core.access import DEFAULT_FILE, carried_access, fitting, octal
+from nailer.core.entry import NS, Entry, Kind, SideName
 from nailer.core.joint import Seen, same_content, same_time, seen, still_as
-from nailer.core.names import part_name
+from nailer.core.names import aside_name, part_name
 from nailer.core.plan import Action
-from nailer.core.sitepath import SitePath
+from nailer.core.sitepath import SitePath, shown_name
 from nailer.core.states import ItemState
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import Kept, KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
+from nailer.engine.swap import Swapped, settled, swap_in, tries_renaming
 from nailer.errors import (
     AlreadyThere,
     Conflict,
@@ -43,6 +47,7 @@ from nailer.errors import (
     NotSupported,
     NotVerified,
     PermissionRefused,
+    RenameRefused,
     TransferError,
     WrongKind,
 )
@@ -50,9 +55,13 @@ from nailer.sides.side import CHUNK_BYTES, Side, once, tolerated
 from nailer.store.changes import ChangeStore, Level, NewChange, What, change_row, pair_key
 from nailer.store.database import utc_now
 from nailer.store.jobs import Item, Job
+from nailer.store.parts import PartStore, Proof, begin_row
 from nailer.unbroken import unbroken
 
 _COMPARED_BYTES = 64 * 1024
+_PLACES_COMPARED = 12
+_PROVED_BYTES = 8 * 1024 * 1024  # how often, at most, a large file's hash is written down
+_PROOFS = 16
 _LEVELS = (Action.CARRY, Action.MAKE_FOLDER, Action.REMOVE, Action.REMOVE_FOLDER)
 
 _A = TypeVar("_A")
@@ -77,6 +86,7 @@ class Carrier:
     sides: dict[SideName, Side]
     changes: ChangeStore
     kept: KeptStore
+    parts: PartStore
     group: GroupCommit
     live: LiveJob
     keep_largest_bytes: int
@@ -86,6 +96,9 @@ class Carrier:
     announced: dict[int, tuple[What, Seen | None]] = field(default_factory=dict)
     hidden_parts: bool = True
     levels: dict[int, Level] = field(default_factory=dict)
+    renames: bool = True
+    tried: bool = False
+    uncleared: set[int] = field(default_factory=set)
 
     async def learn_levels(self, items: Sequence[Item]) -> None:
         """Ask once what the baseline says of many items that are about to be carried out."""
@@ -147,16 +160,21 @@ class Carrier:
             case Action.SET_ACCESS:
                 return await self._set_access(item)
 
-    def by_its_own_name(self, item: Item, text: str) -> str:
-        """A sentence about the temporary name, said of the file itself."""
-        return text.replace(self._part(item).shown, item.target.shown)
+    async def begin_parts(self, items: Sequence[Item]) -> None:
+        """Write down the temporary files of items that are about to be carried: whatever happens, they have an owner."""
+        rows = [
+            begin_row(one.id, one.job_id, self.job.site_id, self.job.to_side, self._part(one))
+            for one in items
+            if one.action in (Action.CARRY, Action.RESTORE)
+        ]
+        await self.parts.begin(rows)
 
     async def clear_part(self, item: Item) -> None:
-        """Remove the file under a temporary name that a cut carry may have left."""
-        for hidden in (True, False):
-            with contextlib.suppress(TransferError):
-                name = part_name(item.job_id, item.id, hidden=hidden)
-                await self.target.remove_file(item.target.parent.child(name))
+        """Remove the file under a temporary name that a cut carry may have left. Only what is known to be gone loses its
+        owner."""
+        if await cleared(self.target, item.target.parent, item.job_id, item.id):
+            self.uncleared.discard(item.id)
+            await self.group.submit(("parts.gone", {"item_id": item.id}))
 
     async def settle(self, item: Item) -> Outcome | None:
         """What became of an item whose change was announced and not confirmed; None where it was not made."""
@@ -166,6 +184,13 @@ class Carrier:
         """The outcome of an item whose change had been made when its runner died, or None where it had not."""
         what, after = self.announced.pop(item.id)
         now = await self._look(self.target, item.target)
+        if after is not None and what in (What.MADE, What.REPLACED):
+            landed = now is not None and _as_announced(now, after)
+            if await settled(self.target, item.target, self._aside(item), landed=landed) is Swapped.NOT and now is None:
+                now = await self._look(self.target, item.target)  # put back just now
+        if after is None and what in (What.MADE, What.REPLACED):
+            await self._put_content_back(item, now)
+            return None
         if what in (What.REMOVED, What.LINK_REMOVED, What.FOLDER_REMOVED):
             happened = now is None
         elif what is What.RENAMED:
@@ -208,11 +233,9 @@ class Carrier:
         if there is not None and there.is_file and item.seen is None and same_content(seen(there), seen(source)):
             return Outcome(ItemState.DONE, "is there already, the same")
         _check_as_seen(item, there)
-        usual = self._usual(self.job.file_access) or DEFAULT_FILE
-        access = there.access if there is not None else fitting(replace(source, kind=Kind.FILE), usual)
         level = self.levels.pop(item.id, None)
         try:
-            digest, landed = await self._land(item, content, source, there, access, level)
+            digest, landed = await self._land(item, content, source, there, self._access_of(source, there), level)
         except Conflict:
             # What nobody looked for before may be there, and may be the same.
             met = await self._look(self.target, item.target) if there is None and item.seen is None else None
@@ -222,6 +245,19 @@ class Carrier:
         return Outcome(
             ItemState.DONE, item.reason, digest, (_confirm(item), *self._is_level(level, landed, source, digest))
         )
+
+    def _access_of(self, source: Entry, there: Entry | None) -> Access:
+        """What a file keeps or gets: what it replaces decides, else what was chosen for the site, else what the file has
+        where it comes from, as far as its new side makes files so open."""
+        if there is not None:
+            return Access(there.access)
+        named = replace(source, kind=Kind.FILE)
+        chosen = self._usual(self.job.file_access)
+        if chosen is not None:
+            return Access(fitting(named, chosen))
+        if source.access is None:
+            return Access(at_most=fitting(named))
+        return Access(at_most=carried_access(named))
 
     async def _source_of(self, item: Item) -> tuple[Entry, Entry | None, AsyncIterator[bytes]]:
         """What is at the source, still as the plan saw it, what is at the target, and the source's bytes. A small file
@@ -260,20 +296,27 @@ class Carrier:
             return Outcome(ItemState.DONE, item.reason, None, (_confirm(item), *await self._taken_back(item)))
         content = self.kept.read(item.kept_hash or b"")
         access = item.entry.access if item.entry.access is not None else DEFAULT_FILE
-        digest, _ = await self._land(item, content, item.entry, there, access)
+        digest, _ = await self._land(item, content, item.entry, there, Access(access))
         return Outcome(ItemState.DONE, item.reason, digest, (_confirm(item), *await self._taken_back(item)))
 
     async def _remove_file(self, item: Item) -> Outcome:
         there = await self._look_before_removal(item)
         level = self._forgotten(item)
         if there is None:
-            return Outcome(ItemState.DONE, "was gone already", None, (*await self._taken_back(item), *level))
+            return self._gone_already(item, level)
         _check_as_seen(item, there)
         kept = await self._keep(item, there) if there.is_file else None
         what = What.LINK_REMOVED if there.kind is Kind.LINK else What.REMOVED
         removal = self.target.remove_file(item.target)
         await self._change_at_once(item, what, removal, before=there, before_hash=kept.hash if kept else None)
         return Outcome(ItemState.DONE, item.reason, None, (_confirm(item), *await self._taken_back(item), *level))
+
+    def _gone_already(self, item: Item, level: list[Statement]) -> Outcome:
+        """Nothing is there to be removed. Of a change that was to be taken back nobody knows then what became of it: its
+        folder may have another name by now. It stays on offer."""
+        if item.undoes is not None:
+            return Outcome(ItemState.LEFT, "is not there any more: moved or removed by somebody else")
+        return Outcome(ItemState.DONE, "was gone already", None, tuple(level))
 
     async def _look_before_removal(self, item: Item) -> Entry | None:
         """What is at the target. A name that a pair is to lose must still be gone from its other end: a listing that was cut
@@ -357,20 +400,21 @@ class Carrier:
             await self._announce(item, What.ACCESS_SET, before=before, after=now)
             await self.group.submit(_confirm(item))
 
-    async def _copied_there(self, item: Item, source: Entry, access: int | None, hashed: _Hashed) -> Entry | None:
+    async def _copied_there(self, item: Item, source: Entry, access: Access, hashed: _Hashed) -> Entry | None:
         """A copy that the side makes by itself, under the temporary name; None where it cannot."""
         within = self.job.kind == "copy" and self.source is self.target and self._ahead is None
         if not within or not await self.target.copy(item.source, self._part(item)):
             return None
         hashed.taken_as_sent(source.size)
-        await tolerated(self.target.set_attributes(self._part(item), access=access, stamp=source.stamp))
+        bits = access.exact if access.exact is not None else access.at_most
+        await tolerated(self.target.set_attributes(self._part(item), access=bits, stamp=source.stamp))
         return await self.target.stat(self._part(item))
 
     async def _remove_folder(self, item: Item) -> Outcome:
         there = await self._look_before_removal(item)
         level = self._forgotten(item)
         if there is None:
-            return Outcome(ItemState.DONE, "was gone already", None, (*await self._taken_back(item), *level))
+            return self._gone_already(item, level)
         if not there.is_folder:
             raise Conflict(f"{item.target} is no folder any more.")
         try:
@@ -388,11 +432,13 @@ class Carrier:
         content: AsyncIterator[bytes],
         source: Entry,
         there: Entry | None,
-        access: int | None,
+        access: Access,
         level: Level | None = None,
     ) -> tuple[bytes | None, Entry]:
         """Steps 2 to 5 of a safe write. Returns the content's hash and the entry that now stands at the target."""
-        hashed = _Hashed(content, item, self)
+        if not await self._may_rename(item):
+            return await self._overwrite(item, content, source, there, access, level)
+        hashed = _Hashed(content, item, self, source)
         if self.may_resume and item.action is Action.CARRY and self.job.kind in ("carry", "sync"):
             await self._resume(hashed, item, source)
         try:
@@ -422,7 +468,7 @@ class Carrier:
                 self.announced[item.id] = (what, seen(after))
                 raise
             except NailerError:
-                await self._withdraw(item)
+                await self._withdraw_or_remember(item, there, kept)
                 raise
         except AlreadyThere as error:
             await asyncio.shield(self._clear_after_failure(item))
@@ -437,9 +483,15 @@ class Carrier:
             raise
         return hashed.digest, after
 
+    def part_ended(self, item: Item) -> tuple[Statement, ...]:
+        """The row that says that an item's temporary file is gone; none where it may still be there."""
+        made = item.action in (Action.CARRY, Action.RESTORE) and item.id not in self.uncleared
+        return (("parts.gone", {"item_id": item.id}),) if made else ()
+
     async def _resume(self, hashed: _Hashed, item: Item, source: Entry) -> None:
-        """Let the carry of a large file go on where an earlier try was cut: at a length of which the end is compared
-        byte for byte. Nothing is done where there is no such point, or neither side is this machine."""
+        """Let the carry of a large file go on where an earlier try was cut, on proof only: what was carried up to there is
+        known by its hash, and of a file that comes from a server the time, too fine for a change to hide in, is the same.
+        Nothing is done where there is no such point, or neither side is this machine."""
         near = next((side for name, side in self.sides.items() if name is SideName.HERE), None)
         if source.size <= CHUNK_BYTES or near is None or self.source is self.target:
             return
@@ -447,23 +499,37 @@ class Carrier:
         half = await self._look(self.target, part)
         if half is None or not half.is_file:
             return
-        at = min(half.size, source.size) - self.target.holes_bytes
-        if at < CHUNK_BYTES:
+        known = min(half.size, source.size) - self.target.holes_bytes
+        comes_from_near = self.source is near
+        proof = max(
+            (
+                one
+                for one in await self.parts.proofs_of(item.id)
+                if CHUNK_BYTES <= one.at <= known and (comes_from_near or one.holds_for(source))
+            ),
+            key=lambda one: one.at,
+            default=None,
+        )
+        if proof is None:
             return
+        # Of a file from a server some places more are compared: its time can be set to what it was.
+        places = 1 if comes_from_near else _PLACES_COMPARED
         try:
-            tails = [await _span(side, path, at) for side, path in ((self.source, item.source), (self.target, part))]
+            for end in sorted(
+                {max(_COMPARED_BYTES, proof.at * n // places) for n in range(1, places + 1)}, reverse=True
+            ):
+                if await _span(self.source, item.source, end) != await _span(self.target, part, end):
+                    return
         except ConnectionDropped:
             raise
         except TransferError:
             # A server that cannot read or write from the middle of a file gets all of it again.
             return
-        if tails[0] != tails[1]:
-            return
-        reading = self.source.read(item.source) if self.source is near else self.target.read(part)
-        await hashed.begin_at(at, reading, self._read_still(item, at))
+        reading = self.source.read(item.source) if comes_from_near else self.target.read(part)
+        await hashed.begin_at(proof, reading, self._read_still(item, proof.at))
 
     async def _send_beside(
-        self, hashed: _Hashed, item: Item, source: Entry, access: int | None, free: SitePath | None
+        self, hashed: _Hashed, item: Item, source: Entry, access: Access, free: SitePath | None
     ) -> tuple[SitePath, Entry]:
         """Write under a temporary name beside the target; return that and what stands there then."""
         try:
@@ -482,11 +548,18 @@ class Carrier:
                 raise
 
     async def _send(
-        self, part: SitePath, hashed: _Hashed, item: Item, source: Entry, access: int | None, free: SitePath | None
+        self, part: SitePath, hashed: _Hashed, item: Item, source: Entry, access: Access, free: SitePath | None
     ) -> Entry:
         async with contextlib.aclosing(hashed.chunks()) as chunks:
+            self.uncleared.add(item.id)
             landed = await self.target.land(
-                part, chunks, start=hashed.start, access=access, stamp=source.stamp, free=free
+                part,
+                chunks,
+                start=hashed.start,
+                access=access.exact,
+                at_most=access.at_most,
+                stamp=source.stamp,
+                free=free,
             )
         if hashed.size != source.size:
             words = f"{hashed.size} bytes came, {source.size} were expected"
@@ -504,11 +577,103 @@ class Carrier:
                 await self.target.rename(part, item.target, looked=True)
             except AlreadyThere as error:
                 raise Conflict(f"{item.target} appeared after the plan was made.") from error
+            self.uncleared.discard(item.id)
             return
         now = await self._look(self.target, item.target)
         if now is None or not still_as(now, there):
             raise Conflict(f"{item.target} was changed by somebody while the new one was on its way.")
-        await self.target.rename(part, item.target, replace=True)
+        away = await swap_in(self.target, part, item.target, self._aside(item))
+        self.uncleared.discard(item.id)
+        if not away:
+            self.uncleared.add(item.id)
+
+    async def _may_rename(self, item: Item) -> bool:
+        """False where files are to be overwritten in place: the site allows it, and its server renames nothing."""
+        if self.renames and self.job.in_place and not self.tried and self.job.to_side is SideName.THERE:
+            self.tried = True
+            self.renames = await tries_renaming(self.target, item.target.parent) is not False
+        return self.renames
+
+    async def _withdraw_or_remember(self, item: Item, there: Entry | None, kept: Kept | None) -> None:
+        """Nothing came of an announced change, unless the old file lost its name on the way: that can be taken back then."""
+        await self._withdraw(item)
+        if there is None or kept is None or await self._look(self.target, item.target) is not None:
+            return
+        await self._announce(item, What.REMOVED, before=there, before_hash=kept.hash)
+        await self.group.submit(_confirm(item))
+
+    async def _overwrite(
+        self,
+        item: Item,
+        content: AsyncIterator[bytes],
+        source: Entry,
+        there: Entry | None,
+        access: Access,
+        level: Level | None,
+    ) -> tuple[bytes | None, Entry]:
+        """Write a file under its own name, where nothing can be renamed: its old content is kept first, and put back where
+        the new one does not come whole. Announced without what it will be: until it is confirmed it may be a half."""
+        kept = await self._keep(item, there, level)
+        if there is not None and there.is_file and kept is None:
+            sentence = f"{item.target} is too large to be kept, so it is not overwritten in place."
+            raise RenameRefused(sentence, server_words=None)
+        if there is None and await self._look(self.target, item.target) is not None:
+            raise Conflict(f"{item.target} appeared after the plan was made.")
+        before_hash = kept.hash if kept else None
+        what = What.MADE if there is None else What.REPLACED
+        await self._announce(item, what, before=there, before_hash=before_hash, level_before=level)
+        hashed = _Hashed(content, item, self, source)
+        try:
+            landed = await self._send(item.target, hashed, item, source, access, None)
+            if landed.size != hashed.size:
+                words = f"{landed.size} bytes landed, {hashed.size} were sent"
+                raise NotVerified(f"{item.target} did not land whole.", server_words=words)
+        except (ConnectionDropped, asyncio.CancelledError):
+            self.announced[item.id] = (what, None)
+            raise
+        except NailerError:
+            await self._put_content_back(item, await self._look(self.target, item.target), before_hash, there)
+            raise
+        after = replace(landed, name=item.target.name)
+        await self._withdraw(item)
+        await self._announce(
+            item,
+            what,
+            before=there,
+            before_hash=before_hash,
+            after=after,
+            after_hash=hashed.digest,
+            level_before=level,
+        )
+        return hashed.digest, after
+
+    async def _put_content_back(
+        self, item: Item, now: Entry | None, before_hash: bytes | None = None, before: Entry | None = None
+    ) -> None:
+        """Undo a writing in place that did not end: the old content comes back, and what was new goes. What stands there is
+        kept all the same: it may be somebody else's by now."""
+        before = before or item.seen
+        if before_hash is None and before is not None:
+            before_hash = await self.changes.before_of_item(item.id)
+        untouched = now is not None and before is not None and still_as(now, before)
+        if untouched or (before is not None and before_hash is None) or (before is None and now is None):
+            await self._withdraw(item)
+            return
+        half = await self._keep(item, now)
+        if before is not None and before_hash is not None:
+            old = self.kept.read(before_hash)
+            landed = await self.target.land(item.target, old, access=before.access, stamp=before.stamp)
+            if landed.size != before.size:
+                raise NotVerified(f"The old content of {item.target} did not come back whole.")
+            what, after = (What.MADE if now is None else What.REPLACED), landed
+        elif now is not None and now.is_file and half is not None:
+            await self.target.remove_file(item.target)
+            what, after = What.REMOVED, None
+        else:
+            return
+        await self._withdraw(item)
+        await self._announce(item, what, before=now, before_hash=half.hash if half else None, after=after)
+        await self.group.submit(_confirm(item))
 
     async def _keep(self, item: Item, there: Entry | None, level: Level | None = None) -> Kept | None:
         """Keep what is at the target, unless the store is known to have it. None: there is nothing, or it is too large
@@ -614,7 +779,7 @@ class Carrier:
     async def _clear_after_failure(self, item: Item) -> None:
         with contextlib.suppress(TransferError, TimeoutError):
             async with asyncio.timeout(10):
-                await self.target.remove_file(self._part(item))
+                await self.clear_part(item)
 
     async def _look_first(self, item: Item) -> Entry | None:
         """What is at the target. Nobody looks first where a small new file is sent: landing tells whether the name is
@@ -630,16 +795,54 @@ class Carrier:
         except FileMissing:
             return None
 
+    def _aside(self, item: Item) -> SitePath:
+        return item.target.parent.child(aside_name(item.job_id, item.id, hidden=self.hidden_parts))
+
     def _part(self, item: Item) -> SitePath:
         return item.target.parent.child(part_name(item.job_id, item.id, hidden=self.hidden_parts))
+
+
+@dataclass(frozen=True, slots=True)
+class Access:
+    """What a file's access becomes: `exact`, or for a new one `at_most` as far as its side makes new files so open."""
+
+    exact: int | None = None
+    at_most: int | None = None
+
+
+def by_its_own_name(item: Item, text: str) -> str:
+    """A sentence about a temporary name, said of the file itself: nobody knows it by another."""
+    for hidden in (True, False):
+        for name in (part_name(item.job_id, item.id, hidden=hidden), aside_name(item.job_id, item.id, hidden=hidden)):
+            text = text.replace(name.decode(), shown_name(item.target.name))
+    return text
+
+
+async def cleared(side: Side, folder: SitePath, job_id: int, item_id: int) -> bool:
+    """Remove an item's temporary file, by either of its names; True where it is known to be gone."""
+    gone = True
+    for hidden in (True, False):
+        try:
+            await side.remove_file(folder.child(part_name(job_id, item_id, hidden=hidden)))
+        except FileMissing:
+            continue
+        except WrongKind:
+            continue  # a folder on the way is none any more
+        except TransferError:
+            gone = False
+    return gone
 
 
 class _Hashed:
     """Chunks on their way through: held to the limits, counted, hashed and shown as progress. `start` is where they
     begin in the file, behind what had come before."""
 
-    def __init__(self, content: AsyncIterator[bytes], item: Item, carrier: Carrier) -> None:
+    def __init__(self, content: AsyncIterator[bytes], item: Item, carrier: Carrier, source: Entry) -> None:
         self._content = content
+        self._source = source
+        self._proofs: list[Proof] = []
+        self._prove_at = _PROVED_BYTES
+        self._proving: asyncio.Task[None] | None = None
         self._item = item
         self._carrier = carrier
         self._hash = blake3()
@@ -648,8 +851,10 @@ class _Hashed:
         self.begun = False
         self.unseen = False
 
-    async def begin_at(self, at: int, before: AsyncGenerator[bytes, None], rest: AsyncIterator[bytes]) -> None:
-        """Take the first `at` bytes as sent: they are read for the hash alone. `rest` are those behind them."""
+    async def begin_at(self, proof: Proof, before: AsyncGenerator[bytes, None], rest: AsyncIterator[bytes]) -> None:
+        """Take the bytes up to a proved point as sent, if they still are what was sent: they are read for the hash alone.
+        `rest` are those behind them."""
+        at = proof.at
         hashed, size = blake3(), 0
         async with contextlib.aclosing(before) as chunks:
             async for chunk in chunks:
@@ -659,7 +864,7 @@ class _Hashed:
                 self._carrier.live.sent(self._item.id, 0)  # a sign of life: hashing what is there takes its time
                 if size == at:
                     break
-        if size == at:
+        if size == at and bytes(hashed.digest()) == proof.digest:
             await _close(self._content)
             self._content, self._hash, self.start, self.size = rest, hashed, at, at
             self._carrier.live.resumed(self._item.id, at)
@@ -679,10 +884,26 @@ class _Hashed:
                     await limits.pay(job.id, len(piece), *lines)
                     self._hash.update(piece)
                     self.size += len(piece)
+                    if self.size >= self._prove_at:
+                        self._prove()
                     yield piece
                     live.sent(self._item.id, len(piece))
         finally:
             await _close(self._content)
+            if self._proving is not None:
+                await asyncio.gather(self._proving, return_exceptions=True)
+
+    def _prove(self) -> None:
+        """Write down what was carried so far, beside the carrying: a later try may go on from there."""
+        step = max(_PROVED_BYTES, self._item.entry.size // 64)
+        self._prove_at = self.size + step
+        stamp = self._source.stamp
+        point = Proof(
+            self.size, bytes(self._hash.digest()), stamp.at_ns if stamp and stamp.precision_ns < 60 * NS else None
+        )
+        self._proofs = [*self._proofs[1 - _PROOFS :], point]
+        if self._proving is None or self._proving.done():
+            self._proving = asyncio.create_task(self._carrier.parts.prove(self._item.id, self._proofs))
 
     @property
     def digest(self) -> bytes | None:

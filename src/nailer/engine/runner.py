@@ -28,8 +28,8 @@ from nailer.core.plan import Action
 from nailer.core.retry import next_delay
 from nailer.core.sitepath import SitePath
 from nailer.core.states import ItemState, JobState, Wish, check_item, ended_as
-from nailer.engine.carry import Carrier, Outcome
-from nailer.engine.group import GroupCommit
+from nailer.engine.carry import Carrier, Outcome, by_its_own_name
+from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import InFlight, Live, LiveJob
@@ -55,6 +55,7 @@ from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore
 from nailer.store.database import utc_now
 from nailer.store.jobs import Item, Job, JobKind, JobStore
+from nailer.store.parts import PartStore
 
 _log = structlog.get_logger()
 
@@ -87,6 +88,7 @@ class Tools:
     jobs: JobStore
     changes: ChangeStore
     kept: KeptStore
+    parts: PartStore
     group: GroupCommit
     live: Live
     pool: Pool
@@ -116,6 +118,7 @@ class Tools:
                 sides=sides,
                 changes=self.changes,
                 kept=self.kept,
+                parts=self.parts,
                 group=self.group,
                 live=live,
                 keep_largest_bytes=self.keep_largest_bytes,
@@ -227,16 +230,20 @@ class JobRun:
         keeper = asyncio.create_task(self._keep_lease())
         work = asyncio.create_task(self._carry_items())
         wish = Wish.GO_ON
+        carried: dict[int, int] = {}
         try:
             await asyncio.wait({keeper, work}, return_when=asyncio.FIRST_COMPLETED)
             if not work.done():
                 wish = keeper.result()
+                carried = {item_id: min(one.sent, one.size) for item_id, one in self._live.in_flight.items()}
                 work.cancel()
             await asyncio.gather(work, return_exceptions=wish is not Wish.GO_ON)
             if wish is not Wish.GO_ON or self._trouble is not None:
                 # Receipts of items that were cut short may still be on their way: they come before the last count.
                 await self._tools.group.submit()
                 await self._settle(keep_parts=wish is Wish.PAUSE)
+                if wish is Wish.PAUSE:
+                    await self._tools.parts.carried(carried)
             await self._finish(wish)
         finally:
             for task in (keeper, work):
@@ -279,7 +286,7 @@ class JobRun:
         try:
             while window := await reading:
                 reading = self._read_window(after=window[-1].position)
-                await carrier.learn_levels(window)
+                await asyncio.gather(carrier.learn_levels(window), carrier.begin_parts(window))
                 for item in window:
                     yield item
         finally:
@@ -304,14 +311,12 @@ class JobRun:
                         await self.record_failure(item, error, attempts)
                         return
                 except NailerError as error:
-                    # A person knows the file by its own name, not by the one it lies under meanwhile.
-                    error.what = carrier.by_its_own_name(item, error.what)
                     if isinstance(error, (*_ENDS_THE_JOB, StoreUnavailable)):
                         raise
                     await self.record_failure(item, error, attempts)
                     return
                 else:
-                    await self.record(item, outcome, attempts)
+                    await self.record(item, outcome, attempts, carrier.part_ended(item))
                     return
         finally:
             self._live.in_flight.pop(item.id, None)
@@ -335,7 +340,7 @@ class JobRun:
                     if tries == _MOST_ATTEMPTS:
                         raise
 
-    async def record(self, item: Item, outcome: Outcome, attempts: int) -> None:
+    async def record(self, item: Item, outcome: Outcome, attempts: int, cleared: tuple[Statement, ...] = ()) -> None:
         """Write a good end: receipt, confirmed change, baseline and counts, in one transaction."""
         row = {
             "id": item.id,
@@ -348,7 +353,7 @@ class JobRun:
             "attempts": item.attempts + attempts,
             "now": utc_now(),
         }
-        await self._tools.group.submit(*outcome.statements, ("items.end", row))
+        await self._tools.group.submit(*outcome.statements, *cleared, ("items.end", row))
         if outcome.state is ItemState.DONE:
             self._live.done += item.count
         else:
@@ -356,13 +361,14 @@ class JobRun:
         self._tools.live.touch()
 
     async def record_failure(self, item: Item, error: NailerError, attempts: int) -> None:
+        words = error.server_words
         row = {
             "id": item.id,
             "state": check_item(item.state, ItemState.FAILED),
             "reason": item.reason,
             "error_kind": error.kind,
-            "error_text": error.what,
-            "server_words": error.server_words,
+            "error_text": by_its_own_name(item, error.what),
+            "server_words": by_its_own_name(item, words) if words else words,
             "content_hash": None,
             "attempts": item.attempts + attempts,
             "now": utc_now(),
@@ -401,7 +407,7 @@ class JobRun:
                 for item_id in list(carrier.announced):
                     item = await self._tools.jobs.item(self.job.id, item_id)
                     if outcome := await carrier.settle(item):
-                        await self.record(item, outcome, 1)
+                        await self.record(item, outcome, 1, carrier.part_ended(item))
                 if keep_parts:
                     return
                 items = await self._tools.jobs.waiting_items(self.job.id, after=-1, limit=2 * self._tools.files_at_once)

@@ -16,6 +16,7 @@ from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 from nailer.core.abilities import Abilities
+from nailer.core.access import within
 from nailer.core.charset import to_wire
 from nailer.core.entry import NS, Entry, Kind, Stamp
 from nailer.core.listing import quoted_path, time_text
@@ -456,6 +457,10 @@ class FtpSide:
 
     holes_bytes = 0
 
+    @property
+    def renames(self) -> bool | None:
+        return self._learned.renames
+
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         async with self._connection.line(self._lane) as line:
             try:
@@ -479,12 +484,13 @@ class FtpSide:
         *,
         start: int = 0,
         access: int | None = None,
+        at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
         async with self._connection.line(self._lane) as line:
             await self._write(line, path, chunks, start)
-            return await self._finish(line, path, access, stamp, free)
+            return await self._finish(line, path, _Access(access, at_most), stamp, free)
 
     async def make_folder(self, path: SitePath) -> None:
         async with self._connection.line(self._lane) as line:
@@ -685,14 +691,16 @@ class FtpSide:
         return written
 
     async def _finish(
-        self, line: FtpLine, path: SitePath, access: int | None, stamp: Stamp | None, free: SitePath | None
+        self, line: FtpLine, path: SitePath, wanted: _Access, stamp: Stamp | None, free: SitePath | None
     ) -> Entry:
         """Set time and access, look at the file and at the name that must be free: in one round trip where the server
         is known to answer all of it."""
         learned = self._learned
         known = learned.tells_facts and learned.sets_times is not None and learned.sets_access is not None
+        known = known and not (wanted.at_most is not None and learned.new_files is None)
+        access = wanted.to_set(learned.new_files)
         if not known or learned.sets_ahead_s:
-            entry = await self._finish_by_steps(line, path, access, stamp)
+            entry = await self._finish_by_steps(line, path, wanted, stamp)
             if free is not None and await self._looking(line).is_there(free):
                 raise AlreadyThere(f"{free} exists already.")
             return entry
@@ -713,16 +721,19 @@ class FtpSide:
         if landed is None or landed.kind is Kind.LINK:
             return await self._looking(line).one(path)
         if stamp is not None and _hours_off(landed.stamp, stamp):
-            return await self._finish_by_steps(line, path, None, stamp)
+            return await self._finish_by_steps(line, path, _Access(), stamp)
         learned.folders.made(path, landed)
         return landed
 
-    async def _finish_by_steps(self, line: FtpLine, path: SitePath, access: int | None, stamp: Stamp | None) -> Entry:
+    async def _finish_by_steps(self, line: FtpLine, path: SitePath, wanted: _Access, stamp: Stamp | None) -> Entry:
         """Set time and access one after another, and look. A time that was set by another clock than the one we were told
         is set once more, by that clock."""
         learned = self._learned
         if stamp is not None and learned.sets_times is not False:
             await self._set_time(line, path, stamp)
+        if wanted.at_most is not None and learned.new_files is None:
+            learned.new_files = (await self._looking(line).one(path)).access
+        access = wanted.to_set(learned.new_files)
         if access is not None and learned.sets_access is not False:
             await self._set_access(line, path, access)
         entry = await self._looking(line).one(path)
@@ -764,6 +775,21 @@ class FtpSide:
     async def _is_full(self, line: FtpLine, path: SitePath) -> bool:
         free = await self._available(line, path.parent)
         return free is not None and free < CHUNK_BYTES
+
+
+@dataclass(frozen=True, slots=True)
+class _Access:
+    """The access a file is to get: `exact`, or `at_most` as far as the server gives it to new files by itself."""
+
+    exact: int | None = None
+    at_most: int | None = None
+
+    def to_set(self, given: int | None) -> int | None:
+        """What must be set where new files are made with `given` (None: the server does not say); None for nothing."""
+        if self.exact is not None or self.at_most is None:
+            return self.exact
+        wanted = within(self.at_most, given) if given is not None else self.at_most
+        return None if wanted == given else wanted
 
 
 def _hours_off(found: Stamp | None, wanted: Stamp) -> int:

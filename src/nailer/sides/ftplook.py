@@ -114,7 +114,7 @@ class Learned:
     `features` is what FEAT said. `facts_worked` and `facts_refused` are about MLSD, `tells_facts` about MLST. `tells_links`:
     MLSD shows links as links; `stats_links`: MLST does; `hides_links`: MLSD leaves links out or shows what they lead to.
     `lists_hidden`: LIST takes `-a`; `shows_itself`: it shows `.` then. `swaps`: renaming replaces a taken name; `renames`:
-    anything can be renamed at all.
+    anything can be renamed at all. `new_files` is the access that a file gets when it is made.
     """
 
     features: dict[str, str] = field(default_factory=dict)
@@ -131,6 +131,7 @@ class Learned:
     shows_itself: bool | None = None
     says_size: bool = True
     sets_access: bool | None = None
+    new_files: int | None = None
     sets_times: bool | None = None
     sets_ahead_s: int = 0
     swaps: bool | None = None

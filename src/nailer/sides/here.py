@@ -37,6 +37,7 @@ _Entries = list[Entry]  # inside the class `list` is the method
 
 _FOLDER_FLAGS = os.O_PATH | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 _MOST_LINKS = 40
+_NEW_FILE = 0o644  # as open as files of a site are, and as the umask lets
 _PART_BYTES = 4 * CHUNK_BYTES  # of a large file in one step: each goes through a thread
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _RENAME_NOREPLACE = 1  # linux/fs.h
@@ -98,6 +99,7 @@ class HereSide:
         return await self._call(path, self._resolve, path)
 
     holes_bytes = 0
+    renames: bool | None = True
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         # One step for a small file: open, read to its end, close. Of a large one the next part is read meanwhile.
@@ -140,10 +142,12 @@ class HereSide:
         *,
         start: int = 0,
         access: int | None = None,
+        at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        file, written = await self._opened(path, lambda one: self._open_to_write(one, start)), _PART_BYTES
+        mode = access if access is not None else at_most if at_most is not None else _NEW_FILE
+        file, written = await self._opened(path, lambda one: self._open_to_write(one, start, mode)), _PART_BYTES
         try:
             written = await self._call_for_each(path, chunks, partial(_write_all, file))
             return await self._call(path, _finish, file, path.name, access, stamp)
@@ -310,9 +314,9 @@ class HereSide:
         finally:
             os.close(file)
 
-    def _open_to_write(self, path: SitePath, start: int) -> int:
+    def _open_to_write(self, path: SitePath, start: int, mode: int = _NEW_FILE) -> int:
         flags = os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-        file = self._at(path, lambda folder, name: os.open(name, flags, 0o644, dir_fd=folder))
+        file = self._at(path, lambda folder, name: os.open(name, flags, mode, dir_fd=folder))
         try:
             # A new file that was cut, to nothing too, is one whose content Linux sends to the disk when it is closed.
             if os.fstat(file).st_size != start:

@@ -44,6 +44,7 @@ class MemorySide:
         return resolved
 
     holes_bytes = 0
+    renames: bool | None = True
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         node = self._plain(self._resolved(path))
@@ -79,10 +80,11 @@ class MemorySide:
         *,
         start: int = 0,
         access: int | None = None,
+        at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        return await land_by_steps(self, path, chunks, start=start, access=access, stamp=stamp)
+        return await land_by_steps(self, path, chunks, start=start, access=access, at_most=at_most, stamp=stamp)
 
     async def make_folder(self, path: SitePath) -> None:
         self._add(path, _Node(Entry(path.name, Kind.FOLDER, stamp=self._tick(), access=0o755)))

@@ -37,6 +37,10 @@ class RecodedSide:
         return self._in(await self._side.resolve(self._out(path)))
 
     @property
+    def renames(self) -> bool | None:
+        return self._side.renames
+
+    @property
     def holes_bytes(self) -> int:
         return self._side.holes_bytes
 
@@ -57,11 +61,14 @@ class RecodedSide:
         *,
         start: int = 0,
         access: int | None = None,
+        at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
         wanted = self._out(free) if free is not None else None
-        landed = await self._side.land(self._out(path), chunks, start=start, access=access, stamp=stamp, free=wanted)
+        landed = await self._side.land(
+            self._out(path), chunks, start=start, access=access, at_most=at_most, stamp=stamp, free=wanted
+        )
         return self._read(landed)
 
     async def make_folder(self, path: SitePath) -> None:

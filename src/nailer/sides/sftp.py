@@ -30,7 +30,9 @@ from nailer.errors import (
     HostUnreachable,
     NoSpaceLeft,
     NotSupported,
+    PermissionRefused,
     ProtocolViolation,
+    RenameRefused,
     ServerFailed,
     TransferError,
     WrongKind,
@@ -338,6 +340,7 @@ class SftpSide:
         return SitePath.parse(await self._ask(self._client.realpath(b"."), SitePath()))
 
     holes_bytes = _BYTES_IN_FLIGHT
+    renames: bool | None = True  # as good as every server does; where one does not, it says so
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         self._wire.out(f"open to read {path}")
@@ -400,10 +403,12 @@ class SftpSide:
         *,
         start: int = 0,
         access: int | None = None,
+        at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        async with self._writing(path, chunks, start) as (file, window, written):
+        mode = access if access is not None else at_most
+        async with self._writing(path, chunks, start, mode) as (file, window, written):
             # The last blocks, access and time, a look and the close leave together. Requests for one file are carried
             # out in the order they came (draft-ietf-secsh-filexfer-02, 3).
             setting = file.set(access, _seconds(stamp) if stamp is not None else None)
@@ -430,12 +435,12 @@ class SftpSide:
 
     @contextlib.asynccontextmanager
     async def _writing(
-        self, path: SitePath, chunks: AsyncIterator[bytes], start: int
+        self, path: SitePath, chunks: AsyncIterator[bytes], start: int, mode: int | None = None
     ) -> AsyncIterator[tuple[OpenFile, deque[Answer], int]]:
         """A file that all chunks were sent to, the last ones not answered yet, and how many bytes that were. Closed
         here where anything fails."""
         self._wire.out(f"open to write {path}")
-        file = await self._open(path, CHANGING if start else WRITING)
+        file = await self._open(path, CHANGING if start else WRITING, mode)
         window: deque[Answer] = deque()
         written = 0
         self._active += 1
@@ -477,15 +482,24 @@ class SftpSide:
             # Version 3 says that renaming over a name fails; servers differ, so we look first.
             if not (looked or self._rename_refuses) and await self._taken(new):
                 raise AlreadyThere(f"{new} exists already.")
-            await self._or_because(self._client.rename(old.raw, new.raw), new, self._taken)
-            return
-        if self.replaces_in_one_step:
-            await self._ask(self._client.posix_rename(old.raw, new.raw), new)
+            await self._rename(old, new)
             return
         try:
+            if self.replaces_in_one_step:
+                await self._ask(self._client.posix_rename(old.raw, new.raw), new)
+            else:
+                await self._rename(old, new)
+        except (AlreadyThere, PermissionRefused, NotSupported, RenameRefused) as refused:
+            if not await self._taken(new):
+                raise
+            raise CannotReplace(f"{new} is taken.", server_words=refused.server_words) from refused
+
+    async def _rename(self, old: SitePath, new: SitePath) -> None:
+        try:
             await self._or_because(self._client.rename(old.raw, new.raw), new, self._taken)
-        except AlreadyThere as taken:
-            raise CannotReplace(f"{new} is taken.", server_words=taken.server_words) from taken
+        except (PermissionRefused, NotSupported) as refused:
+            sentence = f"The server does not let {old} be renamed."
+            raise RenameRefused(sentence, server_words=refused.server_words) from refused
 
     @property
     def replaces_in_one_step(self) -> bool:
@@ -603,8 +617,8 @@ class SftpSide:
                 raise NoSpaceLeft(f"The server has no room for {path}.", server_words=failed.server_words) from failed
             raise
 
-    async def _open(self, path: SitePath, how: int) -> OpenFile:
-        return await self._ask(open_file(self._client, path.raw, how), path)
+    async def _open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:
+        return await self._ask(open_file(self._client, path.raw, how, mode), path)
 
 
 async def _blocks(chunks: AsyncIterator[bytes], most: int) -> AsyncGenerator[bytes, None]:

@@ -99,10 +99,12 @@ class Block:
         self._answer.abandon()
 
 
-async def open_file(client: asyncssh.SFTPClient, path: bytes, how: int) -> OpenFile:
-    """Cancelled while the server opens it, it is closed as soon as it is open. Raises what the library raises."""
+async def open_file(client: asyncssh.SFTPClient, path: bytes, how: int, mode: int | None = None) -> OpenFile:
+    """With `mode` a file that is made gets that access, less what the server's umask takes. Cancelled while the server opens
+    it, it is closed as soon as it is open. Raises what the library raises."""
     handler: Any = client._handler
-    answer = Answer(handler, HANDLE, _OPEN, String(path), UInt32(how), UInt32(0))
+    attributes = UInt32(0) if mode is None else UInt32(MODE) + UInt32(mode)
+    answer = Answer(handler, HANDLE, _OPEN, String(path), UInt32(how), attributes)
     try:
         return OpenFile(handler, (await answer).get_string())
     except asyncio.CancelledError:

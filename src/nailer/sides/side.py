@@ -12,6 +12,7 @@ from contextlib import aclosing
 from dataclasses import dataclass
 from typing import Protocol
 
+from nailer.core.access import within
 from nailer.core.entry import Entry, Stamp
 from nailer.core.room import Room
 from nailer.core.sitepath import SitePath, shown_name
@@ -41,6 +42,10 @@ class Side(Protocol):
         With `ahead` no more than about so many bytes are asked for before they are taken."""
 
     @property
+    def renames(self) -> bool | None:
+        """Whether anything can be renamed here; None where that was not tried yet."""
+
+    @property
     def holes_bytes(self) -> int:
         """How much at the end of a file whose writing was cut may have holes: what was under way out of order."""
 
@@ -60,12 +65,14 @@ class Side(Protocol):
         *,
         start: int = 0,
         access: int | None = None,
+        at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        """As `write`, then set access and time as far as the server lets, and return the entry as it stands after
-        that, in as few round trips as can be. With `free` raises AlreadyThere where that name is taken by then, on
-        sides whose `rename` could not tell by itself."""
+        """As `write`, then set access and time as far as the server lets, and return the entry as it stands after that, in
+        as few round trips as can be. `access` is set whatever it was; with `at_most` instead, a new file gets those bits
+        as far as the side gives them to new files by itself (its umask). With `free` raises AlreadyThere where that name
+        is taken by then, on sides whose `rename` could not tell by itself."""
 
     async def make_folder(self, path: SitePath) -> None:
         """Make one folder. Raises AlreadyThere."""
@@ -116,10 +123,14 @@ async def land_by_steps(
     *,
     start: int,
     access: int | None,
+    at_most: int | None,
     stamp: Stamp | None,
 ) -> Entry:
     """`Side.land` for a side that does one thing after another, and whose `rename` refuses by itself."""
     await side.write(path, chunks, start=start)
+    if access is None and at_most is not None:
+        given = (await side.stat(path)).access
+        access = within(at_most, given) if given is not None else None
     await tolerated(side.set_attributes(path, access=access, stamp=stamp))
     return await side.stat(path)
 

@@ -228,6 +228,11 @@ class ChangeStore:
             found[row["item_id"]] = (What(row["what"]), after)
         return found
 
+    async def before_of_item(self, item_id: int) -> bytes | None:
+        """The kept content that an announced change of an item was to replace."""
+        found: bytes | None = await self._db.read(lambda work: work.value("changes.before_of_item", item_id=item_id))
+        return found
+
     async def is_kept(self, content_hash: bytes) -> bool:
         return bool(await self._db.read(lambda work: work.value("changes.is_kept", hash=content_hash)))
 

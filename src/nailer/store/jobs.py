@@ -104,6 +104,7 @@ class Job:
     ended_at: datetime | None
     file_access: int | None = None
     folder_access: int | None = None
+    in_place: bool = False
     claims: int = 0
     trouble_kind: str | None = None
     source_site_id: int | None = None
@@ -633,6 +634,7 @@ def _job(row: Row) -> Job:
         ended_at=row["ended_at"],
         file_access=row["file_access"],
         folder_access=row["folder_access"],
+        in_place=bool(row["in_place"]),
         claims=row["claims"],
         trouble_kind=row["trouble_kind"],
         source_site_id=row["source_site_id"],

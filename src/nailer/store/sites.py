@@ -76,6 +76,7 @@ class Site:
     clock_how: str = "measured"
     file_access: int | None = None
     folder_access: int | None = None
+    in_place: bool = False
     package_bytes: int | None = None
     fleeting: bool = False
 
@@ -248,6 +249,10 @@ class SiteStore:
         """How many jobs, changes, baseline entries, pairs and timers would be removed together with a site."""
         row = await self._db.read(lambda work: work.one("sites.goes_with", id=site_id)) or {}
         return {name: int(count) for name, count in row.items()}
+
+    async def set_in_place(self, site_id: int, *, allowed: bool) -> None:
+        """Whether files may be overwritten in place where the server lets nothing be renamed."""
+        await self._db.write(lambda work: work.run("sites.set_in_place", id=site_id, in_place=allowed))
 
     async def opened(self, site_id: int) -> None:
         await self._db.write(lambda work: work.run("sites.opened", id=site_id, now=utc_now()))
@@ -442,7 +447,7 @@ def _root(row: Row) -> DocumentRoot:
 
 
 _SECRET_KINDS = ("password", "private_key", "passphrase", "one_time_secret", "proxy_password")
-_FLAGS = ("agent", "old_allowed", "passive", "fleeting")
+_FLAGS = ("agent", "old_allowed", "passive", "fleeting", "in_place")
 _ELSEWHERE = ("id", "position", "credential_id", "opened_at", "document_roots", "guarded")
 
 

@@ -9,7 +9,7 @@ import json
 import re
 import time
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from fastapi import APIRouter
@@ -28,7 +28,7 @@ from nailer.core.sitepath import SitePath, address_of, shown_name
 from nailer.core.states import ACTIVE, ENDED, JOB_WORDS, ItemState, JobState
 from nailer.core.words import count_text, size_text, span_text
 from nailer.engine.live import InFlight, LiveJob
-from nailer.errors import InvalidInput, NailerError
+from nailer.errors import InvalidInput, NailerError, RenameRefused
 from nailer.store.accounts import WhenDone
 from nailer.store.jobs import FailureGroup, Job
 from nailer.web.forms import Query, number_in
@@ -53,17 +53,24 @@ _MAIL = re.compile(r"[^@\s<>,;\"\x00-\x1f]+@[^@\s<>,;\"\x00-\x1f]+")
 
 @dataclass(frozen=True, slots=True)
 class Card:
-    """A job as its card shows it. `unmade` is what did not make it: files and bytes that failed or wait."""
+    """A job as its card shows it. `unmade` is what did not make it: files and bytes that failed or wait. `parts` are half
+    files that are still to be gone on with or to be cleared."""
 
     job: Job
     share: float
     line: str
     flights: list[dict[str, Any]]
     failures: list[FailureGroup]
+    parts: int = 0
 
     @property
     def short_of_room(self) -> bool:
         return self.job.trouble_kind == "NoSpaceLeft" or any(one.kind == "NoSpaceLeft" for one in self.failures)
+
+    @property
+    def renames_refused(self) -> bool:
+        """The server renames nothing: overwriting in place is what is left."""
+        return any(one.kind == RenameRefused.__name__ for one in self.failures)
 
     @property
     def unmade(self) -> Count:
@@ -218,6 +225,7 @@ async def stop(request: Request, job_id: int) -> Response:
     if live is not None:
         live.stop_asked.set()
     nailer.runner.wake()
+    nailer.leftovers.wake()
     return JSONResponse({"state": job.state})
 
 
@@ -247,7 +255,20 @@ async def move_up(request: Request, job_id: int) -> Response:
 
 @router.post("/jobs/{job_id}/leave-out")
 async def leave_out(request: Request, job_id: int) -> Response:
-    job = await nailer_of(request).jobs.leave_out(job_id)
+    nailer = nailer_of(request)
+    job = await nailer.jobs.leave_out(job_id)
+    nailer.leftovers.wake()
+    return JSONResponse({"state": job.state})
+
+
+@router.post("/jobs/{job_id}/in-place")
+async def in_place(request: Request, job_id: int) -> Response:
+    """Overwrite in place on this job's site from now on, and try what failed once more."""
+    nailer = nailer_of(request)
+    job = await nailer.jobs.get(job_id)
+    await nailer.sites.set_in_place(job.site_id, allowed=True)
+    job = await nailer.jobs.again(job_id)
+    nailer.runner.wake()
     return JSONResponse({"state": job.state})
 
 
@@ -386,4 +407,9 @@ async def card_of(nailer: Nailer, job: Job) -> Card:
     left_s = live.rate.time_left_s(tally.remaining_bytes) if live else None
     failures = await nailer.jobs.failures(job.id) if job.tally.failed.files or job.trouble else []
     flights = _flights(live) if live else []
-    return Card(job, tally.share, progress_line(tally, left_s), flights, failures)
+    parts = 0
+    if live is None and job.state in (JobState.PAUSED, JobState.WAITING, JobState.NEEDS_YOU):
+        tally = replace(tally, under_way_bytes=await nailer.parts.carried_of_job(job.id))
+    if job.trouble or failures:
+        parts = await nailer.parts.count_of_job(job.id)
+    return Card(job, tally.share, progress_line(tally, left_s), flights, failures, parts)

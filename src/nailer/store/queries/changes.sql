@@ -23,6 +23,9 @@ VALUES (%(site_id)s, %(side)s, %(path)s, %(what)s, %(account_id)s, %(now)s, TRUE
 -- A change that was announced and not made.
 DELETE FROM changes WHERE item_id = %(item_id)s AND NOT confirmed;
 
+-- name: before_of_item(item_id)$
+SELECT before_hash FROM changes WHERE item_id = %(item_id)s AND NOT confirmed ORDER BY id DESC LIMIT 1;
+
 -- name: unconfirmed_of_job(job_id)
 -- What a killed runner announced and may or may not have made.
 SELECT c.item_id, c.what, c.after_size, c.after_time_ns
