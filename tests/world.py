@@ -7,15 +7,19 @@ import contextlib
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
+from typing import Protocol as Interface
 
 from argon2 import PasswordHasher
 
 from nailer.app import Nailer, join
 from nailer.core.entry import SideName
 from nailer.core.plan import Choice
+from nailer.core.protocol import Protocol
 from nailer.core.sitepath import DocumentRoot, SitePath
 from nailer.core.states import ENDED
 from nailer.settings import Settings
+from nailer.sides.identity import Identity
 from nailer.standins.sftp import SftpHost
 from nailer.store.jobs import Job
 from nailer.store.sites import Secrets, Site
@@ -32,14 +36,19 @@ class World:
     """`here` and `there` are the two folders of the pair on this machine's disk."""
 
     nailer: Nailer
-    host: SftpHost
+    host: Any
     site: Site
     account_id: int
     here: Path
     there: Path
 
+    @property
+    def top(self) -> SitePath:
+        """The start folder there."""
+        return self.site.start_there
+
     async def plan(self, to_side: SideName, *names: str, resend_same: bool = False) -> int:
-        source, target = (HERE, THERE) if to_side is SideName.THERE else (THERE, HERE)
+        source, target = (HERE, self.top) if to_side is SideName.THERE else (self.top, HERE)
         raw = [name.encode() for name in names]
         return await self.nailer.planning.carry(
             self.account_id, self.site, to_side, source, target, raw, resend_same=resend_same
@@ -56,7 +65,7 @@ class World:
         return await self.carry(SideName.HERE, *names, choice=choice)
 
     async def remove(self, side: SideName, *names: str) -> Job:
-        folder = HERE if side is SideName.HERE else THERE
+        folder = HERE if side is SideName.HERE else self.top
         raw = [name.encode() for name in names]
         job_id = await self.nailer.planning.removal(self.account_id, self.site, side, folder, raw)
         return await self.run(job_id)
@@ -74,8 +83,14 @@ class World:
             await asyncio.sleep(0.02)
 
 
-def settings_for(tmp_path: Path, host: SftpHost | None = None) -> Settings:
-    routes = {"ftp.mosslane.example:22": f"127.0.0.1:{host.port}"} if host else {}
+class Host(Interface):
+    """A server that a world can be about: a stand-in, a scripted one, or a real one."""
+
+    port: int
+
+
+def settings_for(tmp_path: Path, host: Host | None = None) -> Settings:
+    routes = {f"ftp.mosslane.example:{port}": f"127.0.0.1:{host.port}" for port in (21, 22, 990)} if host else {}
     return Settings(home=tmp_path / "home", roots={"studio": tmp_path / "here"}, routes=routes)
 
 
@@ -87,22 +102,47 @@ async def a_world(tmp_path: Path, database_url: str, *, run: bool = True) -> Asy
     (root / "htdocs").mkdir(parents=True, exist_ok=True)
     host = SftpHost(root, "seedlib", "sow-and-reap")
     await host.start()
+    try:
+        async with a_world_on(host, tmp_path, database_url, root / "htdocs", identity=shown_key(host), run=run) as made:
+            yield made
+    finally:
+        await host.stop()
+
+
+@contextlib.asynccontextmanager
+async def a_world_on(
+    host: Host,
+    tmp_path: Path,
+    database_url: str,
+    there: Path,
+    *,
+    identity: Identity | None = None,
+    protocol: Protocol = Protocol.SFTP,
+    start_there: SitePath = THERE,
+    run: bool = True,
+    **site: Any,
+) -> AsyncIterator[World]:
+    """A Nailer with one site on a server that runs already. `there` is its start folder on this machine's disk."""
+    here = tmp_path / "here" / "moss"
+    here.mkdir(parents=True, exist_ok=True)
     nailer = await asyncio.to_thread(join, settings_for(tmp_path, host), database_url, hasher=LIGHT)
     if run:
         await nailer.start()
     try:
         sites = await nailer.sites.all()
-        site = sites[0] if sites else await _add_site(nailer)
-        await nailer.sites.pin(site.host, 22, shown_key(host), trusted_by=None, how="test")
+        wanted = {"protocol": protocol, "port": protocol.port, "start_there": start_there} | site
+        one = sites[0] if sites else await _add_site(nailer, **wanted)
+        if identity is not None and identity.public_key:
+            await nailer.sites.pin(one.host, one.port, identity, trusted_by=None, how="test")
         account = await nailer.accounts._store.by_name("maren")
         account_id = account.id if account else await nailer.accounts.make("maren", "a-long-password")
-        yield World(nailer, host, site, account_id, here, root / "htdocs")
+        yield World(nailer, host, one, account_id, here, there)
     finally:
         await nailer.stop()
-        await host.stop()
 
 
-async def _add_site(nailer: Nailer) -> Site:
-    roots = (DocumentRoot(SitePath((b"htdocs",)), "https://mosslane.example/"),)
-    site = replace(a_site(document_roots=roots), start_here=HERE, guarded=(path("/htdocs/mail"),))
+async def _add_site(nailer: Nailer, **values: Any) -> Site:
+    start: SitePath = values["start_there"]
+    roots = (DocumentRoot(start, "https://mosslane.example/"),)
+    site = replace(a_site(document_roots=roots), start_here=HERE, guarded=(start.child(b"mail"),), **values)
     return await nailer.sites.add(site, Secrets(password="sow-and-reap"))

@@ -242,7 +242,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     planning = Planning(
         browse, jobs, changes, runner, unpack, spool, sieving, keep_largest_bytes=settings.keep_largest_bytes
     )
-    plan_reader = PlanReader(jobs)
+    plan_reader = PlanReader(jobs, pool)
     timed_jobs = TimedJobs(timer_store, sites, jobs, changes, planning, plan_reader, live)
     drafts = DraftStore(database)
     edit = Edit(browse, drafts, jobs, writing, live)

@@ -1,4 +1,4 @@
-"""The side contract's grounds on real servers: each server is started once for all tests, which get a folder of their own."""
+"""The side contract on real servers. Each server is started once for all tests, which get a folder of their own."""
 
 from __future__ import annotations
 

@@ -82,7 +82,7 @@ def _download(archives: Path, names: tuple[str, ...]) -> str:
     """
     command = ["apt-get", "install", "--yes", "--no-install-recommends", "--download-only", "--reinstall"]
     options = ["-o", f"Dir::Cache::archives={archives}", "-o", "APT::Sandbox::User=root"]
-    done = subprocess.run(as_root(*command, *options, *names), capture_output=True, text=True)
+    done = subprocess.run(as_root(*command, *options, *names), capture_output=True, text=True, check=False)
     return "" if done.returncode == 0 else done.stderr.strip()[-300:]
 
 

@@ -296,7 +296,25 @@ async def test_a_server_that_cuts_its_listing_short_costs_no_file_here(world: Wo
     before = tree(world.here)
     world.host.fault = CutListing(b"/htdocs", 5)
     plan = await read(world, FETCH)
+    assert plan.rows == [], "names that seem to have vanished are asked for one by one, and all are there"
+    assert any("though the listing does not show it" in text for text in plan.warnings)
+
+    run = await carried_out(world, plan)
+
+    assert run.state is RunState.DONE
+    assert tree(world.here) == before
+
+
+async def test_what_is_there_again_when_a_removal_is_carried_out_stays(world: World) -> None:
+    """The last look, whatever the plan saw."""
+    await level_now(world, {f"{number}.html": "x" for number in range(8)})
+    before = tree(world.here)
+    for number in range(3):
+        (world.there / f"{number}.html").unlink()
+    plan = await read(world, FETCH)
     assert list(does(plan).values()) == [Doing.REMOVE_HERE] * 3
+    for number in range(3):
+        write(world.there, f"{number}.html", "x")
 
     run = await carried_out(world, plan)
 

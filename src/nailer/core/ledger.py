@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from nailer.core.entry import Entry
 from nailer.core.joint import Baseline, Joint, Standing, joint_of
 from nailer.core.sitepath import is_hidden, shown_name
-from nailer.core.whole import NotWhole
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,22 +72,28 @@ class View:
     hidden: bool = False
 
 
+Hides = Callable[[bytes], str]
+
+
+def _nothing(_: bytes) -> str:
+    return ""
+
+
 def build_rows(
     here: Iterable[Entry],
     there: Iterable[Entry],
     baselines: Mapping[bytes, Baseline],
     rolled: Mapping[bytes, tuple[Standing, Inside | None, Inside | None]],
-    lacks: tuple[NotWhole | None, NotWhole | None] = (None, None),
+    hides: tuple[Hides, Hides] = (_nothing, _nothing),
 ) -> list[Row]:
-    """One row for every name of either side, in the order of names. `rolled` holds what is known inside folders; `lacks`
-    why the listing here, and the one there, may not hold everything."""
+    """One row for every name of either side, in the order of names. `rolled` holds what is known inside folders; `hides`
+    says of a name that one listing lacks why it may be on that side all the same, here first."""
     ours = {entry.name: entry for entry in here}
     theirs = {entry.name: entry for entry in there}
     rows = []
     for name in ours.keys() | theirs.keys():
         one, other = ours.get(name), theirs.get(name)
-        lack = lacks[0] if one is None else lacks[1] if other is None else None
-        unsure = lack.sentence if lack is not None and lack.may_hide(name) else ""
+        unsure = hides[0](name) if one is None else hides[1](name) if other is None else ""
         row = Row(name, one, other, joint_of(one, other, baselines.get(name), unsure=unsure))
         if name in rolled:
             standing, inside_here, inside_there = rolled[name]

@@ -17,12 +17,13 @@ _FEW = 5
 class Tree:
     """`folders` holds what is in each folder by its names below the top, which is `()`. `problems` says of folders why
     they could not be read; they are not among `folders`. `lacks` says of folders that were read why they may hold more.
-    `missing`: the top itself is not there."""
+    `missing`: the top itself is not there. `ruled_out` are names that were asked for by themselves and are not there."""
 
     folders: Mapping[Below, Sequence[Entry]]
     problems: Mapping[Below, str] = field(default_factory=dict)
     lacks: Mapping[Below, NotWhole] = field(default_factory=dict)
     missing: bool = False
+    ruled_out: frozenset[Below] = frozenset()
 
     @property
     def files(self) -> int:
@@ -67,5 +68,5 @@ class Tree:
 
     def may_hide(self, below: Below) -> str:
         """Why a name that was not found may be there all the same; '' where it is known not to be."""
-        lack = self.lacks.get(below[:-1])
+        lack = self.lacks.get(below[:-1]) if below not in self.ruled_out else None
         return lack.sentence if lack is not None and lack.may_hide(below[-1]) else ""

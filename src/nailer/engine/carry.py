@@ -141,7 +141,16 @@ class Carrier:
         return self.sides[self.job.to_side if self.job.kind in ("copy", "move") else self.job.to_side.other]
 
     async def carry(self, item: Item, content: AsyncIterator[bytes] | None = None) -> Outcome:
-        """Carry out one item. `content` is given where a browser sends it. Raises NailerErrors."""
+        """Carry out one item. `content` is given where a browser sends it. Raises NailerErrors, which call the file by its
+        own name."""
+        try:
+            return await self._act(item, content)
+        except NailerError as error:
+            error.what = by_its_own_name(item, error.what)
+            error.server_words = by_its_own_name(item, error.server_words) if error.server_words else None
+            raise
+
+    async def _act(self, item: Item, content: AsyncIterator[bytes] | None) -> Outcome:
         if item.id in self.announced and (ended := await self._ended_before(item)):
             return ended
         match item.action:
@@ -226,6 +235,7 @@ class Carrier:
         return access if self.job.to_side is SideName.THERE else None
 
     async def _carry_file(self, item: Item, content: AsyncIterator[bytes] | None) -> Outcome:
+        sent = content
         if content is None:
             source, there, content = await self._source_of(item)
         else:
@@ -234,8 +244,16 @@ class Carrier:
             return Outcome(ItemState.DONE, "is there already, the same")
         _check_as_seen(item, there)
         level = self.levels.pop(item.id, None)
+        access = self._access_of(source, there)
         try:
-            digest, landed = await self._land(item, content, source, there, self._access_of(source, there), level)
+            digest, landed = await self._land(item, content, source, there, access, level)
+        except (RenameRefused, PermissionRefused, NotSupported):
+            # Nothing can be made beside it, or take its name from there; the file itself may be writable all the same.
+            if not self.job.in_place or self.job.to_side is SideName.HERE:
+                raise
+            if sent is None:
+                source, there, content = await self._source_of(item)
+            digest, landed = await self._overwrite(item, content, source, there, access, level)
         except Conflict:
             # What nobody looked for before may be there, and may be the same.
             met = await self._look(self.target, item.target) if there is None and item.seen is None else None

@@ -28,7 +28,7 @@ from nailer.core.plan import Action
 from nailer.core.retry import next_delay
 from nailer.core.sitepath import SitePath
 from nailer.core.states import ItemState, JobState, Wish, check_item, ended_as
-from nailer.engine.carry import Carrier, Outcome, by_its_own_name
+from nailer.engine.carry import Carrier, Outcome
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
@@ -361,14 +361,13 @@ class JobRun:
         self._tools.live.touch()
 
     async def record_failure(self, item: Item, error: NailerError, attempts: int) -> None:
-        words = error.server_words
         row = {
             "id": item.id,
             "state": check_item(item.state, ItemState.FAILED),
             "reason": item.reason,
             "error_kind": error.kind,
-            "error_text": by_its_own_name(item, error.what),
-            "server_words": by_its_own_name(item, words) if words else words,
+            "error_text": error.what,
+            "server_words": error.server_words,
             "content_hash": None,
             "attempts": item.attempts + attempts,
             "now": utc_now(),

@@ -80,15 +80,16 @@ async def tries_renaming(side: Side, folder: SitePath) -> bool | None:
     one, other = (folder.child(name) for name in trying_names(secrets.token_hex(4)))
     try:
         await side.write(one, once(b""))
-    except (FileMissing, PermissionRefused, ServerFailed, NotSupported, NoSpaceLeft, WrongKind):
-        return None
-    try:
-        await side.rename(one, other, looked=True)
-    except _REFUSED:
-        await side.remove_file(one)
-        return False
-    await side.remove_file(other)
-    return True
+        try:
+            await side.rename(one, other, looked=True)
+        except _REFUSED:
+            side.renames = False
+        else:
+            side.renames = True
+        await side.remove_file(other if side.renames else one)
+    except (*_REFUSED, FileMissing, NoSpaceLeft, WrongKind, ConnectionDropped):
+        pass  # what could not be tried is not known, and what could not be removed is offered as left over
+    return side.renames
 
 
 async def _set_aside(side: Side, target: SitePath, aside: SitePath, taken: CannotReplace) -> None:

@@ -5,22 +5,23 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import OrderedDict
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 
 from nailer.core.charset import to_wire
 from nailer.core.entry import Entry, Kind, SideName
-from nailer.core.joint import Joint, Standing, joint_of, rolled_up
+from nailer.core.joint import Baseline, Joint, Standing, joint_of, rolled_up
 from nailer.core.ledger import Inside, Row, View, build_rows, joint_counts, visible
 from nailer.core.sieve import Sieves
 from nailer.core.sitepath import SitePath, shown_name
 from nailer.core.sync import last_standing
-from nailer.core.tree import Below
+from nailer.core.tree import Below, Tree
 from nailer.core.whole import Listing, NotWhole
 from nailer.core.words import when_text
 from nailer.errors import ConnectionDropped, FileMissing, TransferError
+from nailer.services.secondlook import looked_again
 from nailer.sides.connection import Lane
 from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
@@ -45,7 +46,8 @@ _Rolled = dict[bytes, tuple[Standing, Inside | None, Inside | None]]
 @dataclass(frozen=True, slots=True)
 class FolderRead:
     """One folder of one side as it was read. `problem` says why it could not be; then `entries` is empty. `lack` says why
-    there may be more in it; `parts` are temporary files of Nailer's own."""
+    there may be more in it; `parts` are temporary files of Nailer's own, `ruled_out` names that were asked for by themselves
+    and are not there."""
 
     entries: tuple[Entry, ...]
     read_at: datetime
@@ -53,6 +55,12 @@ class FolderRead:
     problem: TransferError | None = None
     lack: NotWhole | None = None
     parts: tuple[Entry, ...] = ()
+    ruled_out: frozenset[bytes] = frozenset()
+
+    def may_hide(self, name: bytes) -> str:
+        """Why a name that is not in it may be there all the same; '' where it is known not to be."""
+        unsure = self.lack is not None and name not in self.ruled_out and self.lack.may_hide(name)
+        return self.lack.sentence if unsure and self.lack is not None else ""
 
     @property
     def is_whole(self) -> bool:
@@ -163,8 +171,9 @@ class Browse:
         baselines = (await self._changes.baselines(site.id, [(here, there)]))[pair_key(here, there)]
         pair, below = await self._pair_of(site, here, there)
         last = await self._last_read(pair, below, ours, theirs) if rolled is None else {}
-        lacks = (ours.lack, theirs.lack)
-        rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, baselines, rolled or last, lacks)
+        ours, theirs = await self._looked_again(site, (here, there), (ours, theirs), baselines)
+        hides = (ours.may_hide, theirs.may_hide)
+        rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, baselines, rolled or last, hides)
         rows = await self._sieved(site, pair, here, there, rows)
         await self._forget_gone(site, here, there, baselines.keys() - {row.name for row in rows}, ours, theirs)
         shown = await asyncio.to_thread(visible, rows, view)
@@ -174,6 +183,27 @@ class Browse:
         if len(memory.ledgers) > _MOST_LEDGERS:
             memory.ledgers.popitem(last=False)
         return ledger
+
+    async def _looked_again(
+        self, site: Site, paths: FolderPair, reads: tuple[FolderRead, FolderRead], level: Mapping[bytes, Baseline]
+    ) -> tuple[FolderRead, FolderRead]:
+        """Both listings once more by name, where much hangs on what they do not show; remembered as if read so."""
+        trees = [Tree({(): one.entries}, lacks={(): one.lack} if one.lack is not None else {}) for one in reads]
+        found: list[FolderRead] = []
+        for number, (name, path, read) in enumerate(zip(SideName, paths, reads, strict=True)):
+            vanished = level.keys() - {entry.name for entry in read.entries}
+            if read.problem is not None or not (vanished or read.lack):
+                found.append(read)
+                continue
+            async with self.side(site, name) as side:
+                tree = await looked_again(side, path, trees[number], trees[1 - number], {(): level.keys()})
+            ruled_out = frozenset(below[0] for below in tree.ruled_out)
+            entries = tuple(tree.folders[()])
+            if (entries, tree.lacks.get(()), ruled_out) != (read.entries, read.lack, read.ruled_out):
+                read = replace(read, entries=entries, lack=tree.lacks.get(()), ruled_out=ruled_out)
+                self._remember(site.id, (name, path), read)
+            found.append(read)
+        return found[0], found[1]
 
     async def _pair_of(self, site: Site, here: SitePath, there: SitePath) -> tuple[Pair | None, Below]:
         """The pair that two folders belong to, with their place below its tops: of several the innermost."""
@@ -248,8 +278,7 @@ class Browse:
             elif budget.take():
                 side, path = (SideName.HERE, pair[0]) if name in one else (SideName.THERE, pair[1])
                 inside = (await self.listing(site, side, path)).inside
-                lack = theirs.lack if name in one else ours.lack
-                unsure = lack.sentence if lack is not None and lack.may_hide(name) else ""
+                unsure = (theirs if name in one else ours).may_hide(name)
                 standing_alone = joint_of(one.get(name), other.get(name), unsure=unsure)
                 rolled[name] = (standing_alone, inside, None) if name in one else (standing_alone, None, inside)
         memory = self._memory(site.id)
@@ -408,8 +437,8 @@ class Browse:
         found = []
         for number, (here, there) in enumerate(pairs):
             ours, theirs = listings[2 * number], listings[2 * number + 1]
-            lacks = (ours.lack, theirs.lack)
-            rows = build_rows(ours.entries, theirs.entries, baselines[pair_key(here, there)], {}, lacks)
+            hides = (ours.may_hide, theirs.may_hide)
+            rows = build_rows(ours.entries, theirs.entries, baselines[pair_key(here, there)], {}, hides)
             place = _place_in_pair(site, here, there)
             rows = [row for row in rows if not sieves.held((*place, row.name), row.here, row.there, nearly=True)]
             both = [row.name for row in rows if row.here and row.there and row.here.is_folder and row.there.is_folder]

@@ -28,6 +28,7 @@ from nailer.core.sieve import Sieves
 from nailer.core.sitepath import SitePath, common_folder
 from nailer.core.states import JobState
 from nailer.engine.runner import Runner
+from nailer.engine.swap import tries_renaming
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound, NotKnown, TransferError, WrongKind
 from nailer.services.browse import Browse
 from nailer.services.places import folder_items, missing_folders, room_at
@@ -101,6 +102,7 @@ class Planning:
                 room_at(target_side, target),
                 self._around(target_side, site, to_side, source, target),
             )
+            await tries_renaming(target_side, target)
             met = await _met_of(target_side, target, there, found)
         # Of many picked names some may be on the other side only: those have nothing to carry.
         if not found:
@@ -188,6 +190,7 @@ class Planning:
                 room_at(target_side, target),
                 self._around(target_side, site, to_side, SitePath(), target),
             )
+            await tries_renaming(target_side, target)
             met = await _met_of(target_side, target, there, found)
         steps = carry_plan(found, met, resend_same=True)
         title = f"From this computer: {names_text(tops)}"
@@ -299,6 +302,7 @@ class Planning:
                 room_at(target_side, target),
                 self._around(target_side, site, to_side, SitePath(), target),
             )
+            await tries_renaming(target_side, target)
             met = await _met_of(target_side, target, there_now, found)
         steps = carry_plan(found, met, resend_same=True)
         job = NewJob(account_id, site.id, JobKind.UNPACK, f"Unpacking {name}", to_side, top, target)

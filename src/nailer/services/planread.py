@@ -16,6 +16,7 @@ from nailer.core.plan import Action, Below, Step, Summary, summary
 from nailer.core.room import Fit, Need, need_of
 from nailer.core.sitepath import SitePath
 from nailer.services.planning import SIEVED
+from nailer.sides.pool import Pool
 from nailer.store.jobs import Item, Job, JobKind, JobStore
 from nailer.store.sites import Site
 
@@ -23,7 +24,8 @@ from nailer.store.sites import Site
 @dataclass(frozen=True, slots=True)
 class PlanToRead:
     """A stored plan as a page shows it: the job, its counts, and the first items of it. `sieved` is how many names stay
-    behind by sieves, `sieves` are their names."""
+    behind by sieves, `sieves` are their names. `renames` is False where the server was found to rename nothing, and
+    `in_place` says whether the site lets files be overwritten then."""
 
     job: Job
     summary: Summary
@@ -35,6 +37,13 @@ class PlanToRead:
     idle_scripts: tuple[SitePath, ...] = ()
     sieved: int = 0
     sieves: tuple[str, ...] = ()
+    renames: bool | None = None
+    in_place: bool = False
+
+    @property
+    def overwrites(self) -> int:
+        """How many files the server would have overwritten in place, because it renames nothing."""
+        return sum(one.action is Action.CARRY for one in self.items) if self.renames is False else 0
 
     @property
     def more(self) -> int:
@@ -96,8 +105,9 @@ class _Reading:
 
 
 class PlanReader:
-    def __init__(self, jobs: JobStore) -> None:
+    def __init__(self, jobs: JobStore, pool: Pool) -> None:
         self._jobs = jobs
+        self._pool = pool
 
     async def read(self, job_id: int, site: Site, *, limit: int = 200) -> PlanToRead:
         """A stored plan, with the first `limit` of its items: those that do something come first."""
@@ -117,7 +127,14 @@ class PlanReader:
             tuple(found.idle),
             found.sieved,
             tuple(found.sieves),
+            self._renames(job, site),
+            site.in_place,
         )
+
+    def _renames(self, job: Job, site: Site) -> bool | None:
+        """Whether the server renames at all, as far as its open connection knows."""
+        connection = self._pool.connection(site.id) if job.to_side is SideName.THERE else None
+        return connection.abilities.renames if connection is not None else None
 
 
 def _step(item: Item) -> Step:

@@ -19,7 +19,7 @@ from datetime import UTC, datetime
 import structlog
 
 from nailer.core.entry import Entry, SideName
-from nailer.core.joint import Compare, Joint, joint_of
+from nailer.core.joint import Baseline, Compare, Joint, joint_of
 from nailer.core.merge import Merged, merged, side_by_side
 from nailer.core.names import names_text
 from nailer.core.plan import Action, Step
@@ -50,6 +50,7 @@ from nailer.core.whole import NotWhole
 from nailer.engine.keep import KeptStore
 from nailer.engine.live import Live
 from nailer.engine.runner import Runner
+from nailer.engine.swap import tries_renaming
 from nailer.errors import (
     Conflict,
     FileMissing,
@@ -65,6 +66,7 @@ from nailer.services.ends import Ends, side_of, top_of
 from nailer.services.guards import Guards
 from nailer.services.lineends import unequal_in_line_ends
 from nailer.services.places import folder_items, missing_folders, room_at
+from nailer.services.secondlook import looked_again
 from nailer.services.sieving import Sieving
 from nailer.services.syncplan import SyncPlan, empty_plan
 from nailer.services.trees import kinds_by_content, read_tree
@@ -256,6 +258,7 @@ class Sync:
             other_site_id=pair.other_site_id,
         )
         baselines = {folder: known for folder in folders if (known := found[pair.key(folder)])}
+        await self._look_again(plan, baselines)
         equal = await self._equal(plan) if plan.compare is Compare.CONTENT else {}
         plan.found = await asyncio.to_thread(
             compared, plan.here, plan.there, baselines, compare=plan.compare, equal=equal, held=plan.sieves.held
@@ -266,11 +269,27 @@ class Sync:
             async with self._both(plan) as ends:
                 plan.line_ends = await unequal_in_line_ends(*ends, plan.rows)
         await asyncio.to_thread(self._propose, plan)
+        if plan.flow.up:
+            await self._learn_renaming(plan)
         if plan.token in self._plans:
             await self._recall(plan)
         await self._pairs.set_read(pair.id, rolled(plan.rows))
         self._ends.redraw(pair)
         plan.took_s, plan.made_at, plan.ready = time.monotonic() - plan.begun_s, datetime.now(UTC), True
+
+    async def _learn_renaming(self, plan: SyncPlan) -> None:
+        """Whether files can take their names there without a gap: tried once a connection, on an empty file of our own."""
+        async with self._ends.side(plan.pair, SideName.THERE, Lane.CARRY) as side:
+            plan.renames_nothing = await tries_renaming(side, plan.pair.there) is False
+        plan.in_place = (await self._ends.site(plan.pair, SideName.THERE)).in_place
+
+    async def _look_again(self, plan: SyncPlan, baselines: Mapping[Below, Mapping[bytes, Baseline]]) -> None:
+        """Ask by name for what hangs on a listing."""
+        async with self._both(plan) as (near, far):
+            plan.here, plan.there = (
+                await looked_again(near.side, near.top, plan.here, plan.there, baselines),
+                await looked_again(far.side, far.top, plan.there, plan.here, baselines),
+            )
 
     async def _tree(self, plan: SyncPlan, end: SideName) -> Tree:
         def enter(below: Below, entry: Entry) -> bool:

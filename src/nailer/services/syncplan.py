@@ -67,6 +67,8 @@ class SyncPlan:
     flow: Flow = Flow()
     merged: dict[int, bytes] = field(default_factory=dict)
     recalled: int = 0
+    renames_nothing: bool = False
+    in_place: bool = False
     task: asyncio.Task[None] | None = None
 
     @property
@@ -133,6 +135,13 @@ class SyncPlan:
             found.append(
                 f"{count} folder{'s' if count > 1 else ''} could not be read: nothing is done, and nothing removed, below."
             )
+        if self.renames_nothing and self.flow.up:
+            how = (
+                "Files are overwritten in place, their old content kept first; until then visitors may meet half of one."
+                if self.in_place
+                else "No file will take its place there until you let this site overwrite in place."
+            )
+            found.append(f"The server renames nothing. {how}")
         if lacks := [*self.here.lacks.values(), *self.there.lacks.values()]:
             some = count_text(len(lacks), "folder")
             found.append(

@@ -461,6 +461,10 @@ class FtpSide:
     def renames(self) -> bool | None:
         return self._learned.renames
 
+    @renames.setter
+    def renames(self, works: bool | None) -> None:
+        self._learned.renames = works
+
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         async with self._connection.line(self._lane) as line:
             try:

@@ -171,7 +171,8 @@ class Looking:
         entry = told(reply, path)
         if entry is None and reply.code in _UNKNOWN_COMMAND:
             self._learned.tells_facts = False
-            return await self._by_text(path)
+        if entry is None and (reply.is_good or not self._learned.tells_facts):
+            return await self._by_text(path)  # it knows no facts, or keeps back what must be known
         if entry is not None and entry.kind is Kind.LINK:
             self._learned.stats_links = True
         if entry is not None and self._learned.stats_links:
@@ -296,8 +297,7 @@ class Looking:
                 pass  # it takes the option for a name, or knows none
             else:
                 if rows.entries or rows.unread or rows.shows_itself:
-                    if rows.entries:
-                        learned.shows_itself = rows.shows_itself
+                    learned.shows_itself = rows.shows_itself
                     return rows, words, True
         plain, plain_words = await self._list_once(b"LIST", folder, clock)
         if plain.entries or not learned.lists_hidden:
@@ -324,7 +324,7 @@ class Looking:
                 await self._enter(folder.parent)
                 await self._list(folder.parent, self._clock)
                 await self._enter(folder)
-        if learned.shows_itself:
+        if learned.shows_itself is not False:
             return NotWhole(Lack.UNPROVED, words)
         try:
             raw, said = await self._lines(b"NLST", folder)

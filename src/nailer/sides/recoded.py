@@ -40,6 +40,10 @@ class RecodedSide:
     def renames(self) -> bool | None:
         return self._side.renames
 
+    @renames.setter
+    def renames(self, works: bool | None) -> None:
+        self._side.renames = works
+
     @property
     def holes_bytes(self) -> int:
         return self._side.holes_bytes

@@ -41,9 +41,8 @@ class Side(Protocol):
         """The bytes of a file from `start`, in chunks. Follows a link to a file. Close it (aclosing) when done early.
         With `ahead` no more than about so many bytes are asked for before they are taken."""
 
-    @property
-    def renames(self) -> bool | None:
-        """Whether anything can be renamed here; None where that was not tried yet."""
+    renames: bool | None
+    """Whether anything can be renamed here; None where that was not tried yet. Whoever tries writes it down."""
 
     @property
     def holes_bytes(self) -> int:

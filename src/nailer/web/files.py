@@ -102,6 +102,20 @@ async def guards(request: Request, site_id: int) -> Response:
     return RedirectResponse(urls.files(site, here, there), 303)
 
 
+@router.post("/sites/{site_id}/leftovers")
+async def remove_leftovers(request: Request, site_id: int) -> Response:
+    """Remove the half files in a folder of a side that belong to no job."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    form = await read_form(request)
+    here, there = SitePath.of_token(form.get("here", "")), SitePath.of_token(form.get("there", ""))
+    side = SideName.HERE if form.get("side") == "here" else SideName.THERE
+    if side is SideName.THERE:
+        nailer.guards.check(session_of(request).account_id, site, side, there)
+    await nailer.leftovers.remove(site, side, here if side is SideName.HERE else there)
+    return RedirectResponse(urls.files(site, here, there, fresh="1"), 303)
+
+
 @router.get("/sites/{site_id}/complete")
 async def complete(request: Request, site_id: int) -> Response:
     """Folders of a side that begin like a typed path."""
@@ -263,6 +277,10 @@ async def _ledger_values(
         "shown_count": len(ledger.shown),
         "levels": _levels(ledger.rows),
         "zone": nailer.settings.zone,
+        "leftovers": {
+            "here": await nailer.leftovers.found(site, SideName.HERE, here, ledger.here_listing.parts),
+            "there": await nailer.leftovers.found(site, SideName.THERE, there, ledger.there_listing.parts),
+        },
         "guard_left_s": nailer.guards.left_s(session_of(request).account_id, site, there),
     }
 

@@ -133,6 +133,14 @@ async def plan_rename_hurting(request: Request, job_id: int) -> Response:
     return await plan_dialog(request, site, new_id, told=f"{found.text} Upload them once they are renamed.")
 
 
+@router.post("/plans/{job_id}/in-place")
+async def plan_in_place(request: Request, job_id: int) -> Response:
+    """Let files be overwritten in place on this plan's site from now on, and show the plan as it is then."""
+    nailer, job = nailer_of(request), await _own_plan(request, job_id)
+    await nailer.sites.set_in_place(job.site_id, allowed=True)
+    return await plan_dialog(request, await nailer.sites.get(job.site_id), job_id)
+
+
 @router.get("/plans/{job_id}/references")
 async def plan_references(request: Request, job_id: int) -> Response:
     """What refers to the names that a plan removes or moves away."""

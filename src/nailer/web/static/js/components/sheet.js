@@ -77,6 +77,7 @@ export default () => ({
     if (button.dataset.sheet === "differences") this.differences(button);
     if (button.dataset.sheet === "rename-hurting") this.renameHurting();
     if (button.dataset.sheet === "despite") this.plan({ ...this.again, body: { ...this.again.body, despite_sieves: true } });
+    if (button.dataset.sheet === "in-place") this.allowInPlace();
     if (button.dataset.sheet === "resend") this.plan({ ...this.again, body: { ...this.again.body, resend_same: true } });
   },
   // The same names into another folder of the same side; this plan is put away.
@@ -119,6 +120,10 @@ export default () => ({
   async renameHurting() {
     const form = this.$refs.body.querySelector("form.plan");
     try { this.show(await html(`/plans/${form.dataset.job}/rename-hurting`, { body: {} })); } catch (error) { this.problem(error.message); }
+  },
+  async allowInPlace() {
+    const form = this.$refs.body.querySelector("form.plan");
+    try { this.show(await html(`/plans/${form.dataset.job}/in-place`, { body: {} })); } catch (error) { this.problem(error.message); }
   },
   async leaveOut(what, asSieve) {
     const form = this.$refs.body.querySelector("form.plan");

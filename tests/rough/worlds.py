@@ -1,0 +1,58 @@
+"""A whole Nailer with one site on the scripted server, and what tests ask of it."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import AsyncIterator, Iterable
+from pathlib import Path
+from typing import Any
+
+from nailer.core.joint import Compare
+from nailer.core.protocol import Protocol
+from nailer.core.sync import Direction, Removals, Wish
+from nailer.services.syncplan import SyncPlan
+from nailer.store.jobs import Item, Job
+from tests.rough.server import RoughFtp
+from tests.world import World, a_world_on
+
+
+@contextlib.asynccontextmanager
+async def a_rough_world(
+    tmp_path: Path, database_url: str, faults: Iterable[str] = (), *, times: int = 1, **site: Any
+) -> AsyncIterator[World]:
+    root = tmp_path / "there"
+    (root / "htdocs").mkdir(parents=True, exist_ok=True)
+    host = RoughFtp(root, faults, times=times)
+    await host.start()
+    try:
+        async with a_world_on(
+            host, tmp_path, database_url, root / "htdocs", protocol=Protocol.FTP, clock_offset_s=0, **site
+        ) as made:
+            yield made
+    finally:
+        await host.stop()
+
+
+async def read_pair(
+    world: World, direction: Direction, removals: Removals = Removals.FOLLOW, compare: Compare = Compare.SIZE_AND_TIME
+) -> SyncPlan:
+    """Read both sides of the site's pair."""
+    nailer = world.nailer
+    pair = await nailer.sync.first_pair(world.site)
+    return await nailer.sync.read_now(world.account_id, pair, Wish(direction, removals), compare)
+
+
+async def items_of(world: World, job: Job) -> list[Item]:
+    return await world.nailer.jobs.items(job.id, limit=5000)
+
+
+async def failures(world: World, job: Job) -> str:
+    """All that a person reads of what failed in a job."""
+    found = await world.nailer.jobs.failures(job.id)
+    return "\n".join(f"{one.what} {one.server_words or ''}" for one in found) + (job.trouble or "")
+
+
+def hidden(top: Path) -> list[str]:
+    """The temporary files that lie anywhere below a folder."""
+    return [name for _, _, names in os.walk(top) for name in names if "nailer-" in name]
