@@ -18,6 +18,7 @@
         ├── IdentityUnknown     first meeting: the person decides
         ├── IdentityChanged     the server shows another identity than before
         ├── EncryptionMissing   the server offers none, and a secret is not sent without
+        ├── EncryptionDemanded  the server lets nobody in without encryption
         ├── WeakServer          only algorithms that are not safe any more
         ├── AnswerNeeded        the server asks the person something
         ├── PermissionRefused   the server or the file system says no
@@ -203,6 +204,11 @@ class EncryptionMissing(TransferError):
         "Ask the host for SFTP or for FTP over TLS.",
         "Where there is neither, choose plain FTP for this site yourself: everybody on the way can then read it.",
     )
+
+
+class EncryptionDemanded(TransferError):
+    title = "The server wants encryption"
+    advice_default = ("Choose FTP over TLS for this site, in its settings. The password was not the trouble.",)
 
 
 class WeakServer(TransferError):

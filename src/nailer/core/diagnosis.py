@@ -146,6 +146,16 @@ def of_no_encryption(host: str, offers: Mapping[int, Greeting]) -> Diagnosis:
     return Diagnosis(sentence, (plain,))
 
 
+def of_encryption_demanded(port: int) -> Diagnosis:
+    """The server lets nobody in over a plain line: TLS on the same port.
+
+    >>> of_encryption_demanded(21).fixes[0].label
+    'Use FTP, explicit TLS on port 21'
+    """
+    sentence = "The server wants the line encrypted before anybody signs in. User and password may well be right."
+    return Diagnosis(sentence, (to(Protocol.FTP_TLS, port),))
+
+
 def of_weak(wanted: tuple[str, ...]) -> Diagnosis:
     """Only old algorithms on offer."""
     named = ", ".join(wanted[:4]) or "algorithms that were given up years ago"

@@ -52,7 +52,8 @@ class Entry:
 
     `name` is the raw bytes of the last path part. `size` is in bytes (0 for folders). `stamp`, `access`, `owner` and
     `group` are None where the side did not say. `access` holds the twelve permission bits. `target` is what a link
-    points to, as it is written in the link. `leads_to` is the kind a link ends at; None for a broken link.
+    points to, as it is written in the link. `leads_to` is the kind a link ends at; None for a broken link. `owner_id` is the
+    owner's number where the side gives one.
     """
 
     name: bytes
@@ -64,6 +65,13 @@ class Entry:
     group: str | None = None
     target: bytes | None = None
     leads_to: Kind | None = None
+    owner_id: int | None = None
+
+    @property
+    def owned_by(self) -> str | None:
+        """What tells one owner from another: the number where the side gives it, as one look may show a name and the next
+        one not."""
+        return str(self.owner_id) if self.owner_id is not None else self.owner
 
     @property
     def is_folder(self) -> bool:

@@ -148,6 +148,7 @@ def parse_facts(line: bytes) -> Facts | None:
         owner=_text(facts.get(b"unix.ownername") or facts.get(b"unix.owner") or facts.get(b"unix.uid")),
         group=_text(facts.get(b"unix.groupname") or facts.get(b"unix.group") or facts.get(b"unix.gid")),
         target=target,
+        owner_id=_number(facts.get(b"unix.uid") or facts.get(b"unix.owner")),
     )
     return Facts(entry, facts.get(b"unique"), facts[b"type"].lower() in (b"cdir", b"pdir"))
 

@@ -16,6 +16,7 @@ from nailer.core.states import JobState
 
 _SAMPLE_EVERY_S = 1.0
 _HISTORY = 300
+_QUIET_S = 5.0
 
 
 @dataclass(slots=True)
@@ -50,10 +51,24 @@ class LiveJob:
     in_flight: dict[int, InFlight] = field(default_factory=dict)
     rate: Rate = Rate()
     stop_asked: asyncio.Event = field(default_factory=asyncio.Event)
+    waiting_for: str = ""
+    moved_at_s: float = field(default_factory=time.monotonic)
     _unsampled: int = 0
+
+    def waits(self, why: str) -> None:
+        """Say what the job waits for; '' once it goes on."""
+        self.waiting_for = why
+
+    def time_left_s(self, now_s: float) -> float | None:
+        """Seconds until it is done; None where nothing has moved of late, as no number would mean anything then."""
+        if now_s - self.moved_at_s > _QUIET_S or self.waiting_for:
+            return None
+        return self.rate.time_left_s(self.tally.remaining_bytes)
 
     def sent(self, item_id: int, count: int) -> None:
         self._unsampled += count
+        if count:
+            self.moved_at_s = time.monotonic()
         flight = self.in_flight.get(item_id)
         if flight is not None:
             flight.sent += count

@@ -17,6 +17,7 @@ import time
 from collections.abc import AsyncGenerator, AsyncIterator, Callable, Coroutine
 from dataclasses import dataclass
 from functools import partial
+from itertools import count
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +29,7 @@ from nailer.core.plan import Action
 from nailer.core.retry import next_delay
 from nailer.core.sitepath import SitePath
 from nailer.core.states import ItemState, JobState, Wish, check_item, ended_as
+from nailer.core.words import span_text
 from nailer.engine.carry import Carrier, Outcome
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import KeptStore
@@ -66,6 +68,9 @@ _WINDOW = 500
 _MOST_ATTEMPTS = 4
 _MOST_LIMITED = 4
 _STUCK_S = 60.0
+_OUTAGE_S = 300.0  # how long a server may be away under a job
+_STALLED_S = 2.0
+_SETTLE_S = 5.0  # what takes longer is left to whoever clears half files
 
 # What makes going on with the other items pointless.
 _ENDS_THE_JOB = (
@@ -236,12 +241,17 @@ class JobRun:
             if not work.done():
                 wish = keeper.result()
                 carried = {item_id: min(one.sent, one.size) for item_id, one in self._live.in_flight.items()}
+                if self._is_stalled():
+                    # Nobody waits for a line over which nothing comes: what is left there is cleared over a fresh one.
+                    await self._tools.pool.cut(self.job.site_id)
                 work.cancel()
             await asyncio.gather(work, return_exceptions=wish is not Wish.GO_ON)
             if wish is not Wish.GO_ON or self._trouble is not None:
                 # Receipts of items that were cut short may still be on their way: they come before the last count.
                 await self._tools.group.submit()
-                await self._settle(keep_parts=wish is Wish.PAUSE)
+                with contextlib.suppress(TimeoutError):
+                    async with asyncio.timeout(_SETTLE_S):
+                        await self._settle(keep_parts=wish is Wish.PAUSE)
                 if wish is Wish.PAUSE:
                     await self._tools.parts.carried(carried)
             await self._finish(wish)
@@ -302,7 +312,7 @@ class JobRun:
                 line = carrier.sides.get(SideName.THERE)
                 try:
                     outcome = await carrier.carry(item)
-                except ConnectionDropped as error:
+                except (ConnectionDropped, HostUnreachable) as error:
                     self._live.in_flight[item.id].sent = 0
                     await self._reconnect(carrier, line)
                     carrier.may_resume = True
@@ -322,23 +332,34 @@ class JobRun:
             self._live.in_flight.pop(item.id, None)
 
     async def _reconnect(self, carrier: Carrier, failed: Side | None) -> None:
-        """Put the carrier on a line that works; the first item that lost it dials for all. Raises HostUnreachable."""
+        """Put the carrier on a line that works; the first item that lost it dials for all. An outage of minutes heals by
+        itself. Raises HostUnreachable, and others, where it lasts longer."""
         async with self._dialling:
-            for tries in range(1, _MOST_ATTEMPTS + 1):
+            give_up_s = time.monotonic() + _OUTAGE_S
+            for tries in count(1):
                 if carrier.sides.get(SideName.THERE) is not failed:
                     return
-                await asyncio.sleep(next_delay(tries, base_s=0.5, cap_s=20) * random.uniform(0.8, 1.2))  # noqa: S311
+                wait_s = next_delay(tries, base_s=0.5, cap_s=20) * random.uniform(0.8, 1.2)  # noqa: S311
+                left_s = give_up_s - time.monotonic()
+                if tries > 1:
+                    self._live.waits(
+                        f"the server does not answer; next try in {wait_s:.0f} s, for {span_text(left_s)} more"
+                    )
+                await asyncio.sleep(wait_s)
                 try:
                     fresh = await self._tools.pool.fresh(self.job.site_id, Lane.CARRY, failed)
                     if self.job.source_site_id is not None:
                         # Which of the two lines was cut nobody knows here.
                         old = carrier.source_site
                         carrier.source_site = await self._tools.pool.fresh(self.job.source_site_id, Lane.CARRY, old)
+                    await fresh.home()  # a connection that is open still may have no line left
                     carrier.sides[SideName.THERE] = fresh
+                    self._live.waits("")
                     return
                 except (ConnectionDropped, HostUnreachable, TooManyConnections):
-                    if tries == _MOST_ATTEMPTS:
+                    if time.monotonic() > give_up_s:
                         raise
+                    await self._tools.pool.cut(self.job.site_id)
 
     async def record(self, item: Item, outcome: Outcome, attempts: int, cleared: tuple[Statement, ...] = ()) -> None:
         """Write a good end: receipt, confirmed change, baseline and counts, in one transaction."""
@@ -387,6 +408,11 @@ class JobRun:
             with contextlib.suppress(TimeoutError):
                 async with asyncio.timeout(_RENEW_EVERY_S):
                     await self._live.stop_asked.wait()
+
+    def _is_stalled(self) -> bool:
+        now_s = time.monotonic()
+        quiet = [one.quiet_s(now_s) for one in self._live.in_flight.values()]
+        return bool(quiet) and min(quiet) > _STALLED_S
 
     async def _notice_stuck(self) -> None:
         """Cut a line over which nothing has come for too long: its items are then tried again on a fresh one."""

@@ -69,7 +69,7 @@ class Permit:
             found = [one for top in tops for one in await _tree(reached, top, problems)]
             owner = await _owner(reached, site.start_here if side is SideName.HERE else site.start_there)
         known = [(path, one) for path, one in found if one.access is not None and one.kind in (Kind.FILE, Kind.FOLDER)]
-        foreign = [(path, one.owner or "") for path, one in known if owner and one.owner and one.owner != owner]
+        foreign = [(path, one.owner or "") for path, one in known if owner and one.owned_by and one.owned_by != owner]
         barred = {path for path, _ in foreign}
         reading = Reading(
             secrets.token_hex(8),
@@ -173,10 +173,10 @@ def _below(reading: Reading, path: SitePath) -> bytes:
 async def _owner(side: Side, folder: SitePath) -> str | None:
     """Whose files are ours: who owns the start folder. None where that is not said, or is the one who may do all."""
     try:
-        owner = (await side.stat(folder)).owner
+        entry = await side.stat(folder)
     except TransferError:
         return None
-    return None if owner in ("root", "0") else owner
+    return None if entry.owner_id == 0 or entry.owner in ("root", "0") else entry.owned_by
 
 
 async def _tree(side: Side, top: SitePath, problems: list[str]) -> list[tuple[SitePath, Entry]]:

@@ -24,6 +24,7 @@ from nailer.core.diagnosis import (
     likely_start_folders,
     of_cut_hello,
     of_data_channel,
+    of_encryption_demanded,
     of_folder,
     of_no_encryption,
     of_other_name,
@@ -40,6 +41,7 @@ from nailer.core.whole import NotWhole
 from nailer.errors import (
     AnswerNeeded,
     ConnectionDropped,
+    EncryptionDemanded,
     EncryptionMissing,
     FileMissing,
     HostUnreachable,
@@ -133,7 +135,7 @@ class Trials:
     def __init__(self, connector: Connector, sites: SiteStore) -> None:
         self._connector = connector
         self._sites = sites
-        self._refusals: dict[tuple[str, str], list[float]] = {}
+        self._refusals: dict[tuple[str, int], list[float]] = {}
 
     async def run(
         self, site: Site, secrets: Secrets, *, ask: Ask, writes: bool = False, insists: bool = False
@@ -149,7 +151,7 @@ class Trials:
         try:
             while (event := await news.get()) is not None:
                 if isinstance(event.error, LoginRefused):
-                    self._refusals.setdefault((site.host, site.user_name), []).append(time.monotonic())
+                    self._refusals.setdefault((site.host, site.port), []).append(time.monotonic())
                 yield event
             await task
         finally:
@@ -158,14 +160,14 @@ class Trials:
                 await task
 
     def _too_often(self, site: Site) -> Event | None:
-        key = (site.host, site.user_name)
+        key = (site.host, site.port)
         recent = [one for one in self._refusals.get(key, ()) if time.monotonic() - one < _REFUSALS_LAST_S]
         self._refusals[key] = recent
         if len(recent) < _MOST_REFUSALS:
             return None
         sentence = (
-            f"{site.host} has refused {site.user_name} {len(recent)} times within a quarter of an hour. One more could lock "
-            "the account: look the sign-in up first."
+            f"{site.host} has refused {len(recent)} sign-ins on port {site.port} within a quarter of an hour. One more could"
+            " lock the account, or this machine out: look the sign-in up first."
         )
         diagnosis = Diagnosis(sentence, (Fix("Try once more all the same", (("insist", "yes"),)),))
         return Event(Step.SIGN_IN, Mark.BAD, "not tried", diagnosis=diagnosis)
@@ -357,6 +359,8 @@ class _Trial:
                 web_domain=domain,
                 said=error.server_words or "",
             )
+        if isinstance(error, EncryptionDemanded):
+            return of_encryption_demanded(site.port)
         if isinstance(error, WeakServer):
             return of_weak(error.wanted)
         if where is None:

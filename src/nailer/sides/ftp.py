@@ -50,7 +50,7 @@ from nailer.sides.ftplook import Learned, Looking, from_link, told
 from nailer.sides.recoded import recoded
 from nailer.sides.side import CHUNK_BYTES, Digest, Side, whole_by_steps
 from nailer.sides.tls import client_context
-from nailer.sides.translate import from_reply
+from nailer.sides.translate import demands_encryption, from_reply
 from nailer.unbroken import in_thread
 
 _R = TypeVar("_R")
@@ -366,7 +366,8 @@ class FtpConnection:
         if reply.code in (331, 332):
             reply = await line.ask(b"PASS " + password)
         if reply.code not in (230, 202):
-            error = from_reply(reply.code, reply.text, "the server")
+            code = 530 if demands_encryption(reply.text) else reply.code  # some say 550, and mean that
+            error = from_reply(code, reply.text, "the server")
             if isinstance(error, NotSupported | PermissionRefused | ServerFailed | ProtocolViolation):
                 error = LoginRefused("The server refused this user and password.", server_words=error.server_words)
             raise error

@@ -130,6 +130,7 @@ class Learned:
     lists_hidden: bool = True
     shows_itself: bool | None = None
     says_size: bool = True
+    size_worked: bool = False
     sets_access: bool | None = None
     new_files: int | None = None
     sets_times: bool | None = None
@@ -324,7 +325,7 @@ class Looking:
                 await self._enter(folder.parent)
                 await self._list(folder.parent, self._clock)
                 await self._enter(folder)
-        if learned.shows_itself is not False:
+        if learned.shows_itself or (learned.shows_itself is None and not folder.is_root):
             return NotWhole(Lack.UNPROVED, words)
         try:
             raw, said = await self._lines(b"NLST", folder)
@@ -390,6 +391,9 @@ class Looking:
         if listing is not None and listing.may_hide(path.name):
             if (await self._line.ask(b"CWD " + path.raw)).is_good:
                 return Entry(path.name, Kind.FOLDER)
+            if self._learned.size_worked:
+                # Neither a file nor a folder by the two commands that ask for just this name.
+                raise FileMissing(f"{path} is not there.")
             why = listing.lack.sentence if listing.lack else ""
             raise NotKnown(f"Whether {path} is there is not known. {why}".strip())
         raise FileMissing(f"{path} is not there.")
@@ -406,6 +410,7 @@ class Looking:
         said = size.text.split()
         if size.code != 213 or not said or not said[0].isdigit() or len(said[0]) > 19:
             return None, None
+        learned.size_worked = True
         return int(said[0]), stamp_in(changed)
 
     async def _row(self, path: SitePath) -> Entry | None:

@@ -28,6 +28,7 @@ STATUS, HANDLE, DATA, NAMES, ATTRIBUTES, EXTENDED_REPLY = 101, 102, 103, 104, 10
 _CLOSE, _OPEN_FOLDER, _READ_FOLDER = 4, 11, 12
 _OK = b"\0\0\0\0"
 _IGNORE = 2
+_USERAUTH_FAILURE = 51
 
 
 class _Joined:
@@ -101,6 +102,26 @@ def send_nothing_idle(connection: asyncssh.SSHClientConnection) -> None:
             send(kind, *parts, handler=handler)
 
     connection.send_packet = send_packet  # type: ignore[method-assign, assignment]
+
+
+def hear_refusals(connection: asyncssh.SSHClientConnection, told: Callable[[list[str], bool], None]) -> None:
+    """Let `told` know of every refusal of a sign-in: the methods that can go on, and whether what was tried was accepted as
+    one step of several (RFC 4252, 5.1). The library keeps both to itself."""
+    inner: Any = connection
+    plain = inner._packet_handlers[_USERAUTH_FAILURE]
+
+    def refused(handler: Any, kind: int, number: int, packet: SSHPacket) -> None:
+        said = SSHPacket(packet.get_remaining_payload())
+        told([name.decode("ascii", "replace") for name in said.get_namelist()], said.get_boolean())
+        plain(handler, kind, number, packet)
+
+    inner._packet_handlers = {**inner._packet_handlers, _USERAUTH_FAILURE: refused}
+
+
+def is_open(client: asyncssh.SFTPClient) -> bool:
+    """False once the channel of this client is closed: the library lets go of its writer then."""
+    handler: Any = client._handler
+    return handler._writer is not None
 
 
 def join_requests(connection: asyncssh.SSHClientConnection, client: asyncssh.SFTPClient) -> None:

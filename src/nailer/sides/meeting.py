@@ -21,7 +21,7 @@ from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from nailer.errors import AnswerNeeded, InvalidInput, KeyUnusable, LoginRefused, TransferError
 from nailer.sides.connection import SignIn, Stage, Wanted
 from nailer.sides.identity import Identity, host_key, judged
-from nailer.sides.inner import write_nothing_after_a_cut
+from nailer.sides.inner import hear_refusals, write_nothing_after_a_cut
 from nailer.unbroken import in_thread
 
 # How long a person may take to answer a question; servers themselves wait about two minutes.
@@ -29,6 +29,13 @@ PERSON_S = 110.0
 
 _CODE = re.compile(r"\b(code|token|otp|one[- ]time|verification|authenticator|2fa|factor|passcode)\b", re.IGNORECASE)
 _PASSWORD = re.compile(r"passw|kennwort|mot de passe|contrase|wachtwoord|senha|has[lł]o", re.IGNORECASE)
+
+# How each way to sign in is called for a person (RFC 4252, RFC 4256).
+_METHODS = {
+    "publickey": "a key",
+    "password": "the password",
+    "keyboard-interactive": "an answer to its questions, such as a one-time code",
+}
 
 Key = asyncssh.SSHKey | asyncssh.SSHKeyPair
 
@@ -42,6 +49,10 @@ class Meeting(asyncssh.SSHClient):
         self._password = wanted.sign_in.password
         self._code_used = False
         self._ways: list[str] = []
+        self._tried = ""
+        self._accepted: list[str] = []
+        self._left: list[str] = []
+        self._password_given = False
         self.met = False
         self._shown: Identity | None = None
         self.refusal: TransferError | None = None
@@ -63,6 +74,7 @@ class Meeting(asyncssh.SSHClient):
     def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
         self._connection = conn
         write_nothing_after_a_cut(conn)
+        hear_refusals(conn, self._refused)
 
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
         where = self._wanted.where
@@ -83,19 +95,58 @@ class Meeting(asyncssh.SSHClient):
         self._next_step(self.step_s)
         return True
 
+    def _refused(self, left: list[str], partly: bool) -> None:
+        """A sign-in was refused, or accepted as one step of several; `left` are the methods that can go on."""
+        self._left = left
+        if partly and self._tried:
+            self._accepted.append(self._tried)
+            # What was one step is good for the next one, too: some ask for the password twice.
+            self._password, self._password_given = self._wanted.sign_in.password, False
+        self._tried = ""
+
+    def explained(self, refusal: LoginRefused) -> LoginRefused:
+        """A refusal that says what the server accepted, and what it still wants."""
+        wants = [_METHODS[name] for name in self._left if name in _METHODS]
+        words = " or ".join(wants)
+        if self._accepted and wants:
+            how = " and ".join(dict.fromkeys(self._accepted))
+            lacks = [word for name, word in _METHODS.items() if name in self._left and not self._has(name)]
+            missing = f" None is stored for this site: {' and '.join(lacks)}." if lacks else " That one was refused."
+            return LoginRefused(
+                f"The server accepted {how} and asks for one more: {words}.{missing}",
+                advice=("Put what is missing into the site's settings: both steps are needed to get in.",),
+            )
+        if wants and not any(self._has(name) for name in self._left):
+            return LoginRefused(
+                f"The server lets nobody in with what is stored for this site. It takes {words}.",
+                advice=("Put that into the site's settings.",),
+            )
+        return refusal
+
+    def _has(self, method: str) -> bool:
+        sign_in = self._wanted.sign_in
+        match method:
+            case "publickey":
+                return bool(sign_in.private_key or sign_in.key_file or sign_in.agent)
+            case "password":
+                return sign_in.password is not None
+            case _:
+                return sign_in.password is not None or sign_in.one_time_secret is not None
+
     def auth_banner_received(self, msg: str, lang: str) -> None:
         self._wanted.wire.heard(msg)
 
     def public_key_auth_requested(self) -> Key | None:
         if not self._keys:
             return None
-        self._offered("by key")
+        self._offered("by key", "the key")
         return self._keys.pop(0)
 
     def password_auth_requested(self) -> str | None:
         password, self._password = self._password, None
         if password is not None:
-            self._offered("by password")
+            self._password_given = True
+            self._offered("by password", "the password")
         return password
 
     def password_change_requested(  # type: ignore[override]  # the library takes None for giving up, and does not say so
@@ -116,6 +167,10 @@ class Meeting(asyncssh.SSHClient):
         """Answers to the server's questions (RFC 4256, 3.2), or None to give up."""
         for prompt, _ in prompts:
             self._wanted.wire.heard(f"asks: {prompt}")
+        if self._password_given and any(_asks_password(prompt) for prompt, _ in prompts):
+            # It asks for what it was given: that was the refusal.
+            self.refusal = LoginRefused("The server refused this user and password.")
+            return None
         answers = [self._known_answer(prompt) for prompt, _ in prompts]
         unknown = tuple(prompt for prompt, answer in zip(prompts, answers, strict=True) if answer is None)
         if unknown:
@@ -136,7 +191,7 @@ class Meeting(asyncssh.SSHClient):
             answers = [next(rest) if answer is None else answer for answer in answers]
         self._next_step(self.step_s)
         if prompts:
-            self._offered("by answering its questions")
+            self._offered("by answering its questions", "the answers")
         return [answer or "" for answer in answers]
 
     def _known_answer(self, prompt: str) -> str | None:
@@ -147,8 +202,9 @@ class Meeting(asyncssh.SSHClient):
             code = one_time_code(sign_in.one_time_secret)
             self._wanted.wire.hide([code])
             return code
-        if self._password is not None and _PASSWORD.search(prompt) and not _CODE.search(prompt):
+        if self._password is not None and _asks_password(prompt):
             password, self._password = self._password, None
+            self._password_given = True
             return password
         return None
 
@@ -156,9 +212,14 @@ class Meeting(asyncssh.SSHClient):
         if self.limit is not None:
             self.limit.reschedule(asyncio.get_running_loop().time() + within_s)
 
-    def _offered(self, way: str) -> None:
+    def _offered(self, way: str, what: str) -> None:
         self._ways.append(way)
+        self._tried = what
         self._wanted.wire.out(f"sign in as {self._wanted.sign_in.user} {way}")
+
+
+def _asks_password(prompt: str) -> bool:
+    return _PASSWORD.search(prompt) is not None and _CODE.search(prompt) is None
 
 
 def one_time_code(secret: str, at_s: float | None = None) -> str:

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 
 import structlog
 
-from nailer.errors import ConnectionDropped, NotFound, StoreUnavailable
+from nailer.errors import ConnectionDropped, NotFound, StoreUnavailable, TooManyConnections
 from nailer.sides.connection import Connection, Lane, Ran
 from nailer.sides.side import Side
 
@@ -133,9 +133,18 @@ class Pool:
             held.connection = await self._dial(site_id)
             self._start_reaper()
             _log.info("connected", site=site_id)
-        if lane not in held.lanes:
-            held.lanes[lane] = await held.connection.channel(lane)
-        return held.lanes[lane]
+        lanes = held.lanes
+        for closed in [name for name, side in lanes.items() if not _is_open(side)]:
+            del lanes[closed]  # a channel may be closed while its connection lives
+        if lane not in lanes:
+            try:
+                lanes[lane] = await held.connection.channel(lane)
+            except TooManyConnections:
+                if not lanes:
+                    raise
+                # The server gives a sign-in one channel only: browsing and carrying share it.
+                lanes[lane] = next(iter(lanes.values()))
+        return lanes[lane]
 
     async def _drop(self, held: _Held) -> None:
         connection, held.connection = held.connection, None
@@ -162,6 +171,11 @@ class Pool:
             # The site itself may be gone by now.
             with contextlib.suppress(NotFound, StoreUnavailable):
                 await self._when_closed(site_id)
+
+
+def _is_open(side: Side) -> bool:
+    open_still: bool = getattr(side, "is_open", True)
+    return open_still
 
 
 def _is_lost(connection: Connection) -> bool:

@@ -37,6 +37,11 @@ class RecodedSide:
         return self._in(await self._side.resolve(self._out(path)))
 
     @property
+    def is_open(self) -> bool:
+        open_still: bool = getattr(self._side, "is_open", True)
+        return open_still
+
+    @property
     def renames(self) -> bool | None:
         return self._side.renames
 

@@ -28,12 +28,14 @@ from nailer.errors import (
     FileMissing,
     FolderNotEmpty,
     HostUnreachable,
+    LoginRefused,
     NoSpaceLeft,
     NotSupported,
     PermissionRefused,
     ProtocolViolation,
     RenameRefused,
     ServerFailed,
+    TooManyConnections,
     TransferError,
     WrongKind,
 )
@@ -42,6 +44,7 @@ from nailer.sides.dial import dial, resolve
 from nailer.sides.inner import (
     Answer,
     check_file,
+    is_open,
     join_requests,
     let_go,
     read_folder,
@@ -76,6 +79,8 @@ _LEAST_BLOCKS_IN_FLIGHT = 2
 _USUAL_BLOCK_BYTES = 32 * 1024  # what every server takes, where it does not say more (limits@openssh.com)
 _LINKS_AT_ONCE = 32
 _KEEPALIVE_S = 15
+_FIRST_WORDS_S = 3.0
+_FIRST_WORDS_BYTES = 2048
 _MOST_LOOKS = 3
 _SILENCES_ALLOWED = 3
 _NO_ROOM_WORDS = ("no space", "quota", "disk full", "not enough space")
@@ -133,12 +138,41 @@ class SftpConnection:
         """A new side with a channel of its own. Raises NotSupported where the account has no SFTP."""
         try:
             client = await self._connection.start_sftp_client()
-        except (asyncssh.Error, OSError) as error:
-            raise _translated(error, "the file service") from error
+        except asyncssh.ChannelOpenError as error:
+            sentence = "The server opens no further channel for this sign-in."
+            raise TooManyConnections(sentence, server_words=error.reason) from error
+        except (asyncssh.Error, OSError, PacketDecodeError) as error:
+            raise await self._no_file_service(error) from error
         join_requests(self._connection, client)
         self._clients.append(client)
         self._side = SftpSide(client, self._wanted.wire, software=self.abilities.software)
         return recoded(self._side, self._wanted.manner.charset)
+
+    async def _no_file_service(self, error: Exception) -> TransferError:
+        """Why there is no SFTP although the sign-in worked: none is on offer, or the account's login shell prints text into
+        it. What comes first is looked at once more for that."""
+        if not self.is_open:
+            return _translated(error, "the file service")
+        first = b""
+        with contextlib.suppress(asyncssh.Error, OSError, TimeoutError):
+            async with asyncio.timeout(_FIRST_WORDS_S):
+                process = await self._connection.create_process(subsystem="sftp", encoding=None)
+                first = await process.stdout.read(_FIRST_WORDS_BYTES)
+                process.close()
+        lines = [line.strip() for line in first.decode("utf-8", "replace").splitlines() if line.strip()]
+        if lines and all(letter.isprintable() for letter in lines[0]):
+            return NotSupported(
+                "The sign-in worked, but this account prints text into the file service, so no file can be carried.",
+                server_words=" / ".join(lines)[:400],
+                advice=(
+                    "Take what prints this out of the start files of the account's shell (such as .bashrc),"
+                    " or let it print only where somebody types.",
+                ),
+            )
+        return NotSupported(
+            "The sign-in worked, but the server offers this account no file service (SFTP).",
+            advice=("Ask the host whether SFTP is part of the package, or try FTP over TLS.",),
+        )
 
     async def run(self, script: bytes, *, within_s: float) -> Ran:
         # Through its standard input: any bytes may be in it, and the account's own shell may be one that reads otherwise.
@@ -218,7 +252,8 @@ async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpCo
             raise meeting.refusal from error
         if isinstance(error, ValueError):
             raise ProtocolViolation(f"What answers at {where.host} cannot be read.", server_words=str(error)) from error
-        raise _translated(error, where.host) from error
+        refusal = _translated(error, where.host)
+        raise meeting.explained(refusal) if isinstance(refusal, LoginRefused) else refusal from error
     except BaseException:
         made.close()
         raise
@@ -290,6 +325,11 @@ class SftpSide:
         limits = client.limits
         self._read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
         self._write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
+
+    @property
+    def is_open(self) -> bool:
+        """False once this channel was closed, which the server may do while the connection lives."""
+        return is_open(self._client)
 
     def close(self) -> None:
         self._client.exit()
@@ -682,4 +722,5 @@ def _as_link(entry: Entry, target: bytes | None, leads_to: Kind | None) -> Entry
         group=entry.group,
         target=target,
         leads_to=leads_to,
+        owner_id=entry.owner_id,
     )

@@ -81,6 +81,7 @@ def _entry(
         mode & 0o7777 if mode is not None else None,
         owner_name or (str(owner) if owner is not None else None),
         group_name or (str(group) if group is not None else None),
+        owner_id=owner,
     )
 
 

@@ -103,14 +103,35 @@ def from_ssh(error: Exception, shown_path: str = "") -> TransferError:
         return _weak(str(error.reason or error))
     for foreign, ours, sentence in _BY_SSH_CLASS:
         if isinstance(error, foreign):
-            words = getattr(error, "reason", None) or str(error)
-            return ours(sentence.format(path=shown_path or "the server"), server_words=words.strip() or None)
+            words = None if isinstance(error, _LIBRARY_SAYS) else (getattr(error, "reason", None) or str(error)).strip()
+            return ours(sentence.format(path=shown_path or "the server"), server_words=words or None)
     raise LookupError(f"no place in the table for {type(error).__name__}") from error
 
+
+# What these say is the library's sentence, not the server's.
+_LIBRARY_SAYS = (
+    asyncssh.PermissionDenied,
+    asyncssh.ConnectionLost,
+    asyncssh.HostKeyNotVerifiable,
+    asyncssh.SFTPConnectionLost,
+    asyncssh.SFTPNoConnection,
+    asyncssh.SFTPBadMessage,
+)
 
 _MISSING = ("no such", "not found", "doesn't exist", "does not exist", "cannot find", "can't find", "nonexistent")
 _DENIED = ("permission", "denied", "not permitted", "forbidden", "read-only", "not allowed", "privilege")
 _FULL = ("no space", "quota", "disk full", "not enough space", "storage", "allocation")
+_PLAIN_REFUSED = "The server wants the line encrypted before anybody signs in."
+_ENCRYPT = (
+    "encrypt",
+    "must use tls",
+    "tls required",
+    "requires tls",
+    "use ssl",
+    "ssl required",
+    "auth tls",
+    "secure conn",
+)
 _BUSY = ("too many", "maximum", "limit", "try again later", "busy", "already connected")
 
 # RFC 959, 4.2: what a code means; where servers use one code for many things, their words decide first.
@@ -145,8 +166,21 @@ _BY_CODE: dict[int, tuple[type[TransferError], str]] = {
     550: (errors.ServerFailed, "The server refuses {path} and gives no reason."),
     551: (errors.ServerFailed, "The server refuses {path}."),
     552: (errors.NoSpaceLeft, "The quota on the server has no room for {path}."),
-    553: (errors.NotSupported, "The server does not take the name of {path}."),
+    553: (
+        errors.PermissionRefused,
+        "The server does not let {path} be made: no permission there, or not under that name.",
+    ),
 }
+
+
+def demands_encryption(words: str) -> bool:
+    """True where a refused sign-in is not about user or password: the line must be encrypted first.
+
+    >>> demands_encryption("Non-anonymous sessions must use encryption.")
+    True
+    """
+    lower = words.lower()
+    return any(word in lower for word in _ENCRYPT)
 
 
 def from_reply(code: int, words: str, shown_path: str) -> TransferError:
@@ -155,6 +189,8 @@ def from_reply(code: int, words: str, shown_path: str) -> TransferError:
     said = f"{code} {words}".strip()
     if code in (421, 530) and any(word in lower for word in _BUSY):
         return errors.TooManyConnections("The server has too many connections.", server_words=said)
+    if code == 530 and demands_encryption(words):
+        return errors.EncryptionDemanded(_PLAIN_REFUSED, server_words=said)
     if code == 421:
         return errors.ConnectionDropped("The server closes the line.", server_words=said)
     if code in (450, 451, 550, 551, 553):

@@ -345,13 +345,13 @@ async def _events(nailer: Nailer, account_id: int, since: int) -> AsyncIterator[
 
 def _live_values(live: LiveJob) -> dict[str, Any]:
     tally = live.tally
-    left_s = live.rate.time_left_s(tally.remaining_bytes)
+    line = progress_line(tally, live.time_left_s(time.monotonic()))
     return {
         "id": live.job_id,
         "title": live.title,
         "side": live.to_side,
         "share": round(tally.share, 4),
-        "line": progress_line(tally, left_s),
+        "line": f"{line}; {live.waiting_for}" if live.waiting_for else line,
         "rate": f"{size_text(round(live.rate.bytes_per_s))}/s" if live.rate.bytes_per_s >= 1 else "",
         "flights": _flights(live),
     }
@@ -404,8 +404,10 @@ def progress_line(tally: Tally, left_s: float | None) -> str:
 async def card_of(nailer: Nailer, job: Job) -> Card:
     live = nailer.live.jobs.get(job.id)
     tally = live.tally if live else job.tally
-    left_s = live.rate.time_left_s(tally.remaining_bytes) if live else None
-    failures = await nailer.jobs.failures(job.id) if job.tally.failed.files or job.trouble else []
+    left_s = live.time_left_s(time.monotonic()) if live else None
+    # Folders count as no file: where only they failed nothing else would say why.
+    failed = job.tally.failed.files or job.trouble or job.state is JobState.NEEDS_YOU
+    failures = await nailer.jobs.failures(job.id) if failed else []
     flights = _flights(live) if live else []
     parts = 0
     if live is None and job.state in (JobState.PAUSED, JobState.WAITING, JobState.NEEDS_YOU):
