@@ -26,7 +26,15 @@ def open_file(maren: Visitor, site: str, name: str) -> str:
 
 
 def save(maren: Visitor, draft: str, text: str, **more: bool):  # type: ignore[no-untyped-def]
-    return maren.post(f"{draft}/save", {"text": text, "history": None, **more}).json()
+    return maren.post(
+        f"{draft}/save", {"text": text, "history": None, "based_on": version(maren, draft), **more}
+    ).json()
+
+
+def version(maren: Visitor, draft: str) -> str:
+    """The version that a page which opens the file now begins with."""
+    found: str = maren.post(f"{draft}/text", {"text": "", "history": None, "based_on": "asks"}).json()["version"]
+    return found
 
 
 def test_a_file_is_opened_changed_and_saved(maren: Visitor) -> None:
@@ -34,7 +42,7 @@ def test_a_file_is_opened_changed_and_saved(maren: Visitor) -> None:
     write(maren.there, "site.css", "a {}\n")
     draft = open_file(maren, site, "site.css")
 
-    assert maren.post(f"{draft}/text", {"text": "b {}\n", "history": None}).json() == {"has_changes": True}
+    assert maren.post(f"{draft}/text", {"text": "b {}\n", "history": None}).json()["has_changes"] is True
     assert "/htdocs/site.css" in maren.get("/drafts").text
     told = save(maren, draft, "c {}\n")
 
@@ -118,7 +126,10 @@ def test_a_guarded_folder_is_not_written_to_by_the_editor(maren: Visitor) -> Non
     write(maren.there, "mail/box.txt", "a")
     draft = open_file(maren, site, "mail/box.txt")
 
-    assert maren.post(f"{draft}/save", {"text": "b", "history": None}).status_code == 409
+    assert (
+        maren.post(f"{draft}/save", {"text": "b", "history": None, "based_on": version(maren, draft)}).status_code
+        == 409
+    )
     assert tree(maren.there) == {"mail/box.txt": b"a"}
 
 
@@ -152,7 +163,7 @@ def test_how_a_file_is_stored_can_be_changed(maren: Visitor) -> None:
     draft = open_file(maren, site, "a.txt")
 
     told = maren.post(f"{draft}/store-as", {"encoding": "utf-8", "mark": True, "line_end": "\n"}).json()
-    assert told == {"words": "UTF-8 with BOM, LF"}
+    assert told["words"] == "UTF-8 with BOM, LF"
     assert save(maren, draft, "café\n")["done"]
     assert (maren.there / "a.txt").read_bytes() == "\ufeffcafé\n".encode()
 
@@ -390,3 +401,25 @@ def test_an_upload_shows_what_visitors_get_and_which_scripts_stay_idle(maren: Vi
     assert "/htdocs/index.html" in told
     assert "The address does not answer" in told
     assert f"/jobs/{plan}/live" in maren.get(f"/jobs/{plan}").text
+
+
+def test_two_pages_of_one_person_do_not_overwrite_each_other(maren: Visitor) -> None:
+    """A save says which version its text began as: the second page is asked to merge, whatever the draft says by then."""
+    site = maren.open_site()
+    write(maren.there, "two.html", "one\ntwo\nthree\n")
+    draft = open_file(maren, site, "two.html")
+    began = version(maren, draft)
+    first = maren.post(f"{draft}/save", {"text": "ONE\ntwo\nthree\n", "history": None, "based_on": began}).json()
+    assert first["done"]
+
+    late = {"text": "one\ntwo\nTHREE\n", "history": None, "based_on": began}
+    refused = maren.post(f"{draft}/save", late).json()
+    typed = maren.post(f"{draft}/text", late).json()
+    merging = maren.post(f"{draft}/save", late | {"base": "one\ntwo\nthree\n"}).json()
+
+    assert refused["stale"]
+    assert not refused["done"]
+    assert typed["stale"]
+    assert merging["merge"]
+    assert (maren.there / "two.html").read_text() == "ONE\ntwo\nthree\n", "nothing of the first page is lost"
+    assert maren.post(f"{draft}/save", {"text": "x", "history": None}).status_code == 422, "a save must say it"

@@ -124,6 +124,12 @@ class Edit:
         await self._drafts.type(draft.id, None if same else text, history)
         return not same
 
+    async def count_from(self, draft: Draft, base: str, text: str) -> Draft:
+        """A page's text began as `base`, and the file was saved from another page meanwhile: the draft counts from what that
+        page began with, so that saving finds the other's change and merges."""
+        await self._drafts.rebase(draft.id, encoded(base, draft.form), draft.seen, draft.form, text=text)
+        return await self._drafts.get(draft.id)
+
     async def save(self, draft: Draft, site: Site) -> Saved:
         """Put a draft in its place on its side. Raises InvalidInput where the character set lacks a letter."""
         if draft.text is None:

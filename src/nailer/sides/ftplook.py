@@ -418,6 +418,8 @@ class Looking:
         try:
             entries, lack = await self._text(path.parent)
         except _REFUSED as refused:
+            if (await self._line.ask(b"CWD " + path.raw)).is_good:
+                return Entry(path.name, Kind.FOLDER)
             above = await self.one(path.parent)
             if not above.opens_as_folder:
                 raise WrongKind(f"{path.parent} is no folder.") from refused

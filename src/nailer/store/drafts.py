@@ -35,6 +35,11 @@ class Draft:
     history: str | None
     changed_at: datetime | None
 
+    @property
+    def version(self) -> str:
+        """What tells the content that this draft counts from, for a page to say what its text began as."""
+        return hashlib.sha256((b"0" if self.seen is None else b"1") + self.base).hexdigest()[:32]
+
 
 @dataclass(frozen=True, slots=True)
 class OpenFile:

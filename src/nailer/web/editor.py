@@ -80,7 +80,7 @@ async def editor_page(request: Request, site_id: int) -> Response:
         ways=ways,
         kind=reads_cleanly(shown_name(draft.path.name)),
         ends=ENDS,
-        state={"text": opened.text, "base": opened.base_text, "history": draft.history},
+        state={"text": opened.text, "base": opened.base_text, "history": draft.history, "version": draft.version},
         **await _beside(request, site, draft),
     )
 
@@ -137,7 +137,11 @@ async def new_file(request: Request, site_id: int, wish: NewFileWish) -> Respons
 @router.post("/drafts/{draft_id}/text")
 async def typed(request: Request, draft_id: int, wish: TypedText) -> Response:
     nailer, draft = nailer_of(request), await _own(request, draft_id)
-    return JSONResponse({"has_changes": await nailer.edit.type(draft, wish.text, wish.history)})
+    if wish.based_on and wish.based_on != draft.version:
+        # Another page of the same person saved it: this page's text belongs to another beginning.
+        return JSONResponse({"has_changes": True, "stale": True, "version": draft.version})
+    changed = await nailer.edit.type(draft, wish.text, wish.history)
+    return JSONResponse({"has_changes": changed, "stale": False, "version": draft.version})
 
 
 @router.post("/drafts/{draft_id}/save")
@@ -146,10 +150,16 @@ async def save(request: Request, draft_id: int, wish: SaveWish) -> Response:
     nailer, draft = nailer_of(request), await _own(request, draft_id)
     site = await nailer.sites.get(draft.site_id)
     nailer.guards.check(draft.account_id, site, draft.side, draft.path)
-    await nailer.edit.type(draft, wish.text, wish.history)
-    draft = await nailer.edit.own(draft.account_id, draft_id)
+    if wish.based_on != draft.version:
+        if wish.base is None:
+            return JSONResponse({"stale": True, "done": False})
+        draft = await nailer.edit.count_from(draft, wish.base, wish.text)
+    else:
+        await nailer.edit.type(draft, wish.text, wish.history)
+        draft = await nailer.edit.own(draft.account_id, draft_id)
     ended = await nailer.saving.save(draft, site, despite_errors=wish.despite_errors)
-    return JSONResponse(_told(ended, draft.form))
+    version = (await nailer.edit.own(draft.account_id, draft_id)).version
+    return JSONResponse(_told(ended, draft.form) | {"stale": False, "version": version})
 
 
 @router.get("/drafts/{draft_id}/merge")
@@ -180,13 +190,14 @@ async def settle(request: Request, draft_id: int, wish: TypedText) -> Response:
     nailer, draft = nailer_of(request), await _own(request, draft_id)
     await nailer.edit.settle(draft, await nailer.sites.get(draft.site_id), wish.text)
     draft = await nailer.edit.own(draft.account_id, draft_id)
-    return JSONResponse({"base": (decoded(draft.base) or ("", draft.form))[0], "form": draft.form.words})
+    base = (decoded(draft.base) or ("", draft.form))[0]
+    return JSONResponse({"base": base, "form": draft.form.words, "version": draft.version})
 
 
 @router.post("/drafts/{draft_id}/as-new")
 async def as_new(request: Request, draft_id: int) -> Response:
     await nailer_of(request).edit.as_new(await _own(request, draft_id))
-    return JSONResponse({"ok": True})
+    return JSONResponse({"ok": True, "version": (await _own(request, draft_id)).version})
 
 
 @router.post("/drafts/{draft_id}/store-as")
@@ -194,7 +205,7 @@ async def store_as(request: Request, draft_id: int, wish: StoreAsWish) -> Respon
     nailer, draft = nailer_of(request), await _own(request, draft_id)
     form = TextForm(wish.encoding, wish.mark, wish.line_end)
     await nailer.edit.store_as(draft, form)
-    return JSONResponse({"words": form.words})
+    return JSONResponse({"words": form.words, "version": (await _own(request, draft_id)).version})
 
 
 @router.post("/drafts/{draft_id}/close")

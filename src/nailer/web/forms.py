@@ -213,9 +213,15 @@ class TypedText(_Body):
 
     text: str = Field(max_length=4_000_000)
     history: str | None = Field(None, max_length=8_000_000)
+    based_on: str = Field("", max_length=64)
 
 
 class SaveWish(TypedText):
+    """`based_on` is the version that the page's text began as; `base` is that text, which a page sends once it is told that
+    the file was saved from elsewhere meanwhile."""
+
+    based_on: str = Field(min_length=1, max_length=64)
+    base: str | None = Field(None, max_length=4_000_000)
     despite_errors: bool = False
 
 

@@ -20,6 +20,7 @@ export default () => ({
     this.data = this.$root.dataset;
     const state = JSON.parse(document.getElementById("editor-state").textContent);
     base = state.base;
+    this.basedOn = state.version;
     this.formWords = this.$root.querySelector("[data-test=form] span").textContent;
     this.dirty = state.text !== base || this.data.new === "yes";
     this.changedThere = this.data.changedThere === "yes";
@@ -80,7 +81,7 @@ export default () => ({
     this.place = `Line ${line.number} of ${view.state.doc.lines}, column ${at - line.from + 1}${open}`;
   },
   goTo(at) { view.dispatch({ selection: { anchor: at }, effects: cm.EditorView.scrollIntoView(at, { y: "center" }) }); view.focus(); },
-  get body() { return { text: this.text, history: JSON.stringify(view.state.toJSON({ history: cm.historyField })) }; },
+  get body() { return { text: this.text, based_on: this.basedOn, history: JSON.stringify(view.state.toJSON({ history: cm.historyField })) }; },
 
   // What is typed is kept at once; a page that is closed sends the last of it on its way.
   async flush(leaving = false) {
@@ -90,14 +91,15 @@ export default () => ({
     if (leaving) {
       const token = document.querySelector('meta[name="csrf"]').content;
       const headers = { "Content-Type": "application/json", "X-CSRF": token, Accept: "application/json" };
-      const body = JSON.stringify({ text, history: null });
+      const body = JSON.stringify({ text, history: null, based_on: this.basedOn });
       fetch(`/drafts/${this.data.draft}/text`, { method: "POST", headers, body, keepalive: body.length < 60000 }).catch(() => {});
       return;
     }
     try {
       const first = !this.$refs.versions.querySelector(".mine") === this.dirty;
-      await json(`/drafts/${this.data.draft}/text`, { body: this.body });
+      const told = await json(`/drafts/${this.data.draft}/text`, { body: this.body });
       this.kept = text;
+      if (told.stale) { this.changedThere = true; return this.state("Saved from another page meanwhile: save to see both"); }
       if (first) this.redrawVersions();
       this.state(this.dirty ? `Draft kept here ${new Date().toLocaleTimeString([], { hour12: false })}` : `As it is ${this.data.side}`);
     } catch (error) { this.state("The draft could not be kept"); complain(error); }
@@ -123,7 +125,11 @@ export default () => ({
     this.quiet();
     const text = this.text;
     try {
-      const told = await json(`/drafts/${this.data.draft}/save`, { body: { ...this.body, despite_errors: despite } });
+      const body = { ...this.body, despite_errors: despite };
+      let told = await json(`/drafts/${this.data.draft}/save`, { body });
+      // Saved from another page meanwhile: with what this one began as, both changes can be merged.
+      if (told.stale) told = await json(`/drafts/${this.data.draft}/save`, { body: { ...body, base } });
+      this.basedOn = told.version;
       this.kept = text;
       if (told.done) return this.landed(text, told);
       if (told.merge) { this.changedThere = true; return this.merge(); }
@@ -146,7 +152,7 @@ export default () => ({
   },
   quiet() { this.trouble = ""; this.canForce = false; },
   async saveAsNew() {
-    try { await json(`/drafts/${this.data.draft}/as-new`, { body: {} }); this.data.new = "yes"; this.gone = false; await this.send(false); } catch (error) { complain(error); }
+    try { this.basedOn = (await json(`/drafts/${this.data.draft}/as-new`, { body: {} })).version; this.data.new = "yes"; this.gone = false; await this.send(false); } catch (error) { complain(error); }
   },
   async merge() { await this.flush(); dispatchEvent(new CustomEvent("nailer:plan", { detail: { url: `/drafts/${this.data.draft}/merge` } })); },
   // A decision from the sheet: the pieces, and what was chosen for each that is in conflict.
@@ -155,6 +161,7 @@ export default () => ({
     try {
       const told = await json(`/drafts/${this.data.draft}/settle`, { body: { text, history: null } });
       base = told.base;
+      this.basedOn = told.version;
       this.formWords = told.form;
       this.put(text);
       this.changedThere = false;
