@@ -70,6 +70,15 @@ class World:
         job_id = await self.nailer.planning.removal(self.account_id, self.site, side, folder, raw)
         return await self.run(job_id)
 
+    async def remove_there(self, *names: str) -> Job:
+        return await self.remove(SideName.THERE, *names)
+
+    async def planned_up(self, *names: str) -> int:
+        """Plan an upload and let it be carried out; return its job without waiting."""
+        job_id = await self.plan(SideName.THERE, *names)
+        await self.nailer.planning.carry_out(job_id, self.site, Choice.REPLACE)
+        return job_id
+
     async def run(self, job_id: int, choice: Choice = Choice.REPLACE) -> Job:
         await self.nailer.planning.carry_out(job_id, self.site, choice)
         return await self.ended(job_id)

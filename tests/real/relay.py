@@ -1,0 +1,61 @@
+"""A relay in front of a server, whose lines a test can cut, or stop from carrying anything."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+
+
+class Relay:
+    """Passes bytes on both ways. `refuses`: nobody gets through, as in an outage."""
+
+    def __init__(self, port: int) -> None:
+        self._to = port
+        self.port = 0
+        self.refuses = False
+        self.passed = 0
+        self._server: asyncio.Server | None = None
+        self._lines: set[asyncio.Task[None]] = set()
+
+    async def start(self) -> None:
+        self._server = await asyncio.start_server(self._meet, "127.0.0.1", self.port)
+        self.port = self._server.sockets[0].getsockname()[1]
+
+    async def stop(self) -> None:
+        assert self._server is not None
+        self._server.close()
+        await self.cut()
+
+    async def cut(self) -> None:
+        """Cut every line that is open."""
+        lines, self._lines = self._lines, set()
+        for one in lines:
+            one.cancel()
+        await asyncio.gather(*lines, return_exceptions=True)
+
+    async def _meet(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        if self.refuses:
+            writer.transport.abort()
+            return
+        task = asyncio.current_task()
+        assert task is not None
+        self._lines.add(task)
+        far: asyncio.StreamWriter | None = None
+        try:
+            back, far = await asyncio.open_connection("127.0.0.1", self._to)
+            await asyncio.gather(self._pass(reader, far), self._pass(back, writer))
+        except (OSError, asyncio.CancelledError):
+            pass
+        finally:
+            self._lines.discard(task)
+            for one in (writer, far):
+                if one is not None:
+                    one.transport.abort()
+
+    async def _pass(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        while chunk := await reader.read(65536):
+            writer.write(chunk)
+            self.passed += len(chunk)
+            await writer.drain()
+        with contextlib.suppress(OSError):
+            writer.close()
