@@ -12,7 +12,7 @@ _LETTERS = str.maketrans(
     {"ä": "ae", "ö": "oe", "ü": "ue", "Ä": "ae", "Ö": "oe", "Ü": "ue", "ß": "ss", "æ": "ae", "ø": "o"}
 )
 _PART = re.compile(rb"\.?nailer-(\d+-\d+(-old)?|(un)?pack-[0-9a-f]{8}|try-[0-9a-f]{8}b?)\.part")
-_MAX_NAME_BYTES = 255
+MAX_NAME_BYTES = 255
 
 
 def free_name(name: bytes, taken: Container[bytes]) -> bytes:
@@ -29,7 +29,7 @@ def free_name(name: bytes, taken: Container[bytes]) -> bytes:
     number = 2
     while True:
         tail = f"-{number}".encode() + dot + ending
-        candidate = stem[: max(1, _MAX_NAME_BYTES - len(tail))] + tail
+        candidate = stem[: max(1, MAX_NAME_BYTES - len(tail))] + tail
         if candidate not in taken:
             return candidate
         number += 1

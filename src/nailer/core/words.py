@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, tzinfo
 
-from nailer.core.entry import Stamp
+from nailer.core.entry import NS, Stamp
 
 _UNITS = ("kB", "MB", "GB", "TB", "PB")
+
+_DAY_NS = 86_400 * NS
 
 
 def size_text(size: int) -> str:
@@ -67,8 +69,17 @@ def when_text(at: datetime, now: datetime, zone: tzinfo = UTC) -> str:
 
 
 def stamp_text(stamp: Stamp | None, now: datetime, zone: tzinfo = UTC) -> str:
-    """A file's time as short text; empty where the side gave none."""
-    return "" if stamp is None else when_text(moment(stamp), now, zone)
+    """A file's time as short text; empty where the side gave none. Of a time that is known to the day only the day is said.
+
+    >>> stamp_text(Stamp(1_700_006_400 * NS, 86_400 * NS), datetime(2023, 11, 15, 12, tzinfo=UTC))
+    '15 Nov 2023'
+    """
+    if stamp is None:
+        return ""
+    if stamp.precision_ns >= _DAY_NS:
+        day = moment(stamp)  # a day is the server's: no zone moves it
+        return f"{day.day} {day:%b} {day.year}"
+    return when_text(moment(stamp), now, zone)
 
 
 def exact_stamp(stamp: Stamp | None) -> str:
@@ -76,6 +87,8 @@ def exact_stamp(stamp: Stamp | None) -> str:
     if stamp is None:
         return "no time given"
     text = moment(stamp).strftime("%Y-%m-%d %H:%M:%S")
+    if stamp.precision_ns >= _DAY_NS:
+        return text[:10] + ", known to the day"
     if stamp.precision_ns >= 60_000_000_000:
         text = text[:-3]
     elif stamp.precision_ns < 1_000_000_000:

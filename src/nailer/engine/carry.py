@@ -32,6 +32,7 @@ from nailer.core.names import aside_name, part_name
 from nailer.core.plan import Action
 from nailer.core.sitepath import SitePath, shown_name
 from nailer.core.states import ItemState
+from nailer.engine.across import copied_tree, remove_copied, removed_tree
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import Kept, KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
@@ -48,6 +49,7 @@ from nailer.errors import (
     NotVerified,
     PermissionRefused,
     RenameRefused,
+    ServerFailed,
     TransferError,
     WrongKind,
 )
@@ -369,9 +371,30 @@ class Carrier:
             await self._change_at_once(item, What.RENAMED, moving, before=before, path=item.source, other=item.target)
         except AlreadyThere as error:
             raise Conflict(f"{item.target} appeared after the plan was made.") from error
+        except (ServerFailed, NotSupported):
+            # Often the two lie on file systems of their own, and no server says so.
+            if not before.is_file and not before.is_folder:
+                raise
+            await self._announce(item, What.RENAMED, before=before, path=item.source, other=item.target)
+            await self._move_by_copy(item, before)
         return Outcome(
             ItemState.DONE, item.reason, None, (_confirm(item), *await self._taken_back(item), *self._moved_along(item))
         )
+
+    async def _move_by_copy(self, item: Item, before: Entry) -> None:
+        """Copy, compare, and only then remove the old: for a move that the server cannot make by renaming. The copy lies
+        under a temporary name until it is whole."""
+        part = self._part(item)
+        self.uncleared.add(item.id)
+        try:
+            copied = await copied_tree(self.target, item.source, part, before)
+            await self.target.rename(part, item.target, looked=False)
+        except BaseException:
+            await asyncio.shield(removed_tree(self.target, part))
+            await self._withdraw(item)
+            raise
+        self.uncleared.discard(item.id)
+        await remove_copied(self.target, item.source, copied)
 
     def _moved_along(self, item: Item) -> list[Statement]:
         """The row that lets the baseline follow a name which is renamed at one end as it was at the other."""

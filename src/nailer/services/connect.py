@@ -8,12 +8,13 @@ from dataclasses import asdict, replace
 
 from nailer.errors import AnswerNeeded, IdentityChanged, LoginRefused, TransferError
 from nailer.services.questions import who_to_ask
-from nailer.sides.connection import Ask, Connection, Manner, SignIn, Stage, Wanted, nobody_answers
+from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage, Wanted, nobody_answers
 from nailer.sides.dial import Endpoint, Proxy, ProxyKind
 from nailer.sides.ftp import FtpConnection
-from nailer.sides.identity import Identity
+from nailer.sides.identity import Identity, same_fingerprint
 from nailer.sides.meeting import private_key
 from nailer.sides.reach import reach
+from nailer.sides.sftp import host_keys
 from nailer.sides.wire import Wire
 from nailer.store.sites import Kept, Pinned, Secrets, Site, SiteStore
 
@@ -58,6 +59,10 @@ class Connector:
             self.changed.add((site.host, site.port))
             raise
         self.changed.discard((site.host, site.port))
+        if site.from_home:
+            home = await (await connection.channel(Lane.BROWSE)).home()
+            site = replace(site, start_there=home.join(site.start_there.names), from_home=False)
+            await self._sites.set_start(await self._sites.get(site_id), site.start_there)
         await self._sites.learn(site_id, asdict(connection.abilities), await self._measured(site, connection))
         return connection
 
@@ -163,6 +168,13 @@ class Connector:
             return
         self._once.pop((host, port), None)
         await self._sites.pin(host, port, key, trusted_by=account_id, how=how)
+
+    async def key_published(self, host: str, port: int, published: str) -> Identity | None:
+        """Of all keys that a server has the one whose fingerprint was published; None where it has none such."""
+        for key in await host_keys(self.place(host, port)):
+            if same_fingerprint(published, key.fingerprint):
+                return key
+        return None
 
     def distrust(self, host: str, port: int) -> None:
         """Forget what was trusted only for now."""

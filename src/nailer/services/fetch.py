@@ -47,10 +47,13 @@ class _Drain:
 
 
 async def file_to_fetch(side: Side, path: SitePath) -> Entry:
-    """The file behind a path, links followed. Raises InvalidInput where it is none."""
+    """The file behind a path, links followed, once its first byte could be read: what is announced must come. Raises
+    InvalidInput where it is none, and why it cannot be read."""
     entry = await side.stat(await side.resolve(path))
     if not entry.is_file:
         raise InvalidInput(f"{path} is no file.")
+    async with aclosing(side.read(path, ahead=1)) as chunks:
+        await anext(chunks, b"")
     return entry
 
 

@@ -11,7 +11,7 @@ import contextlib
 import secrets as random_secrets
 import time
 from collections.abc import AsyncGenerator, Awaitable, Callable
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from enum import StrEnum
 from typing import TypeVar
 
@@ -36,7 +36,7 @@ from nailer.core.diagnosis import (
 from nailer.core.entry import NS, Entry, Kind
 from nailer.core.names import part_name
 from nailer.core.protocol import Greeting, Protocol
-from nailer.core.sitepath import SitePath, shown_name
+from nailer.core.sitepath import shown_name
 from nailer.core.whole import NotWhole
 from nailer.errors import (
     AnswerNeeded,
@@ -193,6 +193,7 @@ class _Trial:
         self._ask = ask
         self._writes = writes
         self._tell = tell
+        self._learned: dict[str, str] = {}
         self._step = Step.NAME
         self._since_s = time.monotonic()
 
@@ -246,6 +247,10 @@ class _Trial:
             self._say(Event(Step.ENCRYPTION, Mark.WARN, "none: everybody can read along"))
 
     async def _start_folder(self, side: Side) -> None:
+        if self._site.from_home:
+            home = await self._limited(side.home())
+            self._site = replace(self._site, start_there=home.join(self._site.start_there.names), from_home=False)
+            self._learned["start_there"] = self._site.start_there.shown
         start = self._site.start_there
         try:
             entry = await self._limited(side.stat(start)) if not start.is_root else Entry(b"", Kind.FOLDER)
@@ -254,27 +259,27 @@ class _Trial:
         except (FileMissing, WrongKind) as error:
             self._bad(error, of_folder(str(start), await self._likely(side)))
             raise _Ended from error
-        if start.is_root and (likely := await self._likely(side)):
+        if (start.is_root or "start_there" in self._learned) and (likely := await self._likely(side)):
             fixes = tuple(Fix(f"Start in {path}", (("start_there", path),)) for path in likely[:3])
             diagnosis = Diagnosis(f"Websites usually lie deeper: there is {' and '.join(likely[:3])}.", fixes)
-            self._say(Event(Step.FOLDER, Mark.WARN, "/", self._took(), diagnosis=diagnosis))
+            self._say(
+                Event(Step.FOLDER, Mark.WARN, str(start), self._took(), diagnosis=diagnosis, learned=self._learned)
+            )
             return
         same = ""
         if entry.kind is Kind.LINK and entry.target is not None:
             same = f", the same place as {await self._limited(side.resolve(start))}"
-        self._good(f"{start}{same}")
+        self._say(Event(Step.FOLDER, Mark.GOOD, f"{start}{same}", self._took(), learned=self._learned))
 
     async def _likely(self, side: Side) -> list[str]:
         domain = ""
         if self._site.document_roots:
             domain = self._site.document_roots[0].address.partition("://")[2].partition("/")[0]
         with contextlib.suppress(TransferError):
-            names = [
-                shown_name(one.name)
-                for one in (await self._limited(side.list(SitePath()))).entries
-                if one.opens_as_folder
-            ]
-            return likely_start_folders(names, domain)
+            home = await self._limited(side.home())
+            listing = await self._limited(side.list(home))
+            names = [shown_name(one.name) for one in listing.entries if one.opens_as_folder]
+            return [home.shown.rstrip("/") + one for one in likely_start_folders(names, domain)]
         return []
 
     def _listed(self, entries: list[Entry], lack: NotWhole | None) -> None:

@@ -20,7 +20,14 @@ from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import NameOID
-from cryptography.x509.verification import PolicyBuilder, Store, VerificationError
+from cryptography.x509.verification import (
+    Criticality,
+    ExtensionPolicy,
+    Policy,
+    PolicyBuilder,
+    Store,
+    VerificationError,
+)
 
 from nailer.errors import InvalidInput
 from nailer.sides.identity import Identity
@@ -93,8 +100,11 @@ def doubts_of(chain: list[bytes], host: str, now: datetime) -> tuple[str, ...]:
         doubts.append(f"It is not valid before {leaf.not_valid_before_utc:%d %B %Y}.")
     if leaf.subject == leaf.issuer:
         doubts.append("The server made it itself: no authority vouches for it.")
-    elif not doubts:
-        doubts += _chain_doubts(leaf, chain, host, now)
+    else:
+        # Name and time were judged: who vouches for it is asked for a name and a time that are its own.
+        own = names[0].replace("*.", "any.", 1) if names and doubts else host
+        within = min(max(now, leaf.not_valid_before_utc), leaf.not_valid_after_utc)
+        doubts += _chain_doubts(leaf, chain, own, within)
     return tuple(doubts)
 
 
@@ -104,13 +114,32 @@ def _chain_doubts(leaf: x509.Certificate, chain: list[bytes], host: str, now: da
         subject: x509.IPAddress | x509.DNSName = x509.IPAddress(ip_address(host))
     except ValueError:
         subject = x509.DNSName(host)
+    policies = {"ca_policy": _authority_policy(), "ee_policy": ExtensionPolicy.webpki_defaults_ee()}
     try:
-        PolicyBuilder().store(authorities()).time(now).build_server_verifier(subject).verify(leaf, between)
+        builder = PolicyBuilder().store(authorities()).time(now).extension_policies(**policies)
+        builder.build_server_verifier(subject).verify(leaf, between)
     except (VerificationError, UnsupportedAlgorithm, InvalidSignature, ValueError) as error:
         return [
             f"{_shown(leaf.issuer)} vouches for it, whom this machine does not know, or the chain is broken ({error})."
         ]
     return []
+
+
+def _authority_policy() -> ExtensionPolicy:
+    """What an authority's certificate must say: that it is one, and where it says what its key is for, that it may sign
+    others. Authorities that firms and hosts made themselves often do not say the latter (RFC 5280, 4.2.1.3)."""
+
+    def is_authority(_: Policy, __: x509.Certificate, said: x509.BasicConstraints) -> None:
+        if not said.ca:
+            raise ValueError("a certificate in the chain is no authority's")
+
+    def may_sign(_: Policy, __: x509.Certificate, said: x509.KeyUsage | None) -> None:
+        if said is not None and not said.key_cert_sign:
+            raise ValueError("an authority's key is not for signing others")
+
+    policy = ExtensionPolicy.permit_all()
+    policy = policy.require_present(x509.BasicConstraints, Criticality.AGNOSTIC, is_authority)
+    return policy.may_be_present(x509.KeyUsage, Criticality.AGNOSTIC, may_sign)
 
 
 @lru_cache(maxsize=1)

@@ -75,6 +75,26 @@ def judged(
     )
 
 
+def published_fingerprint(text: str) -> str:
+    """The fingerprint in what a host publishes: by itself, in a line of `ssh-keygen -lf`, or of a whole public key.
+
+    >>> published_fingerprint("256 SHA256:abcd+/12 root@ftp (ED25519)")
+    'SHA256:abcd+/12'
+    """
+    words = text.split()
+    for word in words:
+        if word.upper().startswith("SHA256:") and len(words) > 1 and len(word) > 20:
+            return word
+    for at, word in enumerate(words[:-1]):
+        if word.startswith(("ssh-", "ecdsa-", "sk-")) and words[at + 1].startswith("AAAA"):
+            try:
+                return key_of_line(f"{word} {words[at + 1]}").fingerprint
+            except InvalidInput:
+                return text
+    found = [word for word in words if word.upper().startswith("SHA256:")]
+    return found[0] if len(found) == 1 and len(words) > 1 and words[0].isdigit() else text
+
+
 def same_fingerprint(published: str, fingerprint: str) -> bool:
     """True where a pasted fingerprint is this one. Blanks, colons and the `SHA256:` before it do not matter; in a
     certificate's hexadecimal the case does not either; all else does.
@@ -91,7 +111,7 @@ def same_fingerprint(published: str, fingerprint: str) -> bool:
         joined = "".join(text.split())
         return joined.removeprefix("SHA256:").removeprefix("sha256:").rstrip("=")
 
-    one, other = bare(published), bare(fingerprint)
+    one, other = bare(published_fingerprint(published)), bare(fingerprint)
     if ":" in other:
         one, other = one.replace(":", "").upper(), other.replace(":", "")
     return bool(one) and one == other

@@ -40,7 +40,8 @@ from nailer.errors import (
     WrongKind,
 )
 from nailer.sides.connection import Lane, Ran, Stage, Wanted
-from nailer.sides.dial import dial, resolve
+from nailer.sides.dial import Endpoint, dial, resolve
+from nailer.sides.identity import Identity, host_key
 from nailer.sides.inner import (
     Answer,
     check_file,
@@ -72,6 +73,11 @@ _CIPHERS = (
 )
 # What check-file-name may choose of, and what hashlib calls it; the best first.
 _HASHES = {b"sha256": "sha256", b"sha512": "sha512", b"sha1": "sha1", b"md5": "md5"}
+_KEY_KINDS = (
+    ["ssh-ed25519"],
+    ["ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"],
+    ["rsa-sha2-512", "rsa-sha2-256"],
+)
 _WINDOW_BYTES = 16 * 1024 * 1024
 _PACKET_BYTES = 262_000
 _BYTES_IN_FLIGHT = 16 * 1024 * 1024
@@ -263,6 +269,28 @@ async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpCo
     wanted.wire.note(f"signed in as {wanted.sign_in.user}, {meeting.how}")
     send_nothing_idle(connection)
     return SftpConnection(connection, wanted)
+
+
+async def host_keys(where: Endpoint) -> list[Identity]:
+    """Every key that a server shows, one of each kind that it has: asked for kind by kind, and nothing is sent but that."""
+
+    async def one(algorithms: list[str]) -> Identity | None:
+        try:
+            made = await dial(where)
+        except TransferError:
+            return None
+        try:
+            async with asyncio.timeout(_FIRST_WORDS_S):
+                key = await asyncssh.get_server_host_key(
+                    where.dial_host, where.dial_port, sock=made, server_host_key_algs=algorithms, config=None
+                )
+        except (asyncssh.Error, OSError, TimeoutError):
+            made.close()
+            return None
+        return host_key(key) if key is not None else None
+
+    found = await asyncio.gather(*(one(kinds) for kinds in _KEY_KINDS))
+    return [key for key in found if key is not None]
 
 
 def _options(wanted: Wanted, meeting: Meeting) -> dict[str, Any]:

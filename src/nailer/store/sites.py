@@ -77,6 +77,7 @@ class Site:
     file_access: int | None = None
     folder_access: int | None = None
     in_place: bool = False
+    from_home: bool = False
     package_bytes: int | None = None
     fleeting: bool = False
 
@@ -249,6 +250,15 @@ class SiteStore:
         """How many jobs, changes, baseline entries, pairs and timers would be removed together with a site."""
         row = await self._db.read(lambda work: work.one("sites.goes_with", id=site_id)) or {}
         return {name: int(count) for name, count in row.items()}
+
+    async def set_start(self, site: Site, start: SitePath) -> None:
+        """Where a site starts, once the account's home is known that it was told from."""
+
+        def change(work: Work) -> None:
+            if work.run("sites.set_start", id=site.id, start_there=start.raw):
+                work.run("sites.move_document_roots", site_id=site.id, old=site.start_there.raw, new=start.raw)
+
+        await self._db.write(change)
 
     async def set_in_place(self, site_id: int, *, allowed: bool) -> None:
         """Whether files may be overwritten in place where the server lets nothing be renamed."""
@@ -447,7 +457,7 @@ def _root(row: Row) -> DocumentRoot:
 
 
 _SECRET_KINDS = ("password", "private_key", "passphrase", "one_time_secret", "proxy_password")
-_FLAGS = ("agent", "old_allowed", "passive", "fleeting", "in_place")
+_FLAGS = ("agent", "old_allowed", "passive", "fleeting", "in_place", "from_home")
 _ELSEWHERE = ("id", "position", "credential_id", "opened_at", "document_roots", "guarded")
 
 

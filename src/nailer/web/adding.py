@@ -114,6 +114,9 @@ async def trust_shown(request: Request, host: str, port: int, form: dict[str, st
     text = form.get("public_key", "")
     key = identity_of_pem(text) if "BEGIN CERTIFICATE" in text else key_of_line(text)
     published = form.get("published", "").strip()
+    if published and not same_fingerprint(published, key.fingerprint) and not key.is_certificate:
+        # A server may have keys of several kinds, and the host may have published another one than it showed.
+        key = await nailer.connector.key_published(host, port, published) or key
     if published and not same_fingerprint(published, key.fingerprint):
         raise Conflict(
             "The fingerprint you pasted is not the one this server shows. Nothing was trusted and no password was sent. "

@@ -439,7 +439,10 @@ def _checked_part(part: str) -> bytes:
 
 def typed_name(text: str) -> bytes:
     """A name as a person types it: blanks round it are a slip. Raises InvalidInput."""
-    return _checked_part(text.strip())
+    name = text.strip()
+    if any(ord(letter) < 32 or ord(letter) == 127 for letter in name):
+        raise InvalidInput("A name may not hold a line break or another control character.")
+    return _checked_part(name)
 
 
 async def read_form(request: Request) -> dict[str, str]:

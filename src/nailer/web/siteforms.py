@@ -13,6 +13,7 @@ from urllib.parse import urlsplit
 from nailer.core.access import octal
 from nailer.core.charset import UTF8, known
 from nailer.core.diagnosis import ODD_IN_SECRETS
+from nailer.core.names import MAX_NAME_BYTES
 from nailer.core.protocol import Protocol
 from nailer.core.sitepath import DocumentRoot, SitePath
 from nailer.errors import InvalidInput
@@ -51,7 +52,7 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
     text = {key: value.strip(_ODD) for key, value in form.items()}
     protocol = _protocol(text, problems)
     names = _names(text, problems)
-    start_there = _start_there(text.get("start_there", ""), problems)
+    start_there, from_home = _start_there(text.get("start_there", ""), problems)
     document_roots = _document_roots(text, start_there, problems)
     fleeting = text.get("store") == "no"
     site = Site(
@@ -61,6 +62,7 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
         port=_port(text, protocol, problems),
         start_here=_start_here(text.get("start_here", ""), roots, problems),
         start_there=start_there,
+        from_home=from_home,
         document_roots=document_roots,
         guarded=_guarded(form.get("guarded", ""), problems),
         group_id=int(text["group_id"]) if text.get("group_id", "").isdecimal() else None,
@@ -123,7 +125,7 @@ def form_of(site: Site) -> Form:
         "folder_access": "" if site.folder_access is None else octal(site.folder_access),
         "package_mib": "" if site.package_bytes is None else str(site.package_bytes // _MIB),
         "start_here": _typed(site.start_here).lstrip("/"),
-        "start_there": _typed(site.start_there),
+        "start_there": _typed(site.start_there).removeprefix("/" if site.from_home else ""),
         "guarded": "\n".join(_typed(folder) for folder in site.guarded),
         "group_id": str(site.group_id or ""),
         "colour": site.colour,
@@ -228,12 +230,20 @@ def _start_here(text: str, roots: list[str], problems: Problems) -> SitePath:
     return path
 
 
-def _start_there(text: str, problems: Problems) -> SitePath:
+def _start_there(text: str, problems: Problems) -> tuple[SitePath, bool]:
+    """The start folder, and whether it is told from the account's home: nothing, `htdocs` and `~/htdocs` are."""
+    from_home = not text.startswith("/")
+    bare = text.removeprefix("~") if text == "~" or text.startswith("~/") else text
     try:
-        return SitePath.parse((text or "/").encode())
+        path = SitePath.parse(bare.encode())
     except InvalidInput as error:
         problems["start_there"] = error.what
-        return SitePath()
+        return SitePath(), False
+    if any(ord(letter) < 32 or ord(letter) == 127 for letter in text):
+        problems["start_there"] = "It holds a line break or another control character. Type it by hand."
+    elif any(len(name) > MAX_NAME_BYTES for name in path.names):
+        problems["start_there"] = f"No folder has a name of more than {MAX_NAME_BYTES} bytes."
+    return path, from_home
 
 
 def _document_roots(text: Form, start: SitePath, problems: Problems) -> tuple[DocumentRoot, ...]:
@@ -283,6 +293,8 @@ def _secrets(form: Form, site: Site, stored: Site | None, before: Secrets, probl
         given["password"] = (password or before.password or "").strip(ODD_IN_SECRETS) or None
     elif password:
         given["password"] = password
+    if any(letter in password for letter in "\r\n\0"):
+        problems["password"] = "It holds a line break, which no server takes. Was more copied than the password?"
     key = form.get("private_key", "").strip()
     if key:
         given["private_key"] = key.replace("\r\n", "\n") + "\n"

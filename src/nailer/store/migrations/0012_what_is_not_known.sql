@@ -16,3 +16,6 @@ CREATE TABLE IF NOT EXISTS parts (
 
 -- Whether files may be overwritten in place where the server lets nothing be renamed.
 ALTER TABLE sites ADD COLUMN IF NOT EXISTS in_place BOOLEAN NOT NULL DEFAULT FALSE;
+
+-- Whether the start folder is told from the account's home, which is known once somebody has signed in.
+ALTER TABLE sites ADD COLUMN IF NOT EXISTS from_home BOOLEAN NOT NULL DEFAULT FALSE;
