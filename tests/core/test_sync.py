@@ -38,6 +38,7 @@ from nailer.core.sync import (
     sync_steps,
 )
 from nailer.core.tree import Below, Tree
+from nailer.core.whole import Lack, NotWhole
 from tests.builders import NOON_S, a_file, a_folder, a_link
 
 Files = dict[str, tuple[int, int]]  # path: size, seconds after noon
@@ -621,3 +622,22 @@ def test_the_ends_of_a_row_are_others_once_one_of_them_has_changed(changed: dict
     assert ends_of(replace(row, **changed)) != ends_of(row)
     assert ends_of(replace(row, here=replace(a_file("a"), access=0o600))) == ends_of(row)
     assert len(ends_of(row)) == 16
+
+
+@pytest.mark.parametrize("unsure", ["problem", "lack"])
+def test_a_folder_in_the_way_that_is_not_all_known_stays(unsure: str) -> None:
+    """A file is to take the name of a folder of which a part could not be read."""
+    here = Tree({(): [a_file("x", 3)]})
+    inside = {(): [a_folder("x")], (b"x",): [a_folder("deep")]}
+    deep = (b"x", b"deep")
+    problems = {deep: "cannot be read"} if unsure == "problem" else {}
+    lacks = {deep: NotWhole(Lack.CUT)} if unsure == "lack" else {}
+    there = Tree(inside if unsure == "problem" else inside | {deep: []}, problems, lacks)
+    found = compared(here, there, {})
+    (row,) = [row for row in found.rows if row.below == (b"x",)]
+    doings = decided(found.rows, proposed(found.rows, Wish()), {found.rows.index(row): Doing.UPLOAD})
+
+    steps = sync_steps(found.rows, doings, here, there)
+
+    assert steps.there == []
+    assert dict(steps.left)[(b"x",)] == "not all of what is in the way could be read"

@@ -97,3 +97,15 @@ async def test_a_plan_of_nobodys_page_goes_by_what_is_proposed(world: World) -> 
     await world.nailer.sync.choose(plan, [0], Doing.LEAVE)
 
     assert does(await read_by_page(world)) == {"a.html": Doing.UPLOAD}
+
+
+async def test_a_merged_text_goes_with_another_choice(world: World) -> None:
+    """Whoever then says 'upload mine' or 'download theirs' does not get the merged text."""
+    await both_changed(world, "a.html")
+    for choice, mine in ((Doing.UPLOAD, True), (Doing.DOWNLOAD, False)):
+        plan = await read_by_page(world)
+        await world.nailer.sync.merge(plan, 0, "a.html\nmerged\n")
+        await world.nailer.sync.choose(plan, [0], choice)
+
+        assert plan.merged == {}
+        assert plan.doings.each[0] is choice, mine

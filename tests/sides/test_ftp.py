@@ -5,6 +5,8 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import socket
+import ssl
 import time
 from collections.abc import AsyncIterator, Awaitable
 from contextlib import aclosing
@@ -33,8 +35,10 @@ from nailer.errors import (
 from nailer.sides.connection import Lane, SignIn, Wanted
 from nailer.sides.dial import Endpoint
 from nailer.sides.ftp import FtpConnection
+from nailer.sides.ftpline import FtpLine, _accepted
 from nailer.sides.reach import reach
 from nailer.sides.side import Side, once
+from nailer.sides.tls import client_context
 from nailer.sides.wire import Wire
 from nailer.standins.certificates import make_certificate
 from nailer.standins.faults import CutAfter, RefusesEverybody
@@ -571,3 +575,61 @@ async def outcome(act: Awaitable[None]) -> TransferError | None:
     except TransferError as failed:
         return failed
     return None
+
+
+async def test_a_data_channel_with_another_certificate_is_refused(tmp_path: Path) -> None:
+    """Somebody in the middle of the data alone."""
+
+    def served(name: str) -> ssl.SSLContext:
+        make_certificate(tmp_path / name, "ftp.mosslane.example")
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(tmp_path / name)
+        return context
+
+    async def nothing(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        await reader.read()
+        writer.close()
+
+    async with contextlib.AsyncExitStack() as stack:
+        ports = []
+        for name in ("own.pem", "other.pem"):
+            server = await asyncio.start_server(nothing, "127.0.0.1", 0, ssl=served(name))
+            stack.push_async_callback(server.wait_closed)
+            stack.callback(server.close)
+            ports.append(server.sockets[0].getsockname()[1])
+        line = FtpLine(Endpoint("ftp.mosslane.example", 990, "127.0.0.1", ports[0]), Wire(), 1, passive=True)
+        await line.open()
+        stack.callback(line.abort)
+        await line.start_tls(client_context(old_allowed=False))
+        line._protected = True
+        made = socket.create_connection(("127.0.0.1", ports[1]))
+        made.setblocking(False)
+
+        with pytest.raises(ProtocolViolation, match="another certificate"):
+            await line._channel(made)
+
+
+async def test_only_the_server_may_reach_an_active_port() -> None:
+    listener = socket.create_server(("127.0.0.1", 0))
+    listener.setblocking(False)
+    port = listener.getsockname()[1]
+    with listener, socket.create_connection(("127.0.0.1", port), source_address=("127.0.0.2", 0)) as stranger:
+        waiting = asyncio.create_task(_accepted(listener, "127.0.0.1"))
+        await asyncio.sleep(0)
+        with socket.create_connection(("127.0.0.1", port)) as server, await waiting as made:
+            assert made.getpeername() == server.getsockname()
+        stranger.settimeout(5)
+        assert stranger.recv(1) == b"", "it was hung up on"
+
+
+async def test_a_password_is_on_no_wire(tmp_path: Path) -> None:
+    """Whatever the wire was told to hide."""
+    host = an_ftp_host(tmp_path, tmp_path)
+    wire = Wire()
+
+    async with connected(host, wire=wire):
+        pass
+
+    told = "\n".join(one.text for one in wire.lines())
+    assert "PASS" in told
+    assert "sow-and-reap" not in told

@@ -185,3 +185,13 @@ def test_markup_in_names_is_text(maren: Visitor) -> None:
 
     assert "<img src=x" not in page
     assert "&lt;img src=x onerror=alert(1)&gt;.html" in page
+
+
+def test_another_site_of_the_same_domain_is_another_site(maren: Visitor) -> None:
+    """`same-site` is somebody else's page under a name beside ours."""
+    site = maren.open_site()
+
+    answer = maren.post(f"{site}/guards", {}, **{"Sec-Fetch-Site": "same-site"})
+
+    assert answer.status_code == 403
+    assert "another website" in answer.json()["what"]

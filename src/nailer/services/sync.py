@@ -379,13 +379,18 @@ class Sync:
         await asyncio.to_thread(self._decide, plan)
 
     async def choose(self, plan: SyncPlan, numbers: Iterable[int], doing: Doing | None) -> int:
-        """Decide rows by their numbers, where they offer that; None goes back to what was proposed. Return how many."""
+        """Decide rows by their numbers, where they offer that; None goes back to what was proposed. Return how many. A text
+        that was merged for a row is let go with any choice made after it."""
+        rows = list(numbers)
+        for number in rows:
+            plan.merged.pop(number, None)
+        return await self._choose(plan, rows, doing)
+
+    async def _choose(self, plan: SyncPlan, numbers: Iterable[int], doing: Doing | None) -> int:
         changed = []
         for number in numbers:
             if not 0 <= number < len(plan.rows):
                 continue
-            if doing is not Doing.UPLOAD:
-                plan.merged.pop(number, None)
             if doing is None:
                 if plan.chosen.pop(number, None) is not None:
                     changed.append(number)
@@ -441,7 +446,7 @@ class Sync:
         if found is None:
             raise InvalidInput("What is here is no text.")
         plan.merged[number] = encoded(text, found[1])
-        await self.choose(plan, [number], Doing.UPLOAD)
+        await self._choose(plan, [number], Doing.UPLOAD)
 
     async def _write_merged(self, plan: SyncPlan) -> None:
         """Put merged texts in their place at the first end, from where they go up like anything newer there."""

@@ -1,0 +1,163 @@
+"""Breaks lines that guard against a loss, one at a time, and shows that a test notices each. By hand:
+
+    .venv/bin/python tools/break_guards.py [number ...]
+
+Each is the file, what is replaced by what, and the test that must fail then. The file is put back whatever happens.
+"""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+TOP = Path(__file__).parent.parent
+
+
+@dataclass(frozen=True)
+class Guard:
+    what: str
+    file: str
+    line: str
+    broken: str
+    test: str
+
+
+GUARDS = (
+    Guard(
+        "an old content that is not the replaced one is kept",
+        "engine/carry.py",
+        "if same_content(seen(there), was) and await",
+        "if await",
+        "tests/engine/test_guards.py::test_what_is_kept_is_what_is_replaced_not_what_was_level",
+    ),
+    Guard(
+        "no last look before renaming over",
+        "engine/carry.py",
+        '        if now is None or not still_as(now, there):\n            raise Conflict(f"{item.target} was changed by',
+        '        if now is None:\n            raise Conflict(f"{item.target} was changed by',
+        "tests/engine/test_guards.py::test_what_somebody_writes_while_the_new_one_is_on_its_way_stays",
+    ),
+    Guard(
+        "a dead runner's change counts as made because any file is there",
+        "engine/carry.py",
+        "now is not None and after is not None and _as_announced(now, after)",
+        "now is not None and after is not None",
+        "tests/engine/test_guards.py::test_a_dead_runners_change_is_made_only_where_its_content_stands",
+    ),
+    Guard(
+        "a size mismatch while keeping",
+        "engine/carry.py",
+        "        if kept.size != there.size:",
+        "        if kept.size > there.size:",
+        "tests/engine/test_guards.py::test_a_copy_that_came_short_while_it_was_kept_is_none",
+    ),
+    Guard(
+        "a folder that was not read is removed because it is in the way",
+        "core/tree.py",
+        "for unsure in (self.problems, self.lacks) for below in unsure",
+        "for unsure in (self.lacks,) for below in unsure",
+        "tests/core/test_sync.py -k in_the_way_that_is_not_all_known",
+    ),
+    Guard(
+        "a folder whose listing may be cut is removed because it is in the way",
+        "core/tree.py",
+        "for unsure in (self.problems, self.lacks) for below in unsure",
+        "for unsure in (self.problems,) for below in unsure",
+        "tests/core/test_sync.py -k in_the_way_that_is_not_all_known",
+    ),
+    Guard(
+        "another certificate on a data channel than on its line",
+        "sides/ftpline.py",
+        "if not shown.session_reused and shown.getpeercert(binary_form=True) != self._tls.getpeercert(binary_form=True):",
+        "if shown is None:",
+        "tests/sides/test_ftp.py::test_a_data_channel_with_another_certificate_is_refused",
+    ),
+    Guard(
+        "active mode taking a connection from a third address",
+        "sides/ftpline.py",
+        "                if address[0] == peer_host:",
+        "                if address:",
+        "tests/sides/test_ftp.py::test_only_the_server_may_reach_an_active_port",
+    ),
+    Guard(
+        "a merged text kept after another choice",
+        "services/sync.py",
+        "        for number in rows:\n            plan.merged.pop(number, None)\n",
+        "",
+        "tests/services/test_sync_choices.py::test_a_merged_text_goes_with_another_choice",
+    ),
+    Guard(
+        "same-site requests",
+        "web/guard.py",
+        'return site in ("same-origin", "none")',
+        'return site in ("same-origin", "same-site", "none")',
+        "tests/web/test_door.py::test_another_site_of_the_same_domain_is_another_site",
+    ),
+    Guard(
+        "a password on the wire unmasked",
+        "sides/ftpline.py",
+        "if verb.upper() in _SECRET_COMMANDS else command",
+        'if verb.upper() == b"ACCT" else command',
+        "tests/sides/test_ftp.py::test_a_password_is_on_no_wire",
+    ),
+    Guard(
+        "the live file is removed where renaming over it is refused",
+        "engine/swap.py",
+        "        await _set_aside(side, target, aside, taken)\n",
+        "        await side.remove_file(target)\n",
+        "tests/rough/test_swapping.py -k renames_nothing",
+    ),
+    Guard(
+        "the words of a good reply are not read",
+        "core/whole.py",
+        "    if _CUT.search(lower):",
+        "    if _CUT.search(''):",
+        "tests/rough/test_listings.py -k list-says-cut",
+    ),
+    Guard(
+        "unread rows are dropped in silence",
+        "sides/ftplook.py",
+        "        if rows.unread:\n            return NotWhole(Lack.UNREAD",
+        "        if rows.unread and not rows.entries:\n            return NotWhole(Lack.UNREAD",
+        "tests/rough/test_listings.py -k 'rows-too-large or without-type'",
+    ),
+    Guard(
+        "resuming without proof",
+        "engine/carry.py",
+        "        if size == at and bytes(hashed.digest()) == proof.digest:",
+        "        if size == at:",
+        "tests/engine/test_resuming.py",
+    ),
+)
+
+
+def notices(guard: Guard) -> bool:
+    """Whether a test fails once the line is broken."""
+    file = TOP / "src" / "nailer" / guard.file
+    whole = file.read_text()
+    if whole.count(guard.line) != 1:
+        raise SystemExit(f"{guard.what}: the line stands {whole.count(guard.line)} times in {guard.file}")
+    try:
+        file.write_text(whole.replace(guard.line, guard.broken))
+        command = f"{sys.executable} -m pytest -q -x -p no:cacheprovider {guard.test}"
+        return subprocess.run(command, shell=True, cwd=TOP, capture_output=True, check=False).returncode == 1  # noqa: S602
+    finally:
+        file.write_text(whole)
+
+
+def main() -> int:
+    chosen = [int(one) for one in sys.argv[1:]] or range(1, len(GUARDS) + 1)
+    unnoticed = 0
+    for number in chosen:
+        guard = GUARDS[number - 1]
+        found = notices(guard)
+        unnoticed += not found
+        sys.stdout.write(f"{number:2} {'noticed' if found else 'UNNOTICED'}: {guard.what}\n")
+        sys.stdout.flush()
+    return 1 if unnoticed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
