@@ -100,7 +100,7 @@ GUARDS = (
         "sides/ftpline.py",
         "if verb.upper() in _SECRET_COMMANDS else command",
         'if verb.upper() == b"ACCT" else command',
-        "tests/sides/test_ftp.py::test_a_password_is_on_no_wire",
+        "tests/sides/test_ftplook.py::test_a_line_masks_what_it_signs_in_with_by_itself",
     ),
     Guard(
         "the live file is removed where renaming over it is refused",
@@ -121,7 +121,7 @@ GUARDS = (
         "sides/ftplook.py",
         "        if rows.unread:\n            return NotWhole(Lack.UNREAD",
         "        if rows.unread and not rows.entries:\n            return NotWhole(Lack.UNREAD",
-        "tests/rough/test_listings.py -k 'rows-too-large or without-type'",
+        "tests/sides/test_ftplook.py -k says_why",
     ),
     Guard(
         "resuming without proof",

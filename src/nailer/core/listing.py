@@ -153,9 +153,9 @@ def parse_facts(line: bytes) -> Facts | None:
     return Facts(entry, facts.get(b"unique"), facts[b"type"].lower() in (b"cdir", b"pdir"))
 
 
-def parse_facts_rows(lines: Iterable[bytes]) -> Rows:
-    """The entries of an MLSD listing. A row that cannot be read is most often the rest of a name with a line break in it,
-    on a server that does not end its rows with CR LF: the row before it is then only the half of a name, and not believed.
+def parse_facts_rows(lines: Iterable[bytes], *, bare: bool = False) -> Rows:
+    """The entries of an MLSD listing. With `bare` its rows end with a bare LF: one that cannot be read is then most often
+    the rest of a name with a line break in it, and the row before it, only the half of a name, is not believed.
     """
     entries: list[Entry] = []
     unread: list[bytes] = []
@@ -164,7 +164,7 @@ def parse_facts_rows(lines: Iterable[bytes]) -> Rows:
     for line in lines:
         facts = parse_facts(line)
         if facts is None:
-            before = entries.pop().name if whole_before and entries else None
+            before = entries.pop().name if bare and whole_before and entries else None
             unread.append(line if before is None else before + b" / " + line)
             whole_before = False
         elif facts.is_own or facts.entry.name in (b".", b".."):

@@ -100,7 +100,7 @@ class Carrier:
     levels: dict[int, Level] = field(default_factory=dict)
     renames: bool = True
     tried: bool = False
-    uncleared: set[int] = field(default_factory=set)
+    uncleared: set[tuple[int, bytes]] = field(default_factory=set)
 
     async def learn_levels(self, items: Sequence[Item]) -> None:
         """Ask once what the baseline says of many items that are about to be carried out."""
@@ -184,7 +184,7 @@ class Carrier:
         """Remove the file under a temporary name that a cut carry may have left. Only what is known to be gone loses its
         owner."""
         if await cleared(self.target, item.target.parent, item.job_id, item.id):
-            self.uncleared.discard(item.id)
+            self.uncleared = {one for one in self.uncleared if one[0] != item.id}
             await self.group.submit(("parts.gone", {"item_id": item.id}))
 
     async def settle(self, item: Item) -> Outcome | None:
@@ -385,7 +385,7 @@ class Carrier:
         """Copy, compare, and only then remove the old: for a move that the server cannot make by renaming. The copy lies
         under a temporary name until it is whole."""
         part = self._part(item)
-        self.uncleared.add(item.id)
+        self.uncleared.add((item.id, part.name))
         try:
             copied = await copied_tree(self.target, item.source, part, before)
             await self.target.rename(part, item.target, looked=False)
@@ -393,7 +393,7 @@ class Carrier:
             await asyncio.shield(removed_tree(self.target, part))
             await self._withdraw(item)
             raise
-        self.uncleared.discard(item.id)
+        self.uncleared.discard((item.id, part.name))
         await remove_copied(self.target, item.source, copied)
 
     def _moved_along(self, item: Item) -> list[Statement]:
@@ -526,7 +526,8 @@ class Carrier:
 
     def part_ended(self, item: Item) -> tuple[Statement, ...]:
         """The row that says that an item's temporary file is gone; none where it may still be there."""
-        made = item.action in (Action.CARRY, Action.RESTORE) and item.id not in self.uncleared
+        left = any(item_id == item.id for item_id, _ in self.uncleared)
+        made = item.action in (Action.CARRY, Action.RESTORE) and not left
         return (("parts.gone", {"item_id": item.id}),) if made else ()
 
     async def _resume(self, hashed: _Hashed, item: Item, source: Entry) -> None:
@@ -592,7 +593,7 @@ class Carrier:
         self, part: SitePath, hashed: _Hashed, item: Item, source: Entry, access: Access, free: SitePath | None
     ) -> Entry:
         async with contextlib.aclosing(hashed.chunks()) as chunks:
-            self.uncleared.add(item.id)
+            self.uncleared.add((item.id, part.name))
             landed = await self.target.land(
                 part,
                 chunks,
@@ -618,15 +619,15 @@ class Carrier:
                 await self.target.rename(part, item.target, looked=True)
             except AlreadyThere as error:
                 raise Conflict(f"{item.target} appeared after the plan was made.") from error
-            self.uncleared.discard(item.id)
+            self.uncleared.discard((item.id, part.name))
             return
         now = await self._look(self.target, item.target)
         if now is None or not still_as(now, there):
             raise Conflict(f"{item.target} was changed by somebody while the new one was on its way.")
         away = await swap_in(self.target, part, item.target, self._aside(item))
-        self.uncleared.discard(item.id)
+        self.uncleared.discard((item.id, part.name))
         if not away:
-            self.uncleared.add(item.id)
+            self.uncleared.add((item.id, self._aside(item).name))
 
     async def _may_rename(self, item: Item) -> bool:
         """False where files are to be overwritten in place: the site allows it, and its server renames nothing."""

@@ -13,6 +13,7 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import TypeVar
 
 from nailer.core.entry import NS, Entry, Kind, Stamp
@@ -253,7 +254,8 @@ class Looking:
     async def _facts(self, folder: SitePath) -> tuple[Rows, str]:
         raw, words = await self._lines(b"MLSD " + folder.raw, folder)
         lines, complete = rows_of(raw)
-        rows = await _off_the_loop(raw, parse_facts_rows, lines if complete else lines[:-1])
+        read = partial(parse_facts_rows, bare=b"\r\n" not in raw)
+        rows = await _off_the_loop(raw, read, lines if complete else lines[:-1])
         if not complete:
             rows.unread.append(lines[-1])
         only = rows.entries[0] if len(rows.entries) == 1 and not rows.shows_itself else None
