@@ -676,6 +676,7 @@ class Carrier:
         except NailerError:
             await self._put_content_back(item, await self._look(self.target, item.target), before_hash, there)
             raise
+        self.uncleared.discard((item.id, item.target.name))
         after = replace(landed, name=item.target.name)
         await self._withdraw(item)
         await self._announce(

@@ -39,6 +39,7 @@ _R = TypeVar("_R")
 _MOST_LISTING_BYTES = 256 * 1024 * 1024
 _MANY_BYTES = 200_000  # a listing of more is read off the event loop
 _FRESH_S = 3.0
+_LEAST_CUT = 20  # no server is known that stops earlier
 _MEMORY_S = 60.0
 _MOST_REMEMBERED = 100_000
 _UNKNOWN_COMMAND = (500, 501, 502, 504)
@@ -285,9 +286,25 @@ class Looking:
             return rows.entries, lack
         if not rows.entries and not rows.shows_itself:
             return [], await self._emptiness(folder, words)
+        is_round = _is_round(len(rows.entries)) or _is_round(len(rows.entries) + 2 * rows.shows_itself)
+        if is_round and (lack := await self._cut_unsaid(folder, rows)) is not None:
+            return rows.entries, lack
         if not shown_dots and not rows.dots:
             return rows.entries, NotWhole(Lack.DOTTED)
         return rows.entries, None
+
+    async def _cut_unsaid(self, folder: SitePath, rows: Rows) -> NotWhole | None:
+        """A listing of a round number of rows may have been cut at a limit, and some servers do so without a word: their
+        names are asked for in another way, whose limit counts other names."""
+        try:
+            raw, said = await self._lines(b"NLST", folder)
+        except _REFUSED:
+            return None
+        known = {entry.name for entry in rows.entries} | {b".", b".."}
+        more = [name for name in rows_of(raw)[0] if name.rpartition(b"/")[2] not in known]
+        if not more:
+            return lack_in_words(said, 0)
+        return NotWhole(Lack.CUT, "", len(rows.entries))
 
     async def _list(self, folder: SitePath, clock: Clock) -> tuple[Rows, str, bool]:
         """The rows of LIST in the folder that was entered, the server's words, and whether hidden names were asked for."""
@@ -503,6 +520,10 @@ def from_link(folder: SitePath, target: bytes) -> tuple[SitePath, list[bytes]]:
 async def _off_the_loop(raw: bytes, read: Callable[[list[bytes]], _R], lines: list[bytes]) -> _R:
     """Read rows; many of them in a thread, so that nobody else waits."""
     return await asyncio.to_thread(read, lines) if len(raw) > _MANY_BYTES else read(lines)
+
+
+def _is_round(number: int) -> bool:
+    return number >= _LEAST_CUT and number % 10 == 0
 
 
 def _shown(row: bytes) -> str:
