@@ -61,14 +61,6 @@ def pytest_runtest_makereport(item: pytest.Item) -> Iterator[None]:
         report.sections.append(("what the page showed", "\n".join([*(str(one)[:3000] for one in shown), *log])))
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Stories in the browser share one demo: they run in one process, in their order."""
-    for item in items:
-        if Path(__file__).parent in item.path.parents:
-            item.add_marker(pytest.mark.xdist_group("browser"))
-
-
 @pytest.fixture(scope="session")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Demo]:
     home = tmp_path_factory.mktemp("browser") / "demo"

@@ -14,7 +14,7 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse, RedirectResponse, Response
 from starlette.routing import Route
 
-from nailer.standins.faults import CutAfter, Full, Healthy, RefusesEverybody, Slow
+from nailer.standins.faults import CutAfter, CutsListings, Full, Healthy, RefusesEverybody, RenamesNothing, Slow
 from nailer.standins.ftp import FtpHost
 from nailer.standins.mail import MailHost
 from nailer.standins.sftp import SftpHost
@@ -25,6 +25,8 @@ FAULTS: dict[str, tuple[str, Callable[[], Healthy]]] = {
     "cut": ("cut once after 300 kB", lambda: CutAfter(300_000)),
     "full": ("full after 50 kB more", lambda: Full(50_000)),
     "refuses": ("refuses every sign-in", RefusesEverybody),
+    "cuts": ("FTP: lists three names of a folder and stops", CutsListings),
+    "renames": ("FTP: lets nothing be renamed", RenamesNothing),
 }
 
 _STYLE = (

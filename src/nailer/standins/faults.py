@@ -12,6 +12,8 @@ class Healthy:
     """Does what is asked. The others change one of these answers. `delay_s` passes before each request is answered."""
 
     delay_s: float = 0.0
+    refuses: frozenset[str] = frozenset()  # commands of FTP that are answered 550
+    most_names: int | None = None  # a listing by FTP ends after so many, and says so
 
     async def before_request(self) -> None:
         """Called before every request of the file protocol."""
@@ -96,6 +98,20 @@ class Full(Healthy):
         if count > self.room_bytes:
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
         self.room_bytes -= count
+
+
+@dataclass
+class RenamesNothing(Healthy):
+    """Lets nothing be renamed, as some hosts set their servers up."""
+
+    refuses: frozenset[str] = frozenset({"RNFR", "RNTO"})
+
+
+@dataclass
+class CutsListings(Healthy):
+    """Lists so many names of a folder and no more, and says in its good reply that it stopped."""
+
+    most_names: int | None = 3
 
 
 @dataclass

@@ -63,6 +63,7 @@ class FtpHost:
     fault: Healthy = field(default_factory=Healthy)
     sign_ins: int = 0
     commands: list[str] = field(default_factory=list)
+    cut_listing: bool = False
     reused: list[bool] = field(default_factory=list)
 
     @classmethod
@@ -132,7 +133,10 @@ class _Files(AbstractedFS):  # type: ignore[misc]
     host: FtpHost
 
     def listdir(self, path: str) -> list[str]:
-        return [os.fsdecode(name) for name in os.listdir(os.fsencode(path))]
+        names = sorted(os.fsdecode(name) for name in os.listdir(os.fsencode(path)))
+        most = self.host.fault.most_names
+        self.host.cut_listing = most is not None and len(names) > most
+        return names[:most]
 
     def format_mlsx(
         self, basedir: str, listing: list[str], perms: str, facts: Any, ignore_err: bool = True
@@ -215,6 +219,9 @@ class _Manners(FTPHandler):  # type: ignore[misc]
         if verb in self.host.lacks:
             self.respond(f"500 '{verb}': command not understood.")
             return
+        if cmd in self.host.fault.refuses:
+            self.respond(f"550 {cmd} is not allowed on this server.")
+            return
         if self.host.fault.delay_s:
             self.ioloop.call_later(self.host.fault.delay_s, super().pre_process_command, line, cmd, arg)
             return
@@ -278,6 +285,13 @@ class _Data(DTPHandler):  # type: ignore[misc]
         self._watch(count)
 
     handle_read_event = handle_read
+
+    def close(self) -> None:
+        host = self.cmd_channel.host
+        if host.cut_listing and self._resp and self._resp[0].startswith("226"):
+            host.cut_listing = False
+            self._resp = (f"226 Output truncated to {host.fault.most_names} matches.", *self._resp[1:])
+        super().close()
 
     def _watch(self, count: int) -> None:
         host = self.cmd_channel.host
