@@ -114,7 +114,9 @@ def test_the_words_of_a_good_reply_are_read(words: str, why: Lack | None) -> Non
 
 
 @settings(max_examples=300)
-@given(st.lists(st.one_of(st.binary(max_size=120), st.sampled_from([*BAD_FACTS, GOOD_FACTS])), max_size=6), st.booleans())
+@given(
+    st.lists(st.one_of(st.binary(max_size=120), st.sampled_from([*BAD_FACTS, GOOD_FACTS])), max_size=6), st.booleans()
+)
 def test_no_bytes_of_mlsd_raise(rows: list[bytes], bare: bool) -> None:
     raw = (b"\n" if bare else b"\r\n").join(rows)
     lines, _ = rows_of(raw)

@@ -35,7 +35,8 @@ set -e
 for name in passwd shadow group pam.d; do mount --bind "$0/etc/$name" "/etc/$name"; done
 mount -t tmpfs -o mode=755 tmpfs /run
 mkdir -m 755 /run/sshd /run/empty /run/jail
-mount --bind "$0/jail" /run/jail
+[ ! -d "$0/jail/home/second-disk" ] || mount -t tmpfs -o uid=4711,gid=4711,mode=755 tmpfs "$0/jail/home/second-disk"
+mount --rbind "$0/jail" /run/jail
 exec "$@"
 """
 
@@ -60,10 +61,13 @@ class RealHost:
 
 
 @contextlib.contextmanager
-def openssh(place: Path, *lines: str, chroot: bool = False) -> Iterator[RealHost]:
-    """OpenSSH's server. `lines` go before the usual configuration: in it the first word on a matter counts."""
+def openssh(place: Path, *lines: str, chroot: bool = False, second_disk: bool = False) -> Iterator[RealHost]:
+    """OpenSSH's server. `lines` go before the usual configuration: in it the first word on a matter counts. With
+    `second_disk` the home holds a folder of that name on a file system of its own."""
     found = programs()
     home = _prepare(place)
+    if second_disk:
+        (home / "second-disk").mkdir()
     key = asyncssh.generate_private_key("ssh-ed25519")
     _secret(place / "host_key", key.export_private_key("openssh"))
     port = _free_port()

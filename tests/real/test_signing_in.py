@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import io
 import os
 import subprocess
+import zipfile
 from pathlib import Path
 
 import asyncssh
@@ -15,7 +17,8 @@ from nailer.core.protocol import Protocol
 from nailer.core.sitepath import SitePath
 from nailer.core.states import JobState
 from nailer.core.whole import Lack
-from nailer.errors import EncryptionDemanded, LoginRefused, NailerError, NotSupported
+from nailer.errors import EncryptionDemanded, LoginRefused, NailerError, NotSupported, PermissionRefused
+from nailer.services.fetch import file_to_fetch, zipped
 from nailer.sides.connection import Lane, SignIn
 from nailer.sides.dial import Endpoint
 from nailer.sides.identity import published_fingerprint
@@ -305,3 +308,51 @@ async def test_an_outage_of_twenty_seconds_heals(database: object, migrated_url:
             assert job.state is JobState.DONE, await failures(world, job)
             assert tree(folder) == data
         await relay.stop()
+
+
+async def test_moving_to_another_file_system_copies_compares_and_removes(
+    database: object, migrated_url: str, tmp_path: Path
+) -> None:
+    with openssh(tmp_path / "p", second_disk=True) as host:
+        folder = host.home / "site"
+        give(write(folder, "plates/one.bin", os.urandom(300_000)), write(folder, "plates/deep/two.txt", "two"), folder)
+        before = tree(folder / "plates")
+        async with a_world_on(
+            host, tmp_path, migrated_url, folder, identity=host.identity, start_there=path_of(host, folder)
+        ) as world:
+            target = path_of(host, host.home).child(b"second-disk")
+            job_id = await world.nailer.planning.move(
+                world.account_id, world.site, SideName.THERE, world.top, [b"plates"], target
+            )
+            job = await world.run(job_id)
+            assert job.state is JobState.DONE, await failures(world, job)
+            async with world.nailer.browse.side(world.site, SideName.THERE) as side:
+                moved = {
+                    name: b"".join(
+                        [chunk async for chunk in side.read(target.join((b"plates", *os.fsencode(name).split(b"/"))))]
+                    )
+                    for name in before
+                }
+
+    assert moved == before
+    assert not (folder / "plates").exists()
+
+
+async def test_a_file_that_cannot_be_read_is_not_announced(tmp_path: Path) -> None:
+    """Neither as a download of its own, nor as an empty member of an archive."""
+    with openssh(tmp_path / "p") as host:
+        write(host.home, "site/open.txt", "open")
+        write(host.home, "site/shut.txt", "shut")
+        give(host.home)
+        (host.home / "site/shut.txt").chmod(0)
+        async with connected_to(host) as connection:
+            side = await connection.channel(Lane.BROWSE)
+            top = path_of(host, host.home)
+            with pytest.raises(PermissionRefused):
+                await file_to_fetch(side, top.join((b"site", b"shut.txt")))
+            packed = b"".join([chunk async for chunk in zipped(side, top, [b"site"])])
+
+    with zipfile.ZipFile(io.BytesIO(packed)) as archive:
+        assert archive.read("site/open.txt") == b"open"
+        assert "site/shut.txt" not in archive.namelist()
+        assert "shut.txt" in archive.read("NOT-INCLUDED.txt").decode()

@@ -66,6 +66,7 @@ LASTING = {
     "epsv-refused": "EPSV answers 500",
     "dele-refused": "DELE answers 550",
     "rmd-refused": "RMD answers 550",
+    "mkd-refused": "MKD answers 550",
     "telnet": "a byte 255 begins a Telnet command",
 }
 STRIKING = {
@@ -476,10 +477,12 @@ class _Line:
         return self.say(250, "Gone.")
 
     async def do_mkd(self, argument: bytes) -> None:
+        if self.host.has("mkd-refused"):
+            return self.say(550, "Permission denied.")
         os.mkdir(self.place(argument))
         if self.host.strikes("cut-after-mkd"):
             raise Cut
-        self.say(257, "Made.")
+        return self.say(257, "Made.")
 
     async def do_rmd(self, argument: bytes) -> None:
         if self.host.has("rmd-refused"):

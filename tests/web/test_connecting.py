@@ -416,3 +416,29 @@ def test_the_connection_shows_how_names_read_in_other_sets(maren: Visitor) -> No
 
     assert "menü.html" in page
     assert "Latin-1, western Europe" in page
+
+
+def test_what_no_server_takes_is_refused_at_its_field(maren: Visitor) -> None:
+    usual = {
+        "name": "Moss Lane",
+        "host": "ftp.mosslane.example",
+        "user_name": "seedlib",
+        "password": "sow-and-reap",
+        "start_here": "studio/moss",
+        "start_there": "/htdocs",
+    }
+    for field, value in (
+        ("start_there", "/htdocs\r\nDELE index.html"),
+        ("start_there", "/" + "x" * 256),
+        ("password", "sow\r\nand-reap"),
+        ("user_name", "seed\r\nlib"),
+    ):
+        answer = maren.post_form("/sites", **usual | {field: value})
+        assert answer.status_code == 422, field
+        assert 'class="problem"' in answer.text, field
+    site = maren.open_site()
+    for name in ("x" * 256, "two\r\nlines"):
+        wish = {"side": "there", "folder": "/htdocs", "name": name}
+        assert maren.post(f"{site}/new-file", wish | {"template": ""}).status_code == 422
+    assert maren.there.exists()
+    assert list(maren.there.iterdir()) == []

@@ -117,7 +117,7 @@ def lack_in_words(words: str, rows: int) -> NotWhole | None:
     True
     """
     lower = _FINE.sub("", words.lower())
-    said = words.strip()[:300]
+    said = _telling(words)
     counted = _COUNTED.search(lower)
     if _CUT.search(lower):
         return NotWhole(Lack.CUT, said, int(counted[1]) if counted else None)
@@ -126,6 +126,13 @@ def lack_in_words(words: str, rows: int) -> NotWhole | None:
     if counted is not None and int(counted[1]) > rows:
         return NotWhole(Lack.CUT, said, rows)
     return None
+
+
+def _telling(words: str) -> str:
+    """The line of a server's words that matters, without its full stop: what it said while all was well is left out."""
+    lines = [line.strip() for line in words.splitlines() if line.strip()]
+    found = [line for line in lines if any(sign.search(line.lower()) for sign in (_CUT, _DOUBT, _COUNTED))]
+    return (found or lines[-1:] or [""])[0][:300].rstrip(". ")
 
 
 def says_nothing_there(words: str) -> bool:

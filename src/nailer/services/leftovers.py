@@ -55,7 +55,8 @@ class LeftOver:
         oldest = min(stamps, key=lambda one: one.at_ns, default=None)
         age = f", the oldest {span_text(datetime.now(UTC).timestamp() - oldest.at_s)} old" if oldest is not None else ""
         many = count_text(len(self.parts), "half file")
-        return f"{many} of Nailer's lie here that belong to no job: {size_text(size)}{age}."
+        lie, belong = ("lies", "belongs") if len(self.parts) == 1 else ("lie", "belong")
+        return f"{many} of Nailer's {lie} in this folder and {belong} to no job: {size_text(size)}{age}."
 
 
 class Leftovers:

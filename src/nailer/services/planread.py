@@ -43,7 +43,9 @@ class PlanToRead:
     @property
     def overwrites(self) -> int:
         """How many files the server would have overwritten in place, because it renames nothing."""
-        return sum(one.action is Action.CARRY for one in self.items) if self.renames is False else 0
+        if self.renames is not False:
+            return 0
+        return sum(one.action is Action.CARRY and _step(one).acts for one in self.items)
 
     @property
     def more(self) -> int:
