@@ -11,6 +11,7 @@ from pathlib import Path
 import asyncssh
 import pytest
 from cryptography.hazmat.primitives.serialization import Encoding
+from cryptography.x509.verification import Store
 
 from nailer.errors import HostUnreachable, IdentityChanged, IdentityUnknown, InvalidInput, Unreached
 from nailer.sides import certificate
@@ -168,3 +169,27 @@ async def test_a_proxy_in_the_way_is_told_from_the_server(tmp_path: Path, kind: 
         await reach(wanted(host, where=where))
 
     assert (refused.value.why, gone.value.why) == (Unreached.PROXY, Unreached.PROXY)
+
+
+def test_an_authority_without_key_usage_is_one_and_all_doubts_are_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As firms and hosts make their own; doubts about the chain are told beside a name and a time that are wrong."""
+    authority = make_certificate(tmp_path / "ca.pem", "Moss Lane Authority", days=4000)
+    file = tmp_path / "leaf.pem"
+    leaf, _ = make_certificate(file, "ftp.mosslane.example", issuer=authority)
+    late, _ = make_certificate(file, "other.mosslane.example", days=-3, age_days=40, issuer=authority)
+    chain = [leaf.public_bytes(Encoding.DER)]
+    late_chain = [late.public_bytes(Encoding.DER)]
+    now = datetime.now(UTC)
+
+    monkeypatch.setattr(certificate, "authorities", lambda: Store([authority[0]]))
+    assert certificate.doubts_of(chain, "ftp.mosslane.example", now) == ()
+    known = certificate.doubts_of(late_chain, "ftp.mosslane.example", now)
+    stranger = make_certificate(tmp_path / "other.pem", "Somebody Else", days=4000)
+    monkeypatch.setattr(certificate, "authorities", lambda: Store([stranger[0]]))
+    unknown = certificate.doubts_of(late_chain, "ftp.mosslane.example", now)
+
+    assert len(known) == 2, "another name, and expired"
+    assert len(unknown) == 3
+    assert "Moss Lane Authority vouches" in unknown[-1]

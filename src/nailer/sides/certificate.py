@@ -19,7 +19,7 @@ from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding
-from cryptography.x509.oid import NameOID
+from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 from cryptography.x509.verification import (
     Criticality,
     ExtensionPolicy,
@@ -114,7 +114,7 @@ def _chain_doubts(leaf: x509.Certificate, chain: list[bytes], host: str, now: da
         subject: x509.IPAddress | x509.DNSName = x509.IPAddress(ip_address(host))
     except ValueError:
         subject = x509.DNSName(host)
-    policies = {"ca_policy": _authority_policy(), "ee_policy": ExtensionPolicy.webpki_defaults_ee()}
+    policies = {"ca_policy": _authority_policy(), "ee_policy": _server_policy()}
     try:
         builder = PolicyBuilder().store(authorities()).time(now).extension_policies(**policies)
         builder.build_server_verifier(subject).verify(leaf, between)
@@ -140,6 +140,20 @@ def _authority_policy() -> ExtensionPolicy:
     policy = ExtensionPolicy.permit_all()
     policy = policy.require_present(x509.BasicConstraints, Criticality.AGNOSTIC, is_authority)
     return policy.may_be_present(x509.KeyUsage, Criticality.AGNOSTIC, may_sign)
+
+
+def _server_policy() -> ExtensionPolicy:
+    """What a server's own certificate must say: for which names it is, and where it says what it is for, that it is for
+    servers (RFC 5280, 4.2.1.12)."""
+
+    def for_servers(_: Policy, __: x509.Certificate, said: x509.ExtendedKeyUsage | None) -> None:
+        fitting = {ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE}
+        if said is not None and not fitting & set(said):
+            raise ValueError("the certificate is not for servers")
+
+    policy = ExtensionPolicy.permit_all()
+    policy = policy.require_present(x509.SubjectAlternativeName, Criticality.AGNOSTIC, None)
+    return policy.may_be_present(x509.ExtendedKeyUsage, Criticality.AGNOSTIC, for_servers)
 
 
 @lru_cache(maxsize=1)
