@@ -5,12 +5,13 @@ from __future__ import annotations
 import asyncio
 from pathlib import Path
 
+from nailer.core.entry import SideName
 from nailer.core.states import JobState
 from nailer.standins.faults import Stuck
 from nailer.web.jobs import card_of
 from tests.builders import NOON_S, write
 from tests.rough.worlds import a_rough_world, failures, hidden
-from tests.world import World
+from tests.world import THERE, World
 
 
 async def test_a_time_that_the_server_sets_hours_off_is_set_again(
@@ -94,3 +95,18 @@ async def test_half_files_of_what_is_left_out_are_cleared(migrated_url: str, dat
 
         assert [name for name in hidden(world.there) if "try" not in name] == []
         assert await world.nailer.parts.count_of_job(job.id) == 0
+
+
+async def test_a_folder_with_a_half_file_that_belongs_to_nobody_can_be_removed(world: World) -> None:
+    write(world.there, "news/a.html", "a")
+    write(world.there, "news/.nailer-99-7.part", "half")
+    async with world.nailer.browse.side(world.site, SideName.THERE) as side:
+        listing = await side.list(THERE.child(b"news"))
+    left = await world.nailer.leftovers.found(world.site, SideName.THERE, THERE.child(b"news"), listing.parts)
+    assert "1 half file" in left.sentence
+    assert "days old" in left.sentence
+
+    job = await world.remove_there("news")
+
+    assert job.state is JobState.DONE, await failures(world, job)
+    assert not (world.there / "news").exists()

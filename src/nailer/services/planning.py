@@ -316,7 +316,7 @@ class Planning:
         if not names:
             raise InvalidInput("Pick at least one name first.")
         async with self._browse.side(site, side) as target_side:
-            found = await _find(target_side, folder, names)
+            found = await _find(target_side, folder, names, with_parts=True)
         steps = removal_plan(found)
         title = f"Removal of {names_text(list(names))}"
         job = NewJob(account_id, site.id, JobKind.REMOVE, title, side, folder, folder)
@@ -456,13 +456,16 @@ class Planning:
         return step.reason
 
 
-async def _find(side: Side, folder: SitePath, names: Sequence[bytes], *, tolerant: bool = False) -> list[Found]:
-    """The picked names of a folder and all that is in them. `tolerant`: names that are not there are simply absent."""
+async def _find(
+    side: Side, folder: SitePath, names: Sequence[bytes], *, tolerant: bool = False, with_parts: bool = False
+) -> list[Found]:
+    """The picked names of a folder and all that is in them. `tolerant`: names that are not there are simply absent.
+    `with_parts`: half files of Nailer's own, too, which would keep their folder from being removed."""
     found: list[Found] = []
     for one in await _picked(side, folder, names, tolerant=tolerant):
         found.append(one)
         if one.entry.is_folder:
-            found += await _tree(side, folder.child(one.below[0]), one.below, found)
+            found += await _tree(side, folder.child(one.below[0]), one.below, found, with_parts=with_parts)
     return found
 
 
@@ -596,7 +599,7 @@ async def _find_deep(side: Side, top: SitePath, belows: Sequence[Below], *, with
             found.setdefault(below[:depth], Found(below[:depth], Entry(below[depth - 1], Kind.FOLDER)))
         own = [Found(below, entry)]
         if entry.is_folder:
-            own += await _tree(side, top.join(below), below, own)
+            own += await _tree(side, top.join(below), below, own, with_parts=not with_parents)
         found |= {one.below: one for one in own}
     return list(found.values())
 
@@ -623,7 +626,9 @@ async def _met(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Below
     return found
 
 
-async def _tree(side: Side, top: SitePath, below: Below, found: list[Found]) -> list[Found]:
+async def _tree(
+    side: Side, top: SitePath, below: Below, found: list[Found], *, with_parts: bool = False
+) -> list[Found]:
     inside: list[Found] = []
     unread: dict[Below, str] = {}
     unsure: dict[Below, str] = {}
@@ -632,7 +637,8 @@ async def _tree(side: Side, top: SitePath, below: Below, found: list[Found]) -> 
             unread[(*below, *reading.below)] = reading.problem.what
         elif reading.lack is not None:
             unsure[(*below, *reading.below)] = reading.lack.sentence
-        inside += [Found((*below, *reading.below, entry.name), entry) for entry in reading.entries]
+        entries = [*reading.entries, *(reading.parts if with_parts else ())]
+        inside += [Found((*below, *reading.below, entry.name), entry) for entry in entries]
     for number, one in ((-1, found[-1]), *enumerate(inside)):
         known = replace(one, problem=unread.get(one.below), doubt=unsure.get(one.below, ""))
         (found if number < 0 else inside)[number] = known
