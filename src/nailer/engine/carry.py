@@ -19,24 +19,24 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import AsyncGenerator, AsyncIterator, Coroutine, Iterable, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Coroutine, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
-from blake3 import blake3
-
 from nailer.core.access import DEFAULT_FILE, carried_access, fitting, octal
-from nailer.core.entry import NS, Entry, Kind, SideName
+from nailer.core.entry import Entry, Kind, SideName
 from nailer.core.joint import Seen, same_content, same_time, seen, still_as
 from nailer.core.names import aside_name, part_name
 from nailer.core.plan import Action
-from nailer.core.sitepath import SitePath, shown_name
+from nailer.core.sitepath import SitePath
 from nailer.core.states import ItemState
 from nailer.engine.across import copied_tree, remove_copied, removed_tree
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import Kept, KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
+from nailer.engine.parts import by_its_own_name, cleared
+from nailer.engine.sending import Access, Ends, Sending, SendingTools, proved_point
 from nailer.engine.swap import Swapped, settled, swap_in, tries_renaming
 from nailer.errors import (
     AlreadyThere,
@@ -57,7 +57,7 @@ from nailer.sides.side import CHUNK_BYTES, Side, once, tolerated
 from nailer.store.changes import ChangeStore, Level, NewChange, What, change_row, pair_key
 from nailer.store.database import utc_now
 from nailer.store.jobs import Item, Job
-from nailer.store.parts import PartStore, Proof, begin_row
+from nailer.store.parts import PartStore, begin_row
 from nailer.unbroken import unbroken
 
 _COMPARED_BYTES = 64 * 1024
@@ -441,12 +441,12 @@ class Carrier:
             await self._announce(item, What.ACCESS_SET, before=before, after=now)
             await self.group.submit(_confirm(item))
 
-    async def _copied_there(self, item: Item, source: Entry, access: Access, hashed: _Hashed) -> Entry | None:
+    async def _copied_there(self, item: Item, source: Entry, access: Access, sending: Sending) -> Entry | None:
         """A copy that the side makes by itself, under the temporary name; None where it cannot."""
         within = self.job.kind == "copy" and self.source is self.target and self._ahead is None
         if not within or not await self.target.copy(item.source, self._part(item)):
             return None
-        hashed.taken_as_sent(source.size)
+        sending.taken_as_sent(source.size)
         bits = access.exact if access.exact is not None else access.at_most
         await tolerated(self.target.set_attributes(self._part(item), access=bits, stamp=source.stamp))
         return await self.target.stat(self._part(item))
@@ -479,17 +479,17 @@ class Carrier:
         """Steps 2 to 5 of a safe write. Returns the content's hash and the entry that now stands at the target."""
         if not await self._may_rename(item):
             return await self._overwrite(item, content, source, there, access, level)
-        hashed = _Hashed(content, item, self, source)
+        sending = self._sending(content, item, source)
         if self.may_resume and item.action is Action.CARRY and self.job.kind in ("carry", "sync"):
-            await self._resume(hashed, item, source)
+            await self._resume(sending, item, source)
         try:
             if there is None:
-                part, landed, kept = *await self._send_beside(hashed, item, source, access, item.target), None
+                part, landed, kept = *await self._send_beside(sending, item, source, access, item.target), None
             else:
-                sending = self._send_beside(hashed, item, source, access, None)
-                (part, landed), kept = await _both(sending, self._keep(item, there, level))
-            if landed.size != hashed.size:
-                words = f"{landed.size} bytes landed, {hashed.size} were sent"
+                landing = self._send_beside(sending, item, source, access, None)
+                (part, landed), kept = await _both(landing, self._keep(item, there, level))
+            if landed.size != sending.size:
+                words = f"{landed.size} bytes landed, {sending.size} were sent"
                 raise NotVerified(f"{item.target} did not land whole.", server_words=words)
             after = replace(landed, name=item.target.name)
             what = What.MADE if there is None else What.REPLACED
@@ -499,7 +499,7 @@ class Carrier:
                 before=there,
                 before_hash=kept.hash if kept else None,
                 after=after,
-                after_hash=hashed.digest,
+                after_hash=sending.digest,
                 level_before=level,
             )
             try:
@@ -522,7 +522,7 @@ class Carrier:
         except BaseException:
             await asyncio.shield(self._clear_after_failure(item))
             raise
-        return hashed.digest, after
+        return sending.digest, after
 
     def part_ended(self, item: Item) -> tuple[Statement, ...]:
         """The row that says that an item's temporary file is gone; none where it may still be there."""
@@ -530,81 +530,53 @@ class Carrier:
         made = item.action in (Action.CARRY, Action.RESTORE) and not left
         return (("parts.gone", {"item_id": item.id}),) if made else ()
 
-    async def _resume(self, hashed: _Hashed, item: Item, source: Entry) -> None:
-        """Let the carry of a large file go on where an earlier try was cut, on proof only: what was carried up to there is
-        known by its hash, and of a file that comes from a server the time, too fine for a change to hide in, is the same.
-        Nothing is done where there is no such point, or neither side is this machine."""
+    async def _resume(self, sending: Sending, item: Item, source: Entry) -> None:
+        """Let the carry of a large file go on where an earlier try was cut. Nothing is done where neither side is this
+        machine."""
         near = next((side for name, side in self.sides.items() if name is SideName.HERE), None)
-        if source.size <= CHUNK_BYTES or near is None or self.source is self.target:
+        if near is None or self.source is self.target:
             return
-        part = self._part(item)
-        half = await self._look(self.target, part)
-        if half is None or not half.is_file:
+        ends = Ends(self.source, item.source, self.target, self._part(item), from_here=self.source is near)
+        if (proof := await proved_point(ends, source, await self.parts.proofs_of(item.id))) is None:
             return
-        known = min(half.size, source.size) - self.target.holes_bytes
-        comes_from_near = self.source is near
-        proof = max(
-            (
-                one
-                for one in await self.parts.proofs_of(item.id)
-                if CHUNK_BYTES <= one.at <= known and (comes_from_near or one.holds_for(source))
-            ),
-            key=lambda one: one.at,
-            default=None,
-        )
-        if proof is None:
-            return
-        # Of a file from a server some places more are compared: its time can be set to what it was.
-        places = 1 if comes_from_near else _PLACES_COMPARED
-        try:
-            for end in sorted(
-                {max(_COMPARED_BYTES, proof.at * n // places) for n in range(1, places + 1)}, reverse=True
-            ):
-                if await _span(self.source, item.source, end) != await _span(self.target, part, end):
-                    return
-        except ConnectionDropped:
-            raise
-        except TransferError:
-            # A server that cannot read or write from the middle of a file gets all of it again.
-            return
-        reading = self.source.read(item.source) if comes_from_near else self.target.read(part)
-        await hashed.begin_at(proof, reading, self._read_still(item, proof.at))
+        reading = self.source.read(item.source) if ends.from_here else self.target.read(ends.part)
+        await sending.begin_at(proof, reading, self._read_still(item, proof.at))
 
     async def _send_beside(
-        self, hashed: _Hashed, item: Item, source: Entry, access: Access, free: SitePath | None
+        self, sending: Sending, item: Item, source: Entry, access: Access, free: SitePath | None
     ) -> tuple[SitePath, Entry]:
         """Write under a temporary name beside the target; return that and what stands there then."""
         try:
-            if (copied := await self._copied_there(item, source, access, hashed)) is not None:
+            if (copied := await self._copied_there(item, source, access, sending)) is not None:
                 return self._part(item), copied
-            return self._part(item), await self._send(self._part(item), hashed, item, source, access, free)
+            return self._part(item), await self._send(self._part(item), sending, item, source, access, free)
         except (NotSupported, PermissionRefused):
-            if not self.hidden_parts or hashed.begun:
+            if not self.hidden_parts or sending.begun:
                 raise
             # Some hosts refuse every name that begins with a dot.
             self.hidden_parts = False
             try:
-                return self._part(item), await self._send(self._part(item), hashed, item, source, access, free)
+                return self._part(item), await self._send(self._part(item), sending, item, source, access, free)
             except BaseException:
                 self.hidden_parts = True
                 raise
 
     async def _send(
-        self, part: SitePath, hashed: _Hashed, item: Item, source: Entry, access: Access, free: SitePath | None
+        self, part: SitePath, sending: Sending, item: Item, source: Entry, access: Access, free: SitePath | None
     ) -> Entry:
-        async with contextlib.aclosing(hashed.chunks()) as chunks:
+        async with contextlib.aclosing(sending.chunks()) as chunks:
             self.uncleared.add((item.id, part.name))
             landed = await self.target.land(
                 part,
                 chunks,
-                start=hashed.start,
+                start=sending.start,
                 access=access.exact,
                 at_most=access.at_most,
                 stamp=source.stamp,
                 free=free,
             )
-        if hashed.size != source.size:
-            words = f"{hashed.size} bytes came, {source.size} were expected"
+        if sending.size != source.size:
+            words = f"{sending.size} bytes came, {source.size} were expected"
             raise Conflict(f"{item.source} changed while it was read: {words}.")
         return landed
 
@@ -664,11 +636,11 @@ class Carrier:
         before_hash = kept.hash if kept else None
         what = What.MADE if there is None else What.REPLACED
         await self._announce(item, what, before=there, before_hash=before_hash, level_before=level)
-        hashed = _Hashed(content, item, self, source)
+        sending = self._sending(content, item, source)
         try:
-            landed = await self._send(item.target, hashed, item, source, access, None)
-            if landed.size != hashed.size:
-                words = f"{landed.size} bytes landed, {hashed.size} were sent"
+            landed = await self._send(item.target, sending, item, source, access, None)
+            if landed.size != sending.size:
+                words = f"{landed.size} bytes landed, {sending.size} were sent"
                 raise NotVerified(f"{item.target} did not land whole.", server_words=words)
         except (ConnectionDropped, asyncio.CancelledError):
             self.announced[item.id] = (what, None)
@@ -685,10 +657,10 @@ class Carrier:
             before=there,
             before_hash=before_hash,
             after=after,
-            after_hash=hashed.digest,
+            after_hash=sending.digest,
             level_before=level,
         )
-        return hashed.digest, after
+        return sending.digest, after
 
     async def _put_content_back(
         self, item: Item, now: Entry | None, before_hash: bytes | None = None, before: Entry | None = None
@@ -824,6 +796,9 @@ class Carrier:
             async with asyncio.timeout(10):
                 await self.clear_part(item)
 
+    def _sending(self, content: AsyncIterator[bytes], item: Item, source: Entry) -> Sending:
+        return Sending(content, item, source, SendingTools(self.job, self.live, self.limits, self.parts))
+
     async def _look_first(self, item: Item) -> Entry | None:
         """What is at the target. Nobody looks first where a small new file is sent: landing tells whether the name is
         free, and the look would cost as much as the file."""
@@ -843,139 +818,6 @@ class Carrier:
 
     def _part(self, item: Item) -> SitePath:
         return item.target.parent.child(part_name(item.job_id, item.id, hidden=self.hidden_parts))
-
-
-@dataclass(frozen=True, slots=True)
-class Access:
-    """What a file's access becomes: `exact`, or for a new one `at_most` as far as its side makes new files so open."""
-
-    exact: int | None = None
-    at_most: int | None = None
-
-
-def by_its_own_name(item: Item, text: str) -> str:
-    """A sentence about a temporary name, said of the file itself: nobody knows it by another."""
-    for hidden in (True, False):
-        for name in (part_name(item.job_id, item.id, hidden=hidden), aside_name(item.job_id, item.id, hidden=hidden)):
-            text = text.replace(name.decode(), shown_name(item.target.name))
-    return text
-
-
-async def cleared(side: Side, folder: SitePath, job_id: int, item_id: int) -> bool:
-    """Remove an item's temporary file, by either of its names; True where it is known to be gone."""
-    gone = True
-    for hidden in (True, False):
-        try:
-            await side.remove_file(folder.child(part_name(job_id, item_id, hidden=hidden)))
-        except FileMissing:
-            continue
-        except WrongKind:
-            continue  # a folder on the way is none any more
-        except TransferError:
-            gone = False
-    return gone
-
-
-class _Hashed:
-    """Chunks on their way through: held to the limits, counted, hashed and shown as progress. `start` is where they
-    begin in the file, behind what had come before."""
-
-    def __init__(self, content: AsyncIterator[bytes], item: Item, carrier: Carrier, source: Entry) -> None:
-        self._content = content
-        self._source = source
-        self._proofs: list[Proof] = []
-        self._prove_at = _PROVED_BYTES
-        self._proving: asyncio.Task[None] | None = None
-        self._item = item
-        self._carrier = carrier
-        self._hash = blake3()
-        self.start = 0
-        self.size = 0
-        self.begun = False
-        self.unseen = False
-
-    async def begin_at(self, proof: Proof, before: AsyncGenerator[bytes, None], rest: AsyncIterator[bytes]) -> None:
-        """Take the bytes up to a proved point as sent, if they still are what was sent: they are read for the hash alone.
-        `rest` are those behind them."""
-        at = proof.at
-        hashed, size = blake3(), 0
-        async with contextlib.aclosing(before) as chunks:
-            async for chunk in chunks:
-                chunk = chunk[: at - size]
-                hashed.update(chunk)
-                size += len(chunk)
-                self._carrier.live.sent(self._item.id, 0)  # a sign of life: hashing what is there takes its time
-                if size == at:
-                    break
-        if size == at and bytes(hashed.digest()) == proof.digest:
-            await _close(self._content)
-            self._content, self._hash, self.start, self.size = rest, hashed, at, at
-            self._carrier.live.resumed(self._item.id, at)
-
-    def taken_as_sent(self, size: int) -> None:
-        """The side copied so many bytes by itself; their hash is not known."""
-        self.size, self.unseen = size, True
-        self._carrier.live.resumed(self._item.id, size)
-
-    async def chunks(self) -> AsyncGenerator[bytes, None]:
-        self.begun = True
-        job, live, limits = self._carrier.job, self._carrier.live, self._carrier.limits
-        lines = lines_of(job)
-        try:
-            async for chunk in self._content:
-                for piece in _slices(chunk, limits.slice_bytes(*lines)):
-                    await limits.pay(job.id, len(piece), *lines)
-                    self._hash.update(piece)
-                    self.size += len(piece)
-                    if self.size >= self._prove_at:
-                        self._prove()
-                    yield piece
-                    live.sent(self._item.id, len(piece))
-        finally:
-            await _close(self._content)
-            if self._proving is not None:
-                await asyncio.gather(self._proving, return_exceptions=True)
-
-    def _prove(self) -> None:
-        """Write down what was carried so far, beside the carrying: a later try may go on from there."""
-        step = max(_PROVED_BYTES, self._item.entry.size // 64)
-        self._prove_at = self.size + step
-        stamp = self._source.stamp
-        point = Proof(
-            self.size, bytes(self._hash.digest()), stamp.at_ns if stamp and stamp.precision_ns < 60 * NS else None
-        )
-        self._proofs = [*self._proofs[1 - _PROOFS :], point]
-        if self._proving is None or self._proving.done():
-            self._proving = asyncio.create_task(self._carrier.parts.prove(self._item.id, self._proofs))
-
-    @property
-    def digest(self) -> bytes | None:
-        """BLAKE3 of the whole content; None where it never came by."""
-        return None if self.unseen else bytes(self._hash.digest())
-
-
-def _slices(chunk: bytes, most: int | None) -> Iterable[bytes]:
-    if most is None or len(chunk) <= most:
-        return (chunk,)
-    return (chunk[at : at + most] for at in range(0, len(chunk), most))
-
-
-async def _close(content: AsyncIterator[bytes]) -> None:
-    close = getattr(content, "aclose", None)
-    if close is not None:
-        await close()
-
-
-async def _span(side: Side, path: SitePath, end: int) -> bytes:
-    """The last bytes of a file before `end`, enough to tell two files apart."""
-    start = max(0, end - _COMPARED_BYTES)
-    got = b""
-    async with contextlib.aclosing(side.read(path, start=start, ahead=_COMPARED_BYTES)) as chunks:
-        async for chunk in chunks:
-            got += chunk
-            if len(got) >= end - start:
-                break
-    return got[: end - start]
 
 
 async def _both(one: Coroutine[Any, Any, _A], other: Coroutine[Any, Any, _B]) -> tuple[_A, _B]:

@@ -19,7 +19,7 @@ from nailer.core.entry import Entry, SideName
 from nailer.core.names import aside_name
 from nailer.core.sitepath import SitePath
 from nailer.core.words import count_text, size_text, span_text
-from nailer.engine.carry import cleared
+from nailer.engine.parts import cleared
 from nailer.engine.swap import Swapped, settled
 from nailer.errors import NailerError, TransferError
 from nailer.services.browse import Browse

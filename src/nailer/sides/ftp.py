@@ -701,9 +701,13 @@ class FtpSide:
         """Set time and access, look at the file and at the name that must be free: in one round trip where the server
         is known to answer all of it."""
         learned = self._learned
-        known = learned.tells_facts and learned.sets_times is not None and learned.sets_access is not None
-        known = known and not (wanted.at_most is not None and learned.new_files is None)
         access = wanted.to_set(learned.new_files)
+        known = (
+            learned.tells_facts
+            and (stamp is None or learned.sets_times is not None)
+            and (access is None or learned.sets_access is not None)
+            and (wanted.at_most is None or learned.new_files is not None)
+        )
         if not known or learned.sets_ahead_s:
             entry = await self._finish_by_steps(line, path, wanted, stamp)
             if free is not None and await self._looking(line).is_there(free):
