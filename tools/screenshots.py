@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sys
 import time
 from collections.abc import Callable
@@ -37,18 +38,39 @@ def _adding(driver: webdriver.Chrome, address: str, shot: Callable[[str], None])
     shot("trial")
 
 
-def _carrying(files: Files, shot: Callable[[str], None]) -> None:
-    """A place that fits better, a search; a job under a limit, and one without room."""
-    files.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs/img")
+def _not_known(files: Files, shot: Callable[[str], None]) -> None:
+    """A server that cuts its listings, and one that renames nothing."""
+    home = ROOT / "var" / "demo"
+    desk = f"http://127.0.0.1:{json.loads((home / 'ports.json').read_text())['desk']['web']}/"
+
+    def switch(fault: str) -> None:
+        files.driver.get(desk)
+        form = next(
+            one for one in files.driver.find_elements(By.TAG_NAME, "form") if "moss" in one.get_attribute("innerHTML")
+        )
+        Select(form.find_element(By.NAME, "fault")).select_by_value(fault)
+        form.find_element(By.TAG_NAME, "button").click()
+
+    for name in ("opening-hours.html", "swap-day.html"):
+        (home / "here" / "mosslane" / name).write_text(f"<p>{name}</p>")
+    files.go("/sites/3/files")
     files.see("ledger")
-    files.pick("contact.html", "fares.html", "freight.html")
+    switch("cuts")
+    files.go("/sites/3/files?fresh=1")
+    files.see("not-whole-there")
+    shot("not-whole")
+    switch("renames")
+    files.go("/sites/3/files?fresh=1")
+    files.see("ledger")
+    files.pick("index.html", "swap-day.html")
     files.plan("upload")
-    shot("place")
-    files.see("put-away").click()
-    files.go("/sites/1/search?side=there")
-    files.see("search-name").send_keys("*.html" + Keys.TAB + "winter" + Keys.ENTER)
-    files.wait(lambda: "the end" in files.see("search-state").text)
-    shot("search")
+    files.see("renames-nothing")
+    shot("renames-nothing")
+    switch("healthy")
+
+
+def _carrying(files: Files, shot: Callable[[str], None]) -> None:
+    """A job under a limit, and one without room."""
     files.go("/sites/2/files?here=/studio/northlight/plates&there=/public/plates")
     files.pick("plate-1966.tif")
     files.plan("upload")
@@ -192,6 +214,7 @@ def main(address: str) -> None:
     shot("identities")
     files.go("/sites")
     shot("sites")
+    _not_known(files, shot)
     _carrying(files, shot)
     _editing(files, shot)
     files.go("/sites/1/changes")
