@@ -51,6 +51,7 @@ class _Remembered:
     rows: dict[bytes, Entry]
     lack: NotWhole | None
     at_s: float
+    counted: int  # of the bound on what is remembered: the names it had when it was listed
 
 
 class FolderMemory:
@@ -60,12 +61,16 @@ class FolderMemory:
 
     def __init__(self) -> None:
         self._folders: OrderedDict[SitePath, _Remembered] = OrderedDict()
+        self._names = 0
 
     def put(self, folder: SitePath, entries: Iterable[Entry], lack: NotWhole | None) -> None:
-        self._folders[folder] = _Remembered({one.name: one for one in entries}, lack, time.monotonic())
-        self._folders.move_to_end(folder)
-        while len(self._folders) > 1 and sum(len(one.rows) for one in self._folders.values()) > _MOST_REMEMBERED:
-            self._folders.popitem(last=False)
+        self._drop(folder)
+        rows = {one.name: one for one in entries}
+        found = _Remembered(rows, lack, time.monotonic(), len(rows) + 1)
+        self._folders[folder] = found
+        self._names += found.counted
+        while len(self._folders) > 1 and self._names > _MOST_REMEMBERED:
+            self._drop(next(iter(self._folders)))
 
     def get(self, folder: SitePath, *, within_s: float = _MEMORY_S) -> Listing | None:
         found = self._folders.get(folder)
@@ -87,15 +92,17 @@ class FolderMemory:
 
     def gone(self, path: SitePath) -> None:
         """A name that we removed."""
-        if (found := self._folders.get(path.parent)) is not None:
-            found.rows.pop(path.name, None)
-        self._forget_below(path)
+        found = self._folders.get(path.parent)
+        entry = found.rows.pop(path.name, None) if found is not None else None
+        if entry is None or not entry.is_file:
+            self._forget_below(path)
 
     def moved(self, old: SitePath, new: SitePath) -> None:
         """A name that we renamed, over another or not."""
         _, entry = self.one(old)
         self.gone(old)
-        self._forget_below(new)
+        if entry is None or not entry.is_file:
+            self._forget_below(new)
         if entry is not None:
             self.made(new, entry)
         elif (found := self._folders.get(new.parent)) is not None:
@@ -103,10 +110,15 @@ class FolderMemory:
 
     def forget(self) -> None:
         self._folders.clear()
+        self._names = 0
+
+    def _drop(self, folder: SitePath) -> None:
+        old = self._folders.pop(folder, None)
+        self._names -= old.counted if old is not None else 0
 
     def _forget_below(self, path: SitePath) -> None:
         for folder in [one for one in self._folders if one.below(path) is not None]:
-            del self._folders[folder]
+            self._drop(folder)
 
 
 @dataclass(slots=True)
