@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from pathlib import Path
 
 import pytest
@@ -60,15 +62,21 @@ async def level_pair(world: World) -> None:
     assert job.state is JobState.DONE, await failures(world, job)
 
 
+@asynccontextmanager
+async def a_short_world(tmp_path: Path, database_url: str, fault: str) -> AsyncIterator[World]:
+    """A level pair whose server lists it short from now on, on a new connection that knows nothing of the server."""
+    async with a_rough_world(tmp_path, database_url, ["no-facts"] if SHORT[fault] else []) as world:
+        await level_pair(world)
+        await world.nailer.pool.close_site(world.site.id)
+        world.host.faults.add(fault)
+        yield world
+
+
 @pytest.mark.parametrize("fault", SHORT)
 async def test_nothing_goes_because_of_a_short_listing(
     migrated_url: str, database: object, tmp_path: Path, fault: str
 ) -> None:
-    async with a_rough_world(tmp_path, migrated_url, ["no-facts"] if SHORT[fault] else []) as world:
-        await level_pair(world)
-        await world.nailer.pool.close_site(world.site.id)
-        world.host.faults.add(fault)
-
+    async with a_short_world(tmp_path, migrated_url, fault) as world:
         plan = await read_pair(world, Direction.FETCH)
         removed = [
             row.below for row, doing in zip(plan.rows, plan.doings.each, strict=True) if doing is Doing.REMOVE_HERE
@@ -87,11 +95,7 @@ async def test_nothing_goes_because_of_a_short_listing(
 async def test_the_ledger_never_says_only_here_of_what_is_there(
     migrated_url: str, database: object, tmp_path: Path, fault: str
 ) -> None:
-    async with a_rough_world(tmp_path, migrated_url, ["no-facts"] if SHORT[fault] else []) as world:
-        await level_pair(world)
-        await world.nailer.pool.close_site(world.site.id)
-        world.host.faults.add(fault)
-
+    async with a_short_world(tmp_path, migrated_url, fault) as world:
         ledger = await world.nailer.browse.ledger(world.site, HERE, THERE, View(hidden=True), fresh=True)
 
         if ledger.there_listing.problem is None:
@@ -107,10 +111,7 @@ async def test_uploading_into_a_folder_that_is_not_known_whole_replaces_with_a_k
     migrated_url: str, database: object, tmp_path: Path, fault: str
 ) -> None:
     """Each picked name is looked for by itself: the plan says replaced where it is, never new."""
-    async with a_rough_world(tmp_path, migrated_url, ["no-facts"] if SHORT[fault] else []) as world:
-        await level_pair(world)
-        await world.nailer.pool.close_site(world.site.id)
-        world.host.faults.add(fault)
+    async with a_short_world(tmp_path, migrated_url, fault) as world:
         for name in NAMES:
             write(world.here, name, f"new content of {name}", at_s=1_791_000_000)
         before = len(await world.nailer.changes.latest(world.site.id))
