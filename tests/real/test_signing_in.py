@@ -13,6 +13,7 @@ import asyncssh
 import pytest
 
 from nailer.core.entry import SideName
+from nailer.core.names import part_name
 from nailer.core.protocol import Protocol
 from nailer.core.sitepath import SitePath
 from nailer.core.states import JobState
@@ -23,6 +24,7 @@ from nailer.sides.connection import Lane, SignIn
 from nailer.sides.dial import Endpoint
 from nailer.sides.identity import published_fingerprint
 from nailer.sides.sftp import host_keys
+from nailer.sides.side import once
 from tests.builders import path, tree, write
 from tests.real.grounds import connected_to, path_of
 from tests.real.packages import programs
@@ -324,9 +326,16 @@ async def test_moving_to_another_file_system_copies_compares_and_removes(
             job_id = await world.nailer.planning.move(
                 world.account_id, world.site, SideName.THERE, world.top, [b"plates"], target
             )
+            (item,) = await world.nailer.jobs.items(job_id)
+            async with world.nailer.browse.side(world.site, SideName.THERE) as side:
+                # What a try that was killed has copied: it goes, and takes nothing with it.
+                half = target.child(part_name(job_id, item.id))
+                await side.make_folder(half)
+                await side.land(half.child(b"half.bin"), once(b"half"))
             job = await world.run(job_id)
             assert job.state is JobState.DONE, await failures(world, job)
             async with world.nailer.browse.side(world.site, SideName.THERE) as side:
+                listing = await side.list(target)
                 moved = {
                     name: b"".join(
                         [chunk async for chunk in side.read(target.join((b"plates", *os.fsencode(name).split(b"/"))))]
@@ -335,6 +344,7 @@ async def test_moving_to_another_file_system_copies_compares_and_removes(
                 }
 
     assert moved == before
+    assert listing.parts == ()
     assert not (folder / "plates").exists()
 
 

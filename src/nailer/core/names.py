@@ -43,7 +43,16 @@ def part_name(job_id: int, item_id: int, *, hidden: bool = True) -> bytes:
 
 def aside_name(job_id: int, item_id: int, *, hidden: bool = True) -> bytes:
     """What the old file is called for the moment in which the new one takes its name, where no one step does it."""
-    return (b"." if hidden else b"") + f"nailer-{job_id}-{item_id}-old.part".encode()
+    return aside_of(part_name(job_id, item_id, hidden=hidden))
+
+
+def aside_of(part: bytes) -> bytes:
+    """The name for the old file that goes with an item's temporary name.
+
+    >>> aside_of(b".nailer-3-17.part")
+    b'.nailer-3-17-old.part'
+    """
+    return part.removesuffix(b".part") + b"-old.part"
 
 
 def trying_names(token: str) -> tuple[bytes, bytes]:

@@ -57,7 +57,8 @@ async def removed_tree(side: Side, path: SitePath) -> None:
     with contextlib.suppress(TransferError):
         entry = await side.stat(path)
         if entry.is_folder:
-            for one in (await side.list(path)).entries:
+            listing = await side.list(path)
+            for one in (*listing.entries, *listing.parts):
                 await removed_tree(side, path.child(one.name))
             await side.remove_folder(path)
         else:

@@ -19,7 +19,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import AsyncGenerator, AsyncIterator, Coroutine, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Coroutine, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
@@ -30,14 +30,14 @@ from nailer.core.names import aside_name, part_name
 from nailer.core.plan import Action
 from nailer.core.sitepath import SitePath
 from nailer.core.states import ItemState
-from nailer.engine.across import copied_tree, remove_copied, removed_tree
+from nailer.engine.across import copied_tree, remove_copied
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import Kept, KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
 from nailer.engine.parts import by_its_own_name, cleared
 from nailer.engine.sending import Access, Ends, Sending, SendingTools, proved_point
-from nailer.engine.swap import Swapped, settled, swap_in, tries_renaming
+from nailer.engine.swap import settled, swap_in, tries_renaming
 from nailer.errors import (
     AlreadyThere,
     Conflict,
@@ -60,10 +60,6 @@ from nailer.store.jobs import Item, Job
 from nailer.store.parts import PartStore, begin_row
 from nailer.unbroken import unbroken
 
-_COMPARED_BYTES = 64 * 1024
-_PLACES_COMPARED = 12
-_PROVED_BYTES = 8 * 1024 * 1024  # how often, at most, a large file's hash is written down
-_PROOFS = 16
 _LEVELS = (Action.CARRY, Action.MAKE_FOLDER, Action.REMOVE, Action.REMOVE_FOLDER)
 
 _A = TypeVar("_A")
@@ -173,12 +169,10 @@ class Carrier:
 
     async def begin_parts(self, items: Sequence[Item]) -> None:
         """Write down the temporary files of items that are about to be carried: whatever happens, they have an owner."""
-        rows = [
-            begin_row(one.id, one.job_id, self.job.site_id, self.job.to_side, self._part(one))
-            for one in items
-            if one.action in (Action.CARRY, Action.RESTORE)
-        ]
-        await self.parts.begin(rows)
+        await self.parts.begin([self._part_row(one) for one in items if one.action in (Action.CARRY, Action.RESTORE)])
+
+    def _part_row(self, item: Item) -> Mapping[str, Any]:
+        return begin_row(item.id, item.job_id, self.job.site_id, self.job.to_side, self._part(item))
 
     async def clear_part(self, item: Item) -> None:
         """Remove the file under a temporary name that a cut carry may have left. Only what is known to be gone loses its
@@ -197,7 +191,7 @@ class Carrier:
         now = await self._look(self.target, item.target)
         if after is not None and what in (What.MADE, What.REPLACED):
             landed = now is not None and _as_announced(now, after)
-            if await settled(self.target, item.target, self._aside(item), landed=landed) is Swapped.NOT and now is None:
+            if not await settled(self.target, item.target, self._aside(item), landed=landed) and now is None:
                 now = await self._look(self.target, item.target)  # put back just now
         if after is None and what in (What.MADE, What.REPLACED):
             await self._put_content_back(item, now)
@@ -385,15 +379,18 @@ class Carrier:
         """Copy, compare, and only then remove the old: for a move that the server cannot make by renaming. The copy lies
         under a temporary name until it is whole."""
         part = self._part(item)
+        await self.clear_part(item)  # what an earlier try copied before it was killed
+        await self.parts.begin([self._part_row(item)])
         self.uncleared.add((item.id, part.name))
         try:
             copied = await copied_tree(self.target, item.source, part, before)
             await self.target.rename(part, item.target, looked=False)
         except BaseException:
-            await asyncio.shield(removed_tree(self.target, part))
+            await asyncio.shield(self._clear_after_failure(item))
             await self._withdraw(item)
             raise
         self.uncleared.discard((item.id, part.name))
+        await self.group.submit(("parts.gone", {"item_id": item.id}))
         await remove_copied(self.target, item.source, copied)
 
     def _moved_along(self, item: Item) -> list[Statement]:

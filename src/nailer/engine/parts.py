@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from nailer.core.names import aside_name, part_name
 from nailer.core.sitepath import SitePath, shown_name
+from nailer.engine.across import removed_tree
 from nailer.errors import FileMissing, TransferError, WrongKind
-from nailer.sides.side import Side
+from nailer.sides.side import Side, is_there
 from nailer.store.jobs import Item
 
 
@@ -18,15 +19,27 @@ def by_its_own_name(item: Item, text: str) -> str:
 
 
 async def cleared(side: Side, folder: SitePath, job_id: int, item_id: int) -> bool:
-    """Remove an item's temporary file, by either of its names; True where it is known to be gone."""
+    """Remove an item's temporary file, or the folder that it copied, by either name; True where it is known to be gone."""
     gone = True
     for hidden in (True, False):
+        path = folder.child(part_name(job_id, item_id, hidden=hidden))
         try:
-            await side.remove_file(folder.child(part_name(job_id, item_id, hidden=hidden)))
+            await side.remove_file(path)
         except FileMissing:
             continue
-        except WrongKind:
-            continue  # a folder on the way is none any more
         except TransferError:
-            gone = False
+            gone = await _no_file_there(side, path) and gone
     return gone
+
+
+async def _no_file_there(side: Side, path: SitePath) -> bool:
+    """What could not be removed as a file may be the folder of a move that was cut; that goes with all in it. True where
+    nothing is there then."""
+    try:
+        if (await side.stat(path)).is_folder:
+            await removed_tree(side, path)
+        return not await is_there(side, path)
+    except WrongKind:
+        return True  # a folder on the way is none any more
+    except TransferError as error:
+        return isinstance(error, FileMissing)

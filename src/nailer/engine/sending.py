@@ -12,16 +12,19 @@ import contextlib
 from collections.abc import AsyncGenerator, AsyncIterator, Iterable, Sequence
 from dataclasses import dataclass
 
+import structlog
 from blake3 import blake3
 
 from nailer.core.entry import NS, Entry
 from nailer.core.sitepath import SitePath
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
-from nailer.errors import ConnectionDropped, FileMissing, TransferError
+from nailer.errors import ConnectionDropped, FileMissing, NailerError, TransferError
 from nailer.sides.side import CHUNK_BYTES, Side
 from nailer.store.jobs import Item, Job
 from nailer.store.parts import PartStore, Proof
+
+_log = structlog.get_logger()
 
 _COMPARED_BYTES = 64 * 1024
 _PLACES_COMPARED = 12
@@ -163,7 +166,14 @@ class Sending:
         )
         self._proofs = [*self._proofs[1 - _PROOFS :], point]
         if self._proving is None or self._proving.done():
-            self._proving = asyncio.create_task(self._tools.parts.prove(self._item.id, self._proofs))
+            self._proving = asyncio.create_task(self._write_down(self._proofs))
+
+    async def _write_down(self, proofs: Sequence[Proof]) -> None:
+        try:
+            await self._tools.parts.prove(self._item.id, proofs)
+        except NailerError as error:
+            # The file is carried all the same. A later try begins further back.
+            _log.warning("how far a file came could not be written down", item=self._item.id, why=error.what)
 
     @property
     def digest(self) -> bytes | None:

@@ -10,7 +10,6 @@ under the name it was set aside with; `settled` finds it there.
 from __future__ import annotations
 
 import secrets
-from enum import StrEnum
 
 from nailer.core.names import trying_names
 from nailer.core.sitepath import SitePath
@@ -31,13 +30,6 @@ from nailer.errors import (
 from nailer.sides.side import Side, is_there, once
 
 _REFUSED = (RenameRefused, PermissionRefused, ServerFailed, NotSupported, AlreadyThere)
-
-
-class Swapped(StrEnum):
-    """What became of a swap that was cut short."""
-
-    NOT = "not"
-    DONE = "done"
 
 
 async def swap_in(side: Side, part: SitePath, target: SitePath, aside: SitePath) -> bool:
@@ -61,16 +53,17 @@ async def swap_in(side: Side, part: SitePath, target: SitePath, aside: SitePath)
     return await _away(side, aside)
 
 
-async def settled(side: Side, target: SitePath, aside: SitePath, *, landed: bool) -> Swapped:
-    """Bring a swap that was cut short to one of its two ends. `landed`: the new content stands at `target`."""
+async def settled(side: Side, target: SitePath, aside: SitePath, *, landed: bool) -> bool:
+    """Bring a swap that was cut short to one of its two ends; return whether the new content has the name then. `landed`:
+    it has it already. The old one may still lie at `aside` where it cannot be removed. Raises what looking and renaming
+    raise."""
     if not await is_there(side, aside):
-        return Swapped.DONE if landed else Swapped.NOT
+        return landed
     if landed:
         await _away(side, aside)
-        return Swapped.DONE
-    if not await is_there(side, target):
+    elif not await is_there(side, target):
         await side.rename(aside, target, looked=True)
-    return Swapped.NOT
+    return landed
 
 
 async def tries_renaming(side: Side, folder: SitePath) -> bool | None:

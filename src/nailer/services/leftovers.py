@@ -16,11 +16,11 @@ from itertools import groupby
 import structlog
 
 from nailer.core.entry import Entry, SideName
-from nailer.core.names import aside_name
+from nailer.core.names import aside_name, aside_of
 from nailer.core.sitepath import SitePath
 from nailer.core.words import count_text, size_text, span_text
 from nailer.engine.parts import cleared
-from nailer.engine.swap import Swapped, settled
+from nailer.engine.swap import settled
 from nailer.errors import NailerError, TransferError
 from nailer.services.browse import Browse
 from nailer.sides.connection import Lane
@@ -106,7 +106,7 @@ class Leftovers:
             return LeftOver(folder, ())
         owned = await self._parts.owned(site.id, side)
         names = {path.name for path in owned if path.parent == folder}
-        names |= {name.removesuffix(b".part") + b"-old.part" for name in names}
+        names |= {aside_of(name) for name in names}
         return LeftOver(folder, tuple(one for one in parts if one.name not in names))
 
     async def remove(self, site: Site, side_name: SideName, folder: SitePath) -> int:
@@ -148,7 +148,7 @@ async def _cleared(side: Side, part: Part) -> bool:
             if target is None:
                 return False  # whose it was nobody knows any more; it is offered where it lies
             landed = await is_there(side, target)
-            if await settled(side, target, aside, landed=landed) is Swapped.DONE and await is_there(side, aside):
+            if await settled(side, target, aside, landed=landed) and await is_there(side, aside):
                 return False
     except TransferError:
         return False
