@@ -191,7 +191,8 @@ class Carrier:
         now = await self._look(self.target, item.target)
         if after is not None and what in (What.MADE, What.REPLACED):
             landed = now is not None and _as_announced(now, after)
-            if not await settled(self.target, item.target, self._aside(item), landed=landed) and now is None:
+            await settled(self.target, item.target, self._aside(item), landed=landed)
+            if now is None:
                 now = await self._look(self.target, item.target)  # put back just now
         if after is None and what in (What.MADE, What.REPLACED):
             await self._put_content_back(item, now)

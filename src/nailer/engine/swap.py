@@ -53,17 +53,15 @@ async def swap_in(side: Side, part: SitePath, target: SitePath, aside: SitePath)
     return await _away(side, aside)
 
 
-async def settled(side: Side, target: SitePath, aside: SitePath, *, landed: bool) -> bool:
-    """Bring a swap that was cut short to one of its two ends; return whether the new content has the name then. `landed`:
-    it has it already. The old one may still lie at `aside` where it cannot be removed. Raises what looking and renaming
-    raise."""
+async def settled(side: Side, target: SitePath, aside: SitePath, *, landed: bool) -> None:
+    """Bring a swap that was cut short to one of its two ends. `landed`: the new content stands at `target`. The old one may
+    still lie at `aside` then, where it cannot be removed. Raises what looking and renaming raise."""
     if not await is_there(side, aside):
-        return landed
+        return
     if landed:
         await _away(side, aside)
     elif not await is_there(side, target):
         await side.rename(aside, target, looked=True)
-    return landed
 
 
 async def tries_renaming(side: Side, folder: SitePath) -> bool | None:

@@ -148,7 +148,8 @@ async def _cleared(side: Side, part: Part) -> bool:
             if target is None:
                 return False  # whose it was nobody knows any more; it is offered where it lies
             landed = await is_there(side, target)
-            if await settled(side, target, aside, landed=landed) and await is_there(side, aside):
+            await settled(side, target, aside, landed=landed)
+            if landed and await is_there(side, aside):
                 return False
     except TransferError:
         return False
