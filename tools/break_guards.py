@@ -125,7 +125,7 @@ GUARDS = (
     ),
     Guard(
         "resuming without proof",
-        "engine/carry.py",
+        "engine/sending.py",
         "        if size == at and bytes(hashed.digest()) == proof.digest:",
         "        if size == at:",
         "tests/engine/test_resuming.py",

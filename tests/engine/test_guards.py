@@ -8,7 +8,9 @@ from typing import Any
 
 import pytest
 from blake3 import blake3
+from tools.break_guards import GUARDS, Guard
 
+import nailer
 from nailer.core.entry import SideName
 from nailer.core.plan import Choice
 from nailer.core.states import JobState
@@ -97,3 +99,9 @@ async def test_a_copy_that_came_short_while_it_was_kept_is_none(
         assert job.state is JobState.NEEDS_YOU
         assert "kept" in await failures(world, job)
         assert (world.there / "a.html").read_text() == "what is live now"
+
+
+@pytest.mark.parametrize("guard", GUARDS, ids=lambda guard: guard.what)
+def test_each_guard_that_is_broken_on_purpose_stands_where_it_is_said_to(guard: Guard) -> None:
+    """`tools/break_guards.py` breaks these lines one by one; a line that was moved would be tried no more."""
+    assert (Path(nailer.__file__).parent / guard.file).read_text().count(guard.line) == 1
