@@ -14,8 +14,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 _PLACE = Path(__file__).parent.parent.parent / ".venv" / "real-servers"
-_SETS = (("vsftpd",), ("proftpd-core", "proftpd-mod-crypto"), ("openssh-server",))
-_DONE = "unpacked-3"
+# Every package that brings a program is named: what a machine has already is not fetched as something needed.
+_SETS = (("vsftpd",), ("proftpd-core", "proftpd-mod-crypto"), ("openssh-server", "openssh-sftp-server"))
+_DONE = "unpacked-4"
 
 
 @dataclass(frozen=True)
@@ -73,6 +74,9 @@ def _fetch() -> None:
                 raise AssertionError(f"{' '.join(names)} could not be fetched: {failed}")
     for package in sorted(archives.glob("*.deb")):
         subprocess.run(["dpkg", "-x", package, _PLACE / "root"], check=True)
+    found = Programs(_PLACE / "root")
+    for program in (found.sshd, found.sftp_server, found.vsftpd, found.proftpd):
+        assert program.exists(), f"no package that was fetched brings {program.name}"
 
 
 def _download(archives: Path, names: tuple[str, ...]) -> str:
