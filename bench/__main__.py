@@ -26,8 +26,8 @@ import uvloop
 from bench import bare, content, memory, plans, rows, views
 from bench.servers import FAR, NEAR, ROUND_TRIP_MS, Server, ftp, openssh
 from bench.through import Through, a_nailer
-from nailer.core.entry import SideName
-from nailer.core.protocol import Protocol
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.entry import SideName
 from nailer.store.sites import Site
 
 Seconds = Callable[[], Awaitable[float]]

@@ -8,8 +8,8 @@ from pathlib import Path
 from bench import content
 from bench.servers import NEAR, Server
 from bench.through import Through
-from nailer.core.entry import SideName
-from nailer.core.protocol import Protocol
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.entry import SideName
 
 
 def _peak_mib() -> float:

@@ -9,11 +9,11 @@ from pathlib import Path
 
 from bench import content
 from bench.through import Through
-from nailer.core.entry import NS, Entry, Kind, Stamp
-from nailer.core.joint import Baseline, Compare, Seen
-from nailer.core.sitepath import SitePath
-from nailer.core.sync import Direction, Removals, Wish, compared, proposed, sync_steps
-from nailer.core.tree import Below, Tree
+from nailer.core.compare.joint import Baseline, Compare, Seen
+from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.tree import Below, Tree
+from nailer.core.pairs.sync import Direction, Removals, Wish, compared, proposed, sync_steps
 from nailer.store.sites import Site
 
 _FOLDERS, _FILES = 1000, 1000

@@ -6,9 +6,9 @@ import asyncio
 import time
 
 from bench.through import Through
-from nailer.core.entry import NS, Entry, Kind, SideName, Stamp
-from nailer.core.plan import Action, Verdict
-from nailer.core.sitepath import SitePath
+from nailer.core.files.entry import NS, Entry, Kind, SideName, Stamp
+from nailer.core.files.sitepath import SitePath
+from nailer.core.plans.plan import Action, Verdict
 from nailer.store.jobs import JobKind, NewItem, NewJob, _item_row
 from nailer.store.sites import Secrets, Site
 

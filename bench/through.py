@@ -11,14 +11,14 @@ from pathlib import Path
 
 from bench.servers import Server
 from nailer.app import Nailer, join
-from nailer.core.entry import SideName
-from nailer.core.plan import Choice
-from nailer.core.protocol import Protocol
-from nailer.core.sitepath import SitePath
-from nailer.core.states import JobState
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.states import JobState
+from nailer.core.plans.plan import Choice
 from nailer.errors import IdentityUnknown
 from nailer.settings import Settings
-from nailer.sides.identity import Identity
+from nailer.sides.identities.identity import Identity
 from nailer.sides.side import walk
 from nailer.store.mariadb import PrivateMariaDB
 from nailer.store.sites import Secrets, Site

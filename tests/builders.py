@@ -6,8 +6,8 @@ import os
 from pathlib import Path
 from typing import Any
 
-from nailer.core.entry import NS, Entry, Kind, Stamp
-from nailer.core.sitepath import SitePath
+from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.sitepath import SitePath
 from nailer.store.sites import Site
 
 NOON_S = 1_790_000_000

@@ -13,13 +13,13 @@ from typing import Protocol as Interface
 from argon2 import PasswordHasher
 
 from nailer.app import Nailer, join
-from nailer.core.entry import SideName
-from nailer.core.plan import Choice
-from nailer.core.protocol import Protocol
-from nailer.core.sitepath import DocumentRoot, SitePath
-from nailer.core.states import ENDED
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import DocumentRoot, SitePath
+from nailer.core.jobs.states import ENDED
+from nailer.core.plans.plan import Choice
 from nailer.settings import Settings
-from nailer.sides.identity import Identity
+from nailer.sides.identities.identity import Identity
 from nailer.standins.sftp import SftpHost
 from nailer.store.jobs import Job
 from nailer.store.sites import Secrets, Site

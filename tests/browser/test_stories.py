@@ -326,9 +326,9 @@ def test_the_changed_key_stops_everything(maren: Files) -> None:
     maren.sees_text("host key changed")
 
 
-def test_the_finder_goes_to_a_site(maren: Files) -> None:
+def test_the_go_to_box_goes_to_a_site(maren: Files) -> None:
     maren.keys("k", holding=Keys.CONTROL)
-    maren.wait(lambda: maren.driver.find_elements(By.CSS_SELECTOR, ".finder-box[open]"))
+    maren.wait(lambda: maren.driver.find_elements(By.CSS_SELECTOR, ".goto-box[open]"))
     maren.keys("staging" + Keys.ENTER)
 
     maren.wait(lambda: "/sites/4/files" in maren.driver.current_url)

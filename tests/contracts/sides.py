@@ -9,14 +9,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from nailer.core.charset import UTF8
-from nailer.core.protocol import Protocol
-from nailer.core.sitepath import SitePath
-from nailer.sides.certificate import identity_of_pem
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.charset import UTF8
+from nailer.core.files.sitepath import SitePath
 from nailer.sides.connection import Connection, Lane, Manner, SignIn, Wanted
 from nailer.sides.dial import Endpoint
 from nailer.sides.here import HereSide
-from nailer.sides.identity import Identity, host_key
+from nailer.sides.identities.certificate import identity_of_pem
+from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.memory import MemorySide
 from nailer.sides.reach import reach
 from nailer.sides.side import Side

@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.entry import NS, Kind, Stamp
-from nailer.core.sitepath import SitePath
+from nailer.core.files.entry import NS, Kind, Stamp
+from nailer.core.files.sitepath import SitePath
 from nailer.errors import AlreadyThere, FileMissing, FolderNotEmpty, NotSupported, TransferError, WrongKind
 from nailer.sides.side import once, walk
 from tests.builders import NOON_S

@@ -14,19 +14,19 @@ from typing import Any
 
 import pytest
 
-from nailer.core.entry import Entry, SideName
-from nailer.core.joint import Joint, Standing
-from nailer.core.ledger import View
-from nailer.core.names import part_name
-from nailer.core.plan import Choice, Verdict
-from nailer.core.protocol import Protocol
-from nailer.core.sitepath import SitePath
-from nailer.core.states import ItemState, JobState
-from nailer.core.whole import Listing
+from nailer.core.compare.joint import Joint, Standing
+from nailer.core.compare.ledger import View
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.names import part_name
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.whole import Listing
+from nailer.core.jobs.states import ItemState, JobState
+from nailer.core.plans.plan import Choice, Verdict
 from nailer.engine.runner import Runner
 from nailer.errors import Conflict, SendingStopped
-from nailer.services.planning import Dropped
-from nailer.sides.sftp import SftpSide
+from nailer.services.plans.make import Dropped
+from nailer.sides.sftp.side import SftpSide
 from nailer.standins.faults import CutAfter, Full, RefusesEverybody, Slow
 from nailer.standins.ftp import FtpHost
 from nailer.store.changes import What

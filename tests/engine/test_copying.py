@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.entry import SideName
-from nailer.core.plan import Choice
-from nailer.core.states import JobState
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.states import JobState
+from nailer.core.plans.plan import Choice
 from nailer.errors import InvalidInput
-from nailer.sides.sftp import SftpSide
+from nailer.sides.sftp.side import SftpSide
 from nailer.standins.faults import CutAfter
 from nailer.standins.sftp import SftpHost
 from nailer.store.sites import Secrets, Site

@@ -11,9 +11,9 @@ from blake3 import blake3
 from tools.break_guards import GUARDS, Guard
 
 import nailer
-from nailer.core.entry import SideName
-from nailer.core.plan import Choice
-from nailer.core.states import JobState
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.states import JobState
+from nailer.core.plans.plan import Choice
 from nailer.engine.carry import Carrier
 from nailer.sides.side import once
 from nailer.store.changes import NewChange, What, change_row

@@ -10,8 +10,8 @@ from typing import Any
 
 import pytest
 
-from nailer.core.entry import SideName
-from nailer.core.limits import ALL_SITES, Limit, Limits
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.limits import ALL_SITES, Limit, Limits
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.store.jobs import JobKind
 

@@ -11,9 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.entry import SideName
-from nailer.core.plan import Choice
-from nailer.core.states import ENDED, JobState
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.states import ENDED, JobState
+from nailer.core.plans.plan import Choice
 from nailer.engine import runner
 from nailer.errors import StoreUnavailable
 from nailer.sides import here, sftp

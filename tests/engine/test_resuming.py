@@ -8,10 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.entry import SideName
-from nailer.core.limits import Limit, Limits
-from nailer.core.plan import Choice
-from nailer.core.states import JobState
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.limits import Limit, Limits
+from nailer.core.jobs.states import JobState
+from nailer.core.plans.plan import Choice
 from nailer.engine.live import LiveJob
 from tests.rough.worlds import hidden
 from tests.world import World

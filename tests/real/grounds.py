@@ -11,8 +11,8 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from nailer.core.charset import UTF8
-from nailer.core.sitepath import SitePath
+from nailer.core.files.charset import UTF8
+from nailer.core.files.sitepath import SitePath
 from nailer.sides.connection import Connection, Lane, Manner, SignIn, Wanted
 from nailer.sides.dial import Endpoint
 from nailer.sides.reach import reach

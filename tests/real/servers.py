@@ -19,9 +19,9 @@ from pathlib import Path
 
 import asyncssh
 
-from nailer.core.protocol import Protocol
-from nailer.sides.certificate import identity_of_pem
-from nailer.sides.identity import Identity, host_key
+from nailer.core.connecting.protocol import Protocol
+from nailer.sides.identities.certificate import identity_of_pem
+from nailer.sides.identities.identity import Identity, host_key
 from nailer.standins.certificates import make_certificate
 from tests.real.packages import Programs, as_root, programs
 

@@ -12,18 +12,18 @@ from pathlib import Path
 import asyncssh
 import pytest
 
-from nailer.core.entry import SideName
-from nailer.core.names import part_name
-from nailer.core.protocol import Protocol
-from nailer.core.sitepath import SitePath
-from nailer.core.states import JobState
-from nailer.core.whole import Lack
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.entry import SideName
+from nailer.core.files.names import part_name
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.whole import Lack
+from nailer.core.jobs.states import JobState
 from nailer.errors import EncryptionDemanded, LoginRefused, NailerError, NotSupported, PermissionRefused
-from nailer.services.fetch import file_to_fetch, zipped
+from nailer.services.files.download import file_to_fetch, zipped
 from nailer.sides.connection import Lane, SignIn
 from nailer.sides.dial import Endpoint
-from nailer.sides.identity import published_fingerprint
-from nailer.sides.sftp import host_keys
+from nailer.sides.identities.identity import published_fingerprint
+from nailer.sides.sftp.side import host_keys
 from nailer.sides.side import once
 from tests.builders import path, tree, write
 from tests.real.grounds import connected_to, path_of

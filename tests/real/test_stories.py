@@ -11,10 +11,10 @@ from typing import Any
 
 import pytest
 
-from nailer.core.joint import Joint
-from nailer.core.limits import Limit, Limits
-from nailer.core.states import JobState
-from nailer.core.sync import Direction, Removals
+from nailer.core.compare.joint import Joint
+from nailer.core.jobs.limits import Limit, Limits
+from nailer.core.jobs.states import JobState
+from nailer.core.pairs.sync import Direction, Removals
 from nailer.engine.live import LiveJob
 from nailer.store.pairs import RunState
 from tests.builders import tree, write

@@ -21,11 +21,11 @@ from pathlib import Path
 
 import structlog
 
-from nailer.core.entry import SideName
-from nailer.core.joint import Joint
-from nailer.core.plan import Action
-from nailer.core.states import ItemState, JobState
-from nailer.core.sync import Direction, Removals
+from nailer.core.compare.joint import Joint
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.states import ItemState, JobState
+from nailer.core.pairs.sync import Direction, Removals
+from nailer.core.plans.plan import Action
 from nailer.errors import NailerError
 from nailer.store.database import Database
 from nailer.store.jobs import Job

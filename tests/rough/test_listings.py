@@ -8,12 +8,12 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.entry import SideName
-from nailer.core.joint import Joint
-from nailer.core.ledger import View
-from nailer.core.states import JobState
-from nailer.core.sync import Direction, Doing
-from nailer.core.whole import Lack
+from nailer.core.compare.joint import Joint
+from nailer.core.compare.ledger import View
+from nailer.core.files.entry import SideName
+from nailer.core.files.whole import Lack
+from nailer.core.jobs.states import JobState
+from nailer.core.pairs.sync import Direction, Doing
 from nailer.errors import TransferError
 from nailer.sides.connection import Lane
 from tests.builders import path, write

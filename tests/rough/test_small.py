@@ -5,10 +5,10 @@ from __future__ import annotations
 import asyncio
 from pathlib import Path
 
-from nailer.core.entry import SideName
-from nailer.core.states import JobState
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.states import JobState
 from nailer.standins.faults import Stuck
-from nailer.web.jobs import card_of
+from nailer.web.plans.jobs import card_of
 from tests.builders import NOON_S, write
 from tests.rough.worlds import a_rough_world, failures, hidden
 from tests.world import THERE, World

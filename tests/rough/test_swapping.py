@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.entry import SideName
-from nailer.core.plan import Choice
-from nailer.core.states import ItemState, JobState
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.states import ItemState, JobState
+from nailer.core.plans.plan import Choice
 from nailer.sides.side import once
 from nailer.store.changes import NewChange, What, change_row
 from tests.builders import path, write

@@ -8,10 +8,10 @@ from collections.abc import AsyncIterator, Iterable
 from pathlib import Path
 from typing import Any
 
-from nailer.core.joint import Compare
-from nailer.core.protocol import Protocol
-from nailer.core.sync import Direction, Removals, Wish
-from nailer.services.syncplan import SyncPlan
+from nailer.core.compare.joint import Compare
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.pairs.sync import Direction, Removals, Wish
+from nailer.services.pairs.plan import SyncPlan
 from nailer.store.jobs import Item, Job
 from tests.rough.server import RoughFtp
 from tests.world import World, a_world_on

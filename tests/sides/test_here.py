@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.entry import Kind
-from nailer.core.sitepath import SitePath
+from nailer.core.files.entry import Kind
+from nailer.core.files.sitepath import SitePath
 from nailer.errors import AlreadyThere, FileMissing, OutsideRoot, TransferError, WrongKind
 from nailer.sides import here
 from nailer.sides.here import HereSide

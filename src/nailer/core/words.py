@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, tzinfo
 
-from nailer.core.entry import NS, Stamp
+from nailer.core.files.entry import NS, Stamp
 
 _UNITS = ("kB", "MB", "GB", "TB", "PB")
 

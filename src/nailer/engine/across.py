@@ -11,9 +11,9 @@ from contextlib import aclosing
 
 from blake3 import blake3
 
-from nailer.core.entry import Entry
-from nailer.core.joint import still_as
-from nailer.core.sitepath import SitePath
+from nailer.core.compare.joint import still_as
+from nailer.core.files.entry import Entry
+from nailer.core.files.sitepath import SitePath
 from nailer.errors import Conflict, FileMissing, NotKnown, NotVerified, TransferError
 from nailer.sides.side import Side, tolerated
 

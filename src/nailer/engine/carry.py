@@ -23,13 +23,13 @@ from collections.abc import AsyncGenerator, AsyncIterator, Coroutine, Mapping, S
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
-from nailer.core.access import DEFAULT_FILE, carried_access, fitting, octal
-from nailer.core.entry import Entry, Kind, SideName
-from nailer.core.joint import Seen, same_content, same_time, seen, still_as
-from nailer.core.names import aside_name, part_name
-from nailer.core.plan import Action
-from nailer.core.sitepath import SitePath
-from nailer.core.states import ItemState
+from nailer.core.compare.joint import Seen, same_content, same_time, seen, still_as
+from nailer.core.files.access import DEFAULT_FILE, carried_access, fitting, octal
+from nailer.core.files.entry import Entry, Kind, SideName
+from nailer.core.files.names import aside_name, part_name
+from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.states import ItemState
+from nailer.core.plans.plan import Action
 from nailer.engine.across import copied_tree, remove_copied
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import Kept, KeptStore

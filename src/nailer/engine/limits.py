@@ -7,8 +7,8 @@ import contextlib
 from collections import deque
 from collections.abc import Callable, Mapping
 
-from nailer.core.entry import SideName
-from nailer.core.limits import ALL_SITES, Limits
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.limits import ALL_SITES, Limits
 from nailer.store.jobs import Job, JobKind
 
 # What may pass at once after a pause; small beside the ten seconds over which a limit is to hold.

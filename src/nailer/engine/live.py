@@ -9,10 +9,10 @@ from collections import deque
 from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
 
-from nailer.core.entry import SideName
-from nailer.core.progress import Count, Rate, Tally
-from nailer.core.sitepath import SitePath
-from nailer.core.states import JobState
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.progress import Count, Rate, Tally
+from nailer.core.jobs.states import JobState
 
 _SAMPLE_EVERY_S = 1.0
 _HISTORY = 300

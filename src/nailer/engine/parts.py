@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from nailer.core.names import aside_name, part_name
-from nailer.core.sitepath import SitePath, shown_name
+from nailer.core.files.names import aside_name, part_name
+from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.engine.across import removed_tree
 from nailer.errors import FileMissing, TransferError, WrongKind
 from nailer.sides.side import Side, is_there

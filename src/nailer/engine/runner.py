@@ -23,12 +23,12 @@ from typing import Any
 
 import structlog
 
-from nailer.core.entry import SideName
-from nailer.core.names import landing_rank
-from nailer.core.plan import Action
-from nailer.core.retry import next_delay
-from nailer.core.sitepath import SitePath
-from nailer.core.states import ItemState, JobState, Wish, check_item, ended_as
+from nailer.core.files.entry import SideName
+from nailer.core.files.names import landing_rank
+from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.retry import next_delay
+from nailer.core.jobs.states import ItemState, JobState, Wish, check_item, ended_as
+from nailer.core.plans.plan import Action
 from nailer.core.words import span_text
 from nailer.engine.carry import Carrier, Outcome
 from nailer.engine.group import GroupCommit, Statement

@@ -15,8 +15,8 @@ from dataclasses import dataclass
 import structlog
 from blake3 import blake3
 
-from nailer.core.entry import NS, Entry
-from nailer.core.sitepath import SitePath
+from nailer.core.files.entry import NS, Entry
+from nailer.core.files.sitepath import SitePath
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
 from nailer.errors import ConnectionDropped, FileMissing, NailerError, TransferError

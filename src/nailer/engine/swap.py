@@ -11,8 +11,8 @@ from __future__ import annotations
 
 import secrets
 
-from nailer.core.names import trying_names
-from nailer.core.sitepath import SitePath
+from nailer.core.files.names import trying_names
+from nailer.core.files.sitepath import SitePath
 from nailer.errors import (
     AlreadyThere,
     CannotReplace,

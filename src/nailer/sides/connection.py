@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Protocol as Interface
 
-from nailer.core.abilities import Abilities
-from nailer.core.charset import UTF8
-from nailer.core.protocol import Protocol
+from nailer.core.connecting.abilities import Abilities
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.charset import UTF8
 from nailer.sides.dial import Endpoint
-from nailer.sides.identity import Identity
+from nailer.sides.identities.identity import Identity
 from nailer.sides.side import Side
 from nailer.sides.wire import Wire
 

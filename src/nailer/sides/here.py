@@ -22,10 +22,10 @@ from functools import lru_cache, partial
 from pathlib import Path
 from typing import Any, ParamSpec, TypeVar
 
-from nailer.core.entry import Entry, Kind, Stamp, kind_of_mode
-from nailer.core.room import Room
-from nailer.core.sitepath import SitePath
-from nailer.core.whole import Listing, listing_of
+from nailer.core.files.entry import Entry, Kind, Stamp, kind_of_mode
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.whole import Listing, listing_of
+from nailer.core.plans.room import Room
 from nailer.errors import FileMissing, OutsideRoot, WrongKind
 from nailer.sides.side import CHUNK_BYTES, Digest, agreed
 from nailer.sides.translate import from_os

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import AsyncGenerator, AsyncIterator
 from dataclasses import dataclass, field, replace
 
-from nailer.core.entry import Entry, Kind, Stamp
-from nailer.core.room import Room
-from nailer.core.sitepath import SitePath
-from nailer.core.whole import Listing, listing_of
+from nailer.core.files.entry import Entry, Kind, Stamp
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.whole import Listing, listing_of
+from nailer.core.plans.room import Room
 from nailer.errors import AlreadyThere, FileMissing, FolderNotEmpty, OutsideRoot, WrongKind
 from nailer.sides.side import CHUNK_BYTES, Digest, land_by_steps, whole_by_steps
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 
-from nailer.core.protocol import Greeting, Protocol, Speaker, greeting_of
-from nailer.core.retry import next_delay
+from nailer.core.connecting.protocol import Greeting, Protocol, Speaker, greeting_of
+from nailer.core.jobs.retry import next_delay
 from nailer.errors import ConnectionDropped, HostUnreachable, TooManyConnections, TransferError
-from nailer.sides import ftp, sftp
 from nailer.sides.connection import Connection, Wanted
 from nailer.sides.dial import Endpoint, dial
-from nailer.sides.tls import client_context, encrypted
+from nailer.sides.ftp import side as ftp
+from nailer.sides.ftp.tls import client_context, encrypted
+from nailer.sides.sftp import side as sftp
 
 _LISTEN_S = 4.0
 _HELLO_BYTES = 400

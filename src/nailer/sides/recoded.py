@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import AsyncGenerator, AsyncIterator
 from dataclasses import replace
 
-from nailer.core.charset import CHARSETS, UTF8, from_wire, to_wire
-from nailer.core.entry import Entry, Stamp
-from nailer.core.room import Room
-from nailer.core.sitepath import SitePath
-from nailer.core.whole import Listing
+from nailer.core.files.charset import CHARSETS, UTF8, from_wire, to_wire
+from nailer.core.files.entry import Entry, Stamp
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.whole import Listing
+from nailer.core.plans.room import Room
 from nailer.errors import NotSupported
 from nailer.sides.side import Digest, Side
 

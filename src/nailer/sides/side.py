@@ -12,11 +12,11 @@ from contextlib import aclosing
 from dataclasses import dataclass
 from typing import Protocol
 
-from nailer.core.access import within
-from nailer.core.entry import Entry, Stamp
-from nailer.core.room import Room
-from nailer.core.sitepath import SitePath, shown_name
-from nailer.core.whole import Listing, NotWhole
+from nailer.core.files.access import within
+from nailer.core.files.entry import Entry, Stamp
+from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.files.whole import Listing, NotWhole
+from nailer.core.plans.room import Room
 from nailer.errors import Conflict, FileMissing, NotSupported, PermissionRefused, ServerFailed, TransferError, WrongKind
 
 CHUNK_BYTES = 256 * 1024

@@ -17,7 +17,7 @@ import asyncssh
 from asyncssh.packet import String
 from asyncssh.sftp import SFTPServerHandler
 
-from nailer.sides.meeting import one_time_code
+from nailer.sides.sftp.meeting import one_time_code
 from nailer.standins.faults import CutListing, Healthy
 
 _Challenge = tuple[str, str, str, list[tuple[str, bool]]]

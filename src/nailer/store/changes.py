@@ -10,9 +10,9 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
-from nailer.core.entry import Entry, SideName, Stamp
-from nailer.core.joint import Baseline, Seen
-from nailer.core.sitepath import SitePath
+from nailer.core.compare.joint import Baseline, Seen
+from nailer.core.files.entry import Entry, SideName, Stamp
+from nailer.core.files.sitepath import SitePath
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 

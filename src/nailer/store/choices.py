@@ -6,8 +6,8 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from nailer.core.sync import Direction, Doing
-from nailer.core.tree import Below
+from nailer.core.files.tree import Below
+from nailer.core.pairs.sync import Direction, Doing
 from nailer.store.database import Database, Work
 
 _ROWS_AT_ONCE = 5_000

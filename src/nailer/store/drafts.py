@@ -7,9 +7,9 @@ import json
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from nailer.core.entry import Entry, Kind, SideName, Stamp
-from nailer.core.sitepath import SitePath
-from nailer.core.text import TextForm
+from nailer.core.files.entry import Entry, Kind, SideName, Stamp
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.text import TextForm
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, utc_now
 

@@ -9,12 +9,12 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import Any
 
-from nailer.core.destination import Better
-from nailer.core.entry import Entry, Kind, SideName, Stamp
-from nailer.core.plan import Action, Choice, Step, Verdict, chosen
-from nailer.core.progress import Count, Tally
-from nailer.core.sitepath import SitePath
-from nailer.core.states import ENDED, ItemState, JobState, Wish, check_job
+from nailer.core.files.entry import Entry, Kind, SideName, Stamp
+from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.progress import Count, Tally
+from nailer.core.jobs.states import ENDED, ItemState, JobState, Wish, check_job
+from nailer.core.plans.destination import Better
+from nailer.core.plans.plan import Action, Choice, Step, Verdict, chosen
 from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nailer.core.limits import Limit, Limits, hours_json, hours_of_json
+from nailer.core.jobs.limits import Limit, Limits, hours_json, hours_of_json
 from nailer.store.database import Database
 
 

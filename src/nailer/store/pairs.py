@@ -8,10 +8,10 @@ from dataclasses import asdict, dataclass
 from datetime import datetime
 from enum import StrEnum
 
-from nailer.core.joint import Compare
-from nailer.core.sitepath import SitePath
-from nailer.core.sync import Direction, Flow, Removals, Rolled, Wish
-from nailer.core.tree import Below
+from nailer.core.compare.joint import Compare
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.tree import Below
+from nailer.core.pairs.sync import Direction, Flow, Removals, Rolled, Wish
 from nailer.errors import Conflict, NotFound
 from nailer.store.changes import pair_key
 from nailer.store.database import Database, Row, Work, utc_now

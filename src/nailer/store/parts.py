@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from nailer.core.entry import Entry, SideName
-from nailer.core.sitepath import SitePath
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.sitepath import SitePath
 from nailer.store.database import Database, utc_now
 
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from nailer.core.sieve import Group, How, Sieve, house_sieves, rule_data, rule_of
+from nailer.core.plans.sieve import Group, How, Sieve, house_sieves, rule_data, rule_of
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 

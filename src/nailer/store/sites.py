@@ -8,13 +8,13 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
-from nailer.core.charset import UTF8
-from nailer.core.entry import SideName
-from nailer.core.protocol import Protocol
-from nailer.core.sitepath import DocumentRoot, SitePath
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.charset import UTF8
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.errors import Conflict, NotFound
 from nailer.seal import Seal
-from nailer.sides.identity import Identity
+from nailer.sides.identities.identity import Identity
 from nailer.store.changes import pair_key
 from nailer.store.database import Database, Row, Work, utc_now
 

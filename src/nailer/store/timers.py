@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 
-from nailer.core.entry import SideName
-from nailer.core.joint import Compare
-from nailer.core.names import names_text
-from nailer.core.progress import Count
-from nailer.core.schedule import Every, Schedule, next_run
-from nailer.core.sitepath import SitePath
-from nailer.core.sync import Direction, Removals, Wish
+from nailer.core.compare.joint import Compare
+from nailer.core.files.entry import SideName
+from nailer.core.files.names import names_text
+from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.progress import Count
+from nailer.core.jobs.schedule import Every, Schedule, next_run
+from nailer.core.pairs.sync import Direction, Removals, Wish
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, aware, utc_now
 from nailer.store.pairs import RunState

@@ -15,31 +15,16 @@ from starlette.responses import FileResponse, PlainTextResponse, RedirectRespons
 
 from nailer.app import Nailer
 from nailer.errors import InvalidInput, NailerError, NotFound
-from nailer.web import (
-    access,
-    adding,
-    changes,
-    checks,
-    connection,
-    drops,
-    editor,
-    files,
-    identities,
-    jobs,
-    look,
-    patterns,
-    plans,
-    search,
-    session,
-    sieves,
-    sites,
-    sync,
-    timers,
-    urls,
-)
-from nailer.web.forms import reason_of
-from nailer.web.guard import Guard
-from nailer.web.pages import error_answer, make_environment, static_folder
+from nailer.web.editing import checks, editor
+from nailer.web.files import access, ledger, preview, search, sieves
+from nailer.web.pairs import sync, timers
+from nailer.web.people import session
+from nailer.web.plans import changes, jobs, plans, uploads
+from nailer.web.shell import patterns, urls
+from nailer.web.shell.forms import reason_of
+from nailer.web.shell.guard import Guard
+from nailer.web.shell.pages import error_answer, make_environment, static_folder
+from nailer.web.sites import adding, connection, identities, overview
 
 _log = structlog.get_logger()
 _FOREVER = "public, max-age=31536000, immutable"
@@ -61,15 +46,15 @@ def create_app(nailer: Nailer) -> FastAPI:
     for module in (
         session,
         adding,
-        sites,
+        overview,
         connection,
         identities,
-        files,
+        ledger,
         plans,
-        drops,
+        uploads,
         jobs,
         search,
-        look,
+        preview,
         editor,
         patterns,
         access,

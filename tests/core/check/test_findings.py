@@ -7,8 +7,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nailer.core.check.findings import findings
-from nailer.core.merge import merged
-from nailer.core.text import TextForm
+from nailer.core.compare.merge import merged
+from nailer.core.files.text import TextForm
 from nailer.standins.demo import content
 
 

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nailer.core.check.references import references, renamed, rewritten, target_of
-from nailer.core.sitepath import DocumentRoot, SitePath
+from nailer.core.files.sitepath import DocumentRoot, SitePath
 from tests.builders import path
 
 ROOTS = (DocumentRoot(path("/htdocs"), "https://skerryferries.example/"),)

@@ -17,7 +17,7 @@ import tinycss2
 from pygments.lexers import JavascriptLexer, PhpLexer
 from pygments.token import Comment, Literal, Punctuation, String
 
-from nailer.core.text import TextForm
+from nailer.core.files.text import TextForm
 
 _MOST = 200
 _SCRIPTS = (".cgi", ".pl", ".sh", ".py", ".rb")

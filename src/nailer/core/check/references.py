@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from html.parser import HTMLParser
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urljoin, urlsplit
 
-from nailer.core.sitepath import DocumentRoot, SitePath, address_of, path_of
+from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of, path_of
 from nailer.errors import InvalidInput
 
 _PAGE = re.compile(rb"\.(x?html?|php\d?|phtml|shtml|inc|tpl|svg)$", re.I)

@@ -7,9 +7,9 @@ import re
 from dataclasses import dataclass
 from enum import StrEnum
 
-from nailer.core.access import octal
 from nailer.core.check.live import Fetched
-from nailer.core.entry import Entry
+from nailer.core.files.access import octal
+from nailer.core.files.entry import Entry
 
 ENDINGS = (b".cgi", b".pl", b".py", b".rb", b".sh", b".fcgi")
 _BOM = b"\xef\xbb\xbf"

@@ -15,16 +15,16 @@ from typing import Any
 import asyncssh
 
 from nailer.app import Nailer
-from nailer.core.entry import NS, Entry, Kind, Stamp
-from nailer.core.joint import Compare
-from nailer.core.kinds import FileKind
-from nailer.core.protocol import Protocol
-from nailer.core.schedule import Every, Schedule
-from nailer.core.sieve import Group, How, Match, Sieve, Test
-from nailer.core.sitepath import DocumentRoot, SitePath
-from nailer.core.sync import Direction, Removals, Wish
-from nailer.sides.certificate import identity_of_pem
-from nailer.sides.identity import host_key
+from nailer.core.compare.joint import Compare
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.kinds import FileKind
+from nailer.core.files.sitepath import DocumentRoot, SitePath
+from nailer.core.jobs.schedule import Every, Schedule
+from nailer.core.pairs.sync import Direction, Removals, Wish
+from nailer.core.plans.sieve import Group, How, Match, Sieve, Test
+from nailer.sides.identities.certificate import identity_of_pem
+from nailer.sides.identities.identity import host_key
 from nailer.standins.certificates import make_certificate
 from nailer.standins.demo import content
 from nailer.store.changes import baseline_row

@@ -1,0 +1,1 @@
+"""How two sides, or two texts, stand to each other: joints, the ledger, differences, merges."""

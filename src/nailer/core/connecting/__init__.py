@@ -1,0 +1,1 @@
+"""Getting connected: protocols, letters from hosts, and what a failed sign-in means."""

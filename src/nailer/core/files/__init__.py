@@ -1,0 +1,1 @@
+"""What a file is: its entry, path, names, access, text, and what a listing tells of it."""

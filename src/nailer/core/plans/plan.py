@@ -1,0 +1,299 @@
+"""What carrying or removing picked names would do: ordered steps, each with its reason. Reading a plan changes nothing.
+
+Order: folders first, parents before children; then files, those that pages refer to before the pages, the index last;
+removals children first. A plan is void where a side has changed since: every step therefore remembers what it saw at
+its source and its target, and the engine looks again before it acts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, fields, replace
+from enum import StrEnum
+
+from nailer.core.compare.joint import same_content, same_time, seen
+from nailer.core.files.entry import Entry, Kind, SideName
+from nailer.core.files.names import free_name, landing_rank
+from nailer.core.words import count_text
+
+Below = tuple[bytes, ...]
+
+
+class Action(StrEnum):
+    """What one step does to the side that changes."""
+
+    MAKE_FOLDER = "make-folder"
+    CARRY = "carry"
+    REMOVE = "remove"
+    REMOVE_FOLDER = "remove-folder"
+    RESTORE = "restore"
+    MOVE = "move"
+    SET_ACCESS = "set-access"
+
+
+class Verdict(StrEnum):
+    """What carrying one name meets at its target."""
+
+    NEW = "new"
+    REPLACES = "replaces"
+    REPLACES_NEWER = "replaces-newer"
+    SAME = "same"
+    REMOVES = "removes"
+    SETS = "sets"
+    LEFT = "left"
+
+
+class Choice(StrEnum):
+    """One answer for all files whose target exists."""
+
+    REPLACE = "replace"
+    ONLY_NEWER = "only-newer"
+    KEEP_BOTH = "keep-both"
+    LEAVE = "leave"
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """One entry of the source tree: the names from the picked folder down to it, and what it is there.
+
+    `problem` is set where a folder could not be read: what is in it is unknown. `doubt` says of one that was read why it
+    may hold more.
+    """
+
+    below: Below
+    entry: Entry
+    problem: str | None = None
+    doubt: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One step of a plan.
+
+    `source` is where the bytes come from and `target` where they land, both as names below the two folders of the plan.
+    `entry` is what was seen at the source, `replaces` what was seen at the target (None: nothing there).
+    A step whose verdict is LEFT or SAME is not carried out; its reason says why.
+    """
+
+    action: Action
+    source: Below
+    target: Below
+    entry: Entry
+    verdict: Verdict
+    reason: str
+    replaces: Entry | None = None
+
+    @property
+    def acts(self) -> bool:
+        return self.verdict not in (Verdict.LEFT, Verdict.SAME)
+
+    @property
+    def bytes_to_carry(self) -> int:
+        return self.entry.size if self.acts and self.action is Action.CARRY else 0
+
+
+@dataclass(frozen=True, slots=True)
+class Summary:
+    """The counts that are said before a plan is carried out. Files unless named otherwise."""
+
+    new: int
+    replaced: int
+    replaced_newer: int
+    same: int
+    left: int
+    removed: int
+    set: int
+    folders: int
+    bytes_to_carry: int
+
+    @property
+    def acts(self) -> int:
+        return self.new + self.replaced + self.replaced_newer + self.removed + self.set
+
+    def __add__(self, other: Summary) -> Summary:
+        """The counts of two parts of a plan together."""
+        return Summary(*(getattr(self, one.name) + getattr(other, one.name) for one in fields(self)))
+
+
+def carry_plan(found: Iterable[Found], there: Mapping[Below, Entry], *, resend_same: bool = False) -> list[Step]:
+    """The steps that carry what was found into a folder, as if every file is to be replaced; `chosen` narrows them.
+
+    `there` holds what the target side has at the same names below. With `resend_same` files that look equal go too.
+    """
+    folders: list[Step] = []
+    files: list[Step] = []
+    blocked: set[Below] = set()
+    for one in sorted(found, key=lambda one: len(one.below)):
+        if any(one.below[:depth] in blocked for depth in range(1, len(one.below))):
+            files.append(_left(one, "its folder cannot be made there"))
+            continue
+        step = _carry_step(one, there.get(one.below), resend_same)
+        if one.entry.is_folder:
+            folders.append(step)
+            if step.verdict is Verdict.LEFT:
+                blocked.add(one.below)
+            elif one.doubt:
+                folders.append(_left(one, f"may hold more than was listed, which is not carried. {one.doubt}"))
+        else:
+            files.append(step)
+    folders.sort(key=lambda step: len(step.target))
+    files.sort(key=lambda step: landing_rank(step.target[-1]))
+    return folders + files
+
+
+def _carry_step(one: Found, there: Entry | None, resend_same: bool) -> Step:
+    entry = one.entry
+    if one.problem is not None:
+        return _left(one, one.problem)
+    if entry.kind is Kind.LINK:
+        return _left(one, "a symbolic link is not followed")
+    if entry.kind is Kind.OTHER:
+        return _left(one, "neither a file nor a folder")
+    if entry.is_folder:
+        return _folder_step(one, there)
+    if there is None:
+        return Step(Action.CARRY, one.below, one.below, entry, Verdict.NEW, "new")
+    if not there.is_file:
+        return _left(one, f"a {there.kind} of the same name is in the way", there)
+    if same_content(seen(entry), seen(there)):
+        verdict = Verdict.REPLACES if resend_same else Verdict.SAME
+        return Step(Action.CARRY, one.below, one.below, entry, verdict, "same size and time", there)
+    if is_newer(there, entry):
+        return Step(Action.CARRY, one.below, one.below, entry, Verdict.REPLACES_NEWER, "replaces a newer file", there)
+    return Step(Action.CARRY, one.below, one.below, entry, Verdict.REPLACES, "replaces", there)
+
+
+def _folder_step(one: Found, there: Entry | None) -> Step:
+    if there is None:
+        return Step(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.NEW, "new folder")
+    if there.opens_as_folder:
+        return Step(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.SAME, "is there", there)
+    return _left(one, f"a {there.kind} of the same name is in the way", there)
+
+
+def _left(one: Found, reason: str, there: Entry | None = None) -> Step:
+    action = Action.MAKE_FOLDER if one.entry.is_folder else Action.CARRY
+    return Step(action, one.below, one.below, one.entry, Verdict.LEFT, reason, there)
+
+
+def is_newer(one: Entry, other: Entry) -> bool:
+    """True where both times are known and `one` is later by more than the sides can confuse."""
+    if one.stamp is None or other.stamp is None or same_time(one.stamp, other.stamp):
+        return False
+    return one.stamp.at_ns > other.stamp.at_ns
+
+
+def chosen(steps: Sequence[Step], choice: Choice, taken: Mapping[Below, frozenset[bytes]]) -> list[Step]:
+    """The plan under one choice for all files that are there already.
+
+    `taken` holds, for each target folder (its names below), the names in it: keeping both needs free ones.
+    """
+    used: dict[Below, set[bytes]] = {folder: set(names) for folder, names in taken.items()}
+    for step in steps:
+        used.setdefault(step.target[:-1], set()).add(step.target[-1])
+    return [_under(step, choice, used) for step in steps]
+
+
+def _under(step: Step, choice: Choice, used: dict[Below, set[bytes]]) -> Step:
+    meets = step.action is Action.CARRY and step.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER)
+    if not meets or choice is Choice.REPLACE:
+        return step
+    if choice is Choice.LEAVE:
+        return replace(step, verdict=Verdict.LEFT, reason="left as it is: there already")
+    if choice is Choice.ONLY_NEWER:
+        if step.replaces is not None and is_newer(step.entry, step.replaces):
+            return step
+        return replace(step, verdict=Verdict.LEFT, reason="left as it is: not older there")
+    folder = step.target[:-1]
+    name = free_name(step.target[-1], used[folder])
+    used[folder].add(name)
+    return replace(step, target=(*folder, name), verdict=Verdict.NEW, replaces=None, reason="kept beside the other")
+
+
+def move_plan(found: Iterable[Found], there: Mapping[Below, Entry]) -> list[Step]:
+    """The steps that move picked names, each whole, into another folder of the same side. A taken name stays in the way:
+    moving replaces nothing."""
+    steps = []
+    for one in found:
+        met = there.get(one.below)
+        if met is not None:
+            steps.append(
+                Step(
+                    Action.MOVE,
+                    one.below,
+                    one.below,
+                    one.entry,
+                    Verdict.LEFT,
+                    f"a {met.kind} of the same name is there",
+                    met,
+                )
+            )
+        else:
+            steps.append(Step(Action.MOVE, one.below, one.below, one.entry, Verdict.NEW, "is moved"))
+    return steps
+
+
+def removal_plan(found: Sequence[Found]) -> list[Step]:
+    """The steps that remove what was found, children before parents. A folder that could not be read bars its parents.
+
+    Links are removed as links; what they point to stays.
+    """
+    unread = {one.below for one in found if one.problem is not None or one.doubt}
+    steps = []
+    for one in sorted(found, key=lambda one: (one.entry.is_folder, -len(one.below))):
+        action = Action.REMOVE_FOLDER if one.entry.is_folder else Action.REMOVE
+        barred = any(other[: len(one.below)] == one.below for other in unread) if one.entry.is_folder else False
+        verdict, reason = (
+            (Verdict.LEFT, "not all of what is in it is known") if barred else (Verdict.REMOVES, "is removed")
+        )
+        if one.entry.kind is Kind.OTHER:
+            verdict, reason = Verdict.LEFT, "neither a file nor a folder"
+        steps.append(Step(action, one.below, one.below, one.entry, verdict, reason, one.entry))
+    return steps
+
+
+def summary(steps: Iterable[Step]) -> Summary:
+    """The counts of a plan; folders that are there already count nowhere."""
+    count = dict.fromkeys(Verdict, 0)
+    folders = carried = 0
+    for step in steps:
+        if step.action in (Action.MAKE_FOLDER, Action.REMOVE_FOLDER):
+            folders += step.acts
+            if step.verdict is Verdict.LEFT:
+                count[Verdict.LEFT] += 1
+            continue
+        count[step.verdict] += 1
+        carried += step.bytes_to_carry
+    return Summary(
+        new=count[Verdict.NEW],
+        replaced=count[Verdict.REPLACES],
+        replaced_newer=count[Verdict.REPLACES_NEWER],
+        same=count[Verdict.SAME],
+        left=count[Verdict.LEFT],
+        removed=count[Verdict.REMOVES],
+        set=count[Verdict.SETS],
+        folders=folders,
+        bytes_to_carry=carried,
+    )
+
+
+def summary_sentence(found: Summary, to_side: SideName) -> str:
+    """What a plan would do, in one line: `3 new, 2 replaced (1 of them newer there), 12 left as they are`."""
+    parts = []
+    if found.new:
+        parts.append(f"{found.new} new")
+    replaced = found.replaced + found.replaced_newer
+    if replaced:
+        newer = f" ({found.replaced_newer} of them newer {to_side})" if found.replaced_newer else ""
+        parts.append(f"{replaced} replaced{newer}")
+    if found.removed:
+        parts.append(f"{found.removed} removed {to_side}")
+    if found.set:
+        parts.append(f"access of {count_text(found.set, 'name')} set")
+    if found.folders:
+        parts.append(count_text(found.folders, "folder"))
+    if found.same:
+        parts.append(f"{found.same} the same already")
+    if found.left:
+        parts.append(f"{found.left} left out")
+    return ", ".join(parts) or "nothing to do"

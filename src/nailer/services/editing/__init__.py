@@ -1,0 +1,1 @@
+"""Editing files: drafts, saving with care, a person's own editor, the live check, scripts, references."""

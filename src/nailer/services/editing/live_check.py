@@ -1,0 +1,156 @@
+"""The live check: what visitors get at an address, fetched and compared with what is on the server."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+import ssl
+from collections.abc import Callable
+from contextlib import suppress
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from urllib.parse import urljoin, urlsplit, urlunsplit
+
+import httpx2
+from blake3 import blake3
+
+from nailer.core.check.live import Fetched, How, Verdict, keeps, trouble_in, verdict
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath, address_of
+from nailer.errors import FileMissing, InvalidInput
+from nailer.services.files.browse import Browse
+from nailer.store.sites import Site
+
+_WITHIN_S = 15.0
+_MOST_BYTES = 32 * 1024 * 1024
+_MOST_MOVES = 5
+_BEGINS = 400
+_READ_BYTES = 200_000
+_PROGRAMS = (b".php", b".phtml", b".cgi", b".pl", b".py", b".rb", b".sh", b".asp", b".aspx", b".shtml")
+
+Route = Callable[[str, int], tuple[str, int]]
+
+
+class LiveCheck:
+    """`route` says where a server's name and port are reached from here."""
+
+    def __init__(self, browse: Browse, route: Route) -> None:
+        self._browse = browse
+        self._route = route
+
+    async def of_file(self, site: Site, path: SitePath, before: bytes | None = None) -> tuple[Verdict, list[Fetched]]:
+        """Compare what visitors get with what lies there now. Raises InvalidInput where the file is not on the web."""
+        address = address_of(path, site.document_roots)
+        if address is None:
+            raise InvalidInput("This lies outside the folders that the site's web address serves: no visitor gets it.")
+        async with self._browse.side(site, SideName.THERE) as side:
+            entry = await side.stat(await side.resolve(path))
+            if not entry.is_file:
+                raise FileMissing(f"{path} is no file.")
+            digest, size = blake3(), 0
+            async for chunk in side.read(path):
+                digest.update(chunk)
+                size += len(chunk)
+        answers = await self.fetch(address)
+        is_program = path.name.lower().endswith(_PROGRAMS)
+        return verdict(digest.digest(), answers, is_program=is_program, before=before), answers
+
+    async def fetch(self, address: str) -> list[Fetched]:
+        """The three fetches of an address, at the same time."""
+        return list(await asyncio.gather(*(self.once(address, how) for how in How)))
+
+    async def once(self, address: str, how: How = How.PLAIN) -> Fetched:
+        """One fetch, moves followed. What goes wrong is in the answer."""
+        asked = _with_query(address) if how is How.NEW_QUERY else address
+        headers = {"Cache-Control": "no-cache", "Pragma": "no-cache"} if how is How.PAST_CACHES else {}
+        moved = ""
+        try:
+            async with asyncio.timeout(_WITHIN_S), httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False) as client:
+                for _ in range(_MOST_MOVES):
+                    answer = await self._get(client, asked, headers, how)
+                    if answer.status not in (301, 302, 303, 307, 308) or not answer.moved_to:
+                        return _moved(answer, moved)
+                    moved = f"{answer.status} to {answer.moved_to}"
+                    asked = urljoin(asked, answer.moved_to)
+        except (TimeoutError, httpx2.TimeoutException):
+            return Fetched(how, address, words=f"nothing came within {_WITHIN_S:.0f} s")
+        except (httpx2.HTTPError, httpx2.InvalidURL, OSError, ssl.SSLError, ValueError) as error:
+            return Fetched(how, address, words=str(error)[:200] or "the line was cut")
+        return Fetched(how, address, words=f"it moves on and on, last by {moved}")
+
+    async def purge(self, address: str, changed: str) -> str:
+        """Ask a site's cache to let a changed address go; return what it answered. `{url}` in the address stands for it."""
+        target = address.replace("{url}", changed)
+        try:
+            async with asyncio.timeout(_WITHIN_S), httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False) as client:
+                request = self._request(client, "POST", target, {})
+                answer = await client.send(request)
+        except (TimeoutError, httpx2.HTTPError, httpx2.InvalidURL, OSError, ValueError) as error:
+            return f"The purge address does not answer: {str(error)[:120] or 'nothing came in time'}."
+        return f"The cache was asked to let it go, and answered {answer.status_code}."
+
+    async def _get(self, client: httpx2.AsyncClient, address: str, headers: dict[str, str], how: How) -> Fetched:
+        answer = await client.send(self._request(client, "GET", address, headers), stream=True)
+        try:
+            digest, size, begins = blake3(), 0, b""
+            async for chunk in answer.aiter_bytes():
+                digest.update(chunk)
+                size += len(chunk)
+                begins = (begins + chunk)[:_READ_BYTES] if len(begins) < _READ_BYTES else begins
+                if size > _MOST_BYTES:
+                    raise ValueError("what it sends does not end")
+        finally:
+            await answer.aclose()
+        said = {name.lower(): value for name, value in answer.headers.items()}
+        age = said.get("age", "")
+        return Fetched(
+            how,
+            address,
+            answer.status_code,
+            digest.digest(),
+            size,
+            int(age) if age.isdecimal() else None,
+            keeps(said, _expires_in(said)),
+            said.get("etag", ""),
+            said.get("last-modified", ""),
+            said.get("cache-control", ""),
+            said.get("location", ""),
+            begins[:_BEGINS].decode("utf-8", "replace"),
+            trouble_in(begins.decode("utf-8", "replace")),
+        )
+
+    def _request(
+        self, client: httpx2.AsyncClient, method: str, address: str, headers: dict[str, str]
+    ) -> httpx2.Request:
+        parts = urlsplit(address)
+        if parts.scheme not in ("http", "https") or not parts.hostname:
+            raise ValueError(f"{address} is no web address")
+        port = parts.port or (443 if parts.scheme == "https" else 80)
+        host, dial_port = self._route(parts.hostname, port)
+        common = {"User-Agent": "Nailer live check", "Host": parts.netloc.rpartition("@")[2], **headers}
+        if (host, dial_port) == (parts.hostname, port):
+            return client.build_request(method, address, headers=common)
+        # A routed address is one of this machine's own servers, which speak plainly.
+        routed = urlunsplit(("http", f"{host}:{dial_port}", parts.path, parts.query, ""))
+        return client.build_request(method, routed, headers=common)
+
+
+def _with_query(address: str) -> str:
+    parts = urlsplit(address)
+    fresh = f"nailer={secrets.token_hex(6)}"
+    return urlunsplit(parts._replace(query=f"{parts.query}&{fresh}" if parts.query else fresh))
+
+
+def _moved(answer: Fetched, moved: str) -> Fetched:
+    if not moved:
+        return answer
+    kept = {name: getattr(answer, name) for name in answer.__slots__}
+    return Fetched(**(kept | {"moved_to": moved}))
+
+
+def _expires_in(said: dict[str, str]) -> int | None:
+    """Seconds from when the answer was made to when it says it expires."""
+    with suppress(TypeError, ValueError):
+        made = parsedate_to_datetime(said["date"]) if "date" in said else datetime.now(UTC)
+        return int((parsedate_to_datetime(said["expires"]) - made).total_seconds()) if "expires" in said else None
+    return None

@@ -1,0 +1,1 @@
+"""Seeing and changing single files: browsing, search, access, guarded folders, trees, sieves."""

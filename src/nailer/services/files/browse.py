@@ -1,0 +1,475 @@
+"""Seeing both sides: folders are read once, remembered for a while, and laid side by side as a ledger or a tree."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections import OrderedDict
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, tzinfo
+
+from nailer.core.compare.joint import Baseline, Joint, Standing, joint_of, rolled_up
+from nailer.core.compare.ledger import Inside, Row, View, build_rows, joint_counts, visible
+from nailer.core.files.charset import to_wire
+from nailer.core.files.entry import Entry, Kind, SideName
+from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.files.tree import Below, Tree
+from nailer.core.files.whole import Listing, NotWhole
+from nailer.core.pairs.sync import last_standing
+from nailer.core.plans.sieve import Sieves
+from nailer.core.words import when_text
+from nailer.errors import ConnectionDropped, FileMissing, TransferError
+from nailer.services.files.second_look import looked_again
+from nailer.sides.connection import Lane
+from nailer.sides.here import HereSide
+from nailer.sides.pool import Pool
+from nailer.sides.side import Side
+from nailer.store.changes import ChangeStore, pair_key
+from nailer.store.database import aware
+from nailer.store.pairs import Pair, PairStore
+from nailer.store.sieves import SieveStore
+from nailer.store.sites import Site
+
+_FRESH_S = 20.0
+_MOST_FOLDERS = 4000
+_MOST_NAMES = 600_000
+_ROLL_UP_FOLDERS = 400
+_MOST_LEDGERS = 8
+_FOLDERS_AT_ONCE = 16
+
+FolderPair = tuple[SitePath, SitePath]
+_Rolled = dict[bytes, tuple[Standing, Inside | None, Inside | None]]
+
+
+@dataclass(frozen=True, slots=True)
+class FolderRead:
+    """One folder of one side as it was read. `problem` says why it could not be; then `entries` is empty. `lack` says why
+    there may be more in it; `parts` are temporary files of Nailer's own, `ruled_out` names that were asked for by themselves
+    and are not there."""
+
+    entries: tuple[Entry, ...]
+    read_at: datetime
+    read_at_s: float
+    problem: TransferError | None = None
+    lack: NotWhole | None = None
+    parts: tuple[Entry, ...] = ()
+    ruled_out: frozenset[bytes] = frozenset()
+
+    def may_hide(self, name: bytes) -> str:
+        """Why a name that is not in it may be there all the same; '' where it is known not to be."""
+        unsure = self.lack is not None and name not in self.ruled_out and self.lack.may_hide(name)
+        return self.lack.sentence if unsure and self.lack is not None else ""
+
+    @property
+    def is_whole(self) -> bool:
+        """Everything in the folder is known."""
+        return self.problem is None and self.lack is None
+
+    @property
+    def is_missing(self) -> bool:
+        """The folder is not there: nothing is wrong, it could be made."""
+        return isinstance(self.problem, FileMissing)
+
+    @property
+    def inside(self) -> Inside | None:
+        if self.problem is not None:
+            return None
+        folders = sum(entry.is_folder for entry in self.entries)
+        return Inside(len(self.entries) - folders, folders)
+
+
+@dataclass(frozen=True, slots=True)
+class Ledger:
+    """Both sides of one folder pair. `rows` is everything, `shown` what the view lets through."""
+
+    here: SitePath
+    there: SitePath
+    here_listing: FolderRead
+    there_listing: FolderRead
+    rows: list[Row]
+    shown: list[Row]
+    counts: dict[Joint, int]
+    rolled: _Rolled | None
+
+
+@dataclass(frozen=True, slots=True)
+class TreeNode:
+    """A folder in the tree of both sides."""
+
+    name: bytes
+    here: SitePath
+    there: SitePath
+    on_here: bool
+    on_there: bool
+    link: bytes | None
+    guarded: bool
+
+
+@dataclass(slots=True)
+class _Memory:
+    """What was read of one site: listings in the order of use, readings under way, and rolled-up folders."""
+
+    listings: OrderedDict[tuple[SideName, SitePath], FolderRead] = field(default_factory=OrderedDict)
+    reading: dict[tuple[SideName, SitePath], asyncio.Task[FolderRead]] = field(default_factory=dict)
+    rolled: dict[FolderPair, _Rolled] = field(default_factory=dict)
+    ledgers: OrderedDict[tuple[SitePath, SitePath, View], Ledger] = field(default_factory=OrderedDict)
+    names: int = 0
+
+
+class Browse:
+    def __init__(
+        self, here: HereSide, pool: Pool, changes: ChangeStore, pairs: PairStore, sieves: SieveStore, zone: tzinfo
+    ) -> None:
+        self._here = here
+        self._pool = pool
+        self._changes = changes
+        self._pairs = pairs
+        self._sieves = sieves
+        self._zone = zone
+        self._memories: dict[int, _Memory] = {}
+
+    @asynccontextmanager
+    async def side(self, site: Site, name: SideName, lane: Lane = Lane.BROWSE) -> AsyncIterator[Side]:
+        """A side of a site, connected."""
+        if name is SideName.HERE:
+            yield self._here
+            return
+        async with self._pool.side(site.id, lane) as there:
+            yield there
+
+    async def listing(self, site: Site, name: SideName, folder: SitePath, *, max_age_s: float = _FRESH_S) -> FolderRead:
+        """A folder as it was read within `max_age_s`, or read now. Two who ask at once share one reading."""
+        memory = self._memory(site.id)
+        key = (name, folder)
+        known = memory.listings.get(key)
+        if known is not None and time.monotonic() - known.read_at_s <= max_age_s:
+            memory.listings.move_to_end(key)
+            return known
+        task = memory.reading.get(key)
+        if task is None:
+            task = asyncio.create_task(self._read(site, name, folder))
+            memory.reading[key] = task
+            task.add_done_callback(lambda _: memory.reading.pop(key, None))
+        # One reader that goes away must not cut the reading for the others.
+        return await asyncio.shield(task)
+
+    async def ledger(self, site: Site, here: SitePath, there: SitePath, view: View, *, fresh: bool = False) -> Ledger:
+        """Both sides of a folder pair. Raises what connecting raises; a folder that cannot be read is in the listing."""
+        age_s = 0.0 if fresh else _FRESH_S
+        ours, theirs = await asyncio.gather(
+            self.listing(site, SideName.HERE, here, max_age_s=age_s),
+            self.listing(site, SideName.THERE, there, max_age_s=age_s),
+        )
+        memory = self._memory(site.id)
+        rolled = memory.rolled.get((here, there))
+        known = memory.ledgers.get((here, there, view))
+        if known and known.here_listing is ours and known.there_listing is theirs and known.rolled is rolled:
+            memory.ledgers.move_to_end((here, there, view))
+            return known
+        baselines = (await self._changes.baselines(site.id, [(here, there)]))[pair_key(here, there)]
+        pair, below = await self._pair_of(site, here, there)
+        last = await self._last_read(pair, below, ours, theirs) if rolled is None else {}
+        ours, theirs = await self._looked_again(site, (here, there), (ours, theirs), baselines)
+        hides = (ours.may_hide, theirs.may_hide)
+        rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, baselines, rolled or last, hides)
+        rows = await self._sieved(site, pair, here, there, rows)
+        await self._forget_gone(site, here, there, baselines.keys() - {row.name for row in rows}, ours, theirs)
+        shown = await asyncio.to_thread(visible, rows, view)
+        counts = joint_counts(rows, hidden=view.hidden)
+        ledger = Ledger(here, there, ours, theirs, rows, shown, counts, rolled)
+        memory.ledgers[(here, there, view)] = ledger
+        if len(memory.ledgers) > _MOST_LEDGERS:
+            memory.ledgers.popitem(last=False)
+        return ledger
+
+    async def _looked_again(
+        self, site: Site, paths: FolderPair, reads: tuple[FolderRead, FolderRead], level: Mapping[bytes, Baseline]
+    ) -> tuple[FolderRead, FolderRead]:
+        """Both listings once more by name, where much hangs on what they do not show; remembered as if read so."""
+        trees = [Tree({(): one.entries}, lacks={(): one.lack} if one.lack is not None else {}) for one in reads]
+        found: list[FolderRead] = []
+        for number, (name, path, read) in enumerate(zip(SideName, paths, reads, strict=True)):
+            vanished = level.keys() - {entry.name for entry in read.entries}
+            if read.problem is not None or not (vanished or read.lack):
+                found.append(read)
+                continue
+            async with self.side(site, name) as side:
+                tree = await looked_again(side, path, trees[number], trees[1 - number], {(): level.keys()})
+            ruled_out = frozenset(below[0] for below in tree.ruled_out)
+            entries = tuple(tree.folders[()])
+            if (entries, tree.lacks.get(()), ruled_out) != (read.entries, read.lack, read.ruled_out):
+                read = replace(read, entries=entries, lack=tree.lacks.get(()), ruled_out=ruled_out)
+                self._remember(site.id, (name, path), read)
+            found.append(read)
+        return found[0], found[1]
+
+    async def _pair_of(self, site: Site, here: SitePath, there: SitePath) -> tuple[Pair | None, Below]:
+        """The pair that two folders belong to, with their place below its tops: of several the innermost."""
+        found: tuple[Pair | None, Below] = (None, ())
+        for pair in await self._pairs.of_site(site.id):
+            below = here.below(pair.here) if pair.other_site_id is None else None
+            if (
+                below is not None
+                and below == there.below(pair.there)
+                and (found[0] is None or len(below) < len(found[1]))
+            ):
+                found = (pair, below)
+        return found
+
+    async def _last_read(self, pair: Pair | None, below: Below, ours: FolderRead, theirs: FolderRead) -> _Rolled:
+        """What stood below the folders of a pair when it was read last."""
+        if pair is None or pair.read_at is None:
+            return {}
+        folders, read_at = await self._pairs.folders(pair.id)
+        if read_at is None:
+            return {}
+        when = when_text(aware(read_at), datetime.now(UTC), self._zone)
+        both = {one.name for one in ours.entries if one.is_folder} & {
+            one.name for one in theirs.entries if one.is_folder
+        }
+        return {name: (last_standing(folders.get(SitePath((*below, name))), when), None, None) for name in both}
+
+    async def _sieved(
+        self, site: Site, pair: Pair | None, here: SitePath, there: SitePath, rows: list[Row]
+    ) -> list[Row]:
+        """Rows that say which sieve holds them back, or keeps them out of sight."""
+        sieves = await self._sieves_of(pair)
+        if not sieves.sieves:
+            return rows
+        top = _place_in_pair(site, here, there)
+
+        def one(row: Row) -> Row:
+            held, unseen = sieves.effects((*top, row.name), row.here, row.there)
+            return replace(row, held=held, unseen=unseen) if held or unseen else row
+
+        return await asyncio.to_thread(lambda: list(map(one, rows)))
+
+    async def _sieves_of(self, pair: Pair | None) -> Sieves:
+        stored = await (self._sieves.of_pair(pair.id) if pair is not None else self._sieves.everywhere())
+        return Sieves(stored, time.time_ns())
+
+    def redraw(self, site_id: int | None = None) -> None:
+        """Lay the sides of a site (or all sites) out anew from what was read: a sieve or the last reading has changed."""
+        for key, memory in self._memories.items():
+            if site_id in (None, key):
+                memory.ledgers.clear()
+
+    async def roll_up(self, site: Site, here: SitePath, there: SitePath) -> bool:
+        """Compare what lies inside the folders of a pair, within bounds; True where something new is known."""
+        ours, theirs = await asyncio.gather(
+            self.listing(site, SideName.HERE, here), self.listing(site, SideName.THERE, there)
+        )
+        one = {entry.name: entry for entry in ours.entries if entry.is_folder}
+        other = {entry.name: entry for entry in theirs.entries if entry.is_folder}
+        budget = _Budget(_ROLL_UP_FOLDERS)
+        sieves = await self._sieves_of((await self._pair_of(site, here, there))[0])
+        rolled: _Rolled = {}
+        for name in sorted(one.keys() | other.keys()):
+            pair = (here.child(name), there.child(name))
+            inside_here = inside_there = None
+            if name in one and name in other:
+                standing, complete = await self._inside(site, pair, budget, sieves)
+                rolled_standing = rolled_up(standing, complete=complete)
+                inside_here = (await self.listing(site, SideName.HERE, pair[0], max_age_s=600)).inside
+                inside_there = (await self.listing(site, SideName.THERE, pair[1], max_age_s=600)).inside
+                rolled[name] = (rolled_standing, inside_here, inside_there)
+            elif budget.take():
+                side, path = (SideName.HERE, pair[0]) if name in one else (SideName.THERE, pair[1])
+                inside = (await self.listing(site, side, path)).inside
+                unsure = (theirs if name in one else ours).may_hide(name)
+                standing_alone = joint_of(one.get(name), other.get(name), unsure=unsure)
+                rolled[name] = (standing_alone, inside, None) if name in one else (standing_alone, None, inside)
+        memory = self._memory(site.id)
+        changed = memory.rolled.get((here, there)) != rolled
+        if changed:
+            memory.rolled[(here, there)] = rolled
+        return changed
+
+    async def tree(self, site: Site, here: SitePath, there: SitePath) -> list[TreeNode]:
+        """The folders of a pair of folders, both sides in one, links to folders among them."""
+        ours, theirs = await asyncio.gather(
+            self.listing(site, SideName.HERE, here, max_age_s=600),
+            self.listing(site, SideName.THERE, there, max_age_s=600),
+        )
+        one = {entry.name: entry for entry in ours.entries if entry.opens_as_folder}
+        other = {entry.name: entry for entry in theirs.entries if entry.opens_as_folder}
+        nodes = []
+        for name in sorted(one.keys() | other.keys(), key=lambda raw: raw.lower()):
+            found = other.get(name) or one[name]
+            path = there.child(name)
+            guarded = path in site.guarded
+            nodes.append(TreeNode(name, here.child(name), path, name in one, name in other, found.target, guarded))
+        return nodes
+
+    async def same_place(self, site: Site, there: SitePath) -> SitePath | None:
+        """The folder that a path there really is, where it leads through a link; None where it is itself. Only what was
+        read already decides whether the server is asked."""
+        if not any(self._is_known_link(site, part) for part in (there, *there.ancestors())):
+            return None
+        try:
+            async with self.side(site, SideName.THERE) as side:
+                real = await side.resolve(there)
+        except TransferError:
+            return None  # the listing says what is wrong
+        return real if real != there else None
+
+    async def folders_like(self, site: Site, side: SideName, folder: SitePath, begun: str) -> list[SitePath]:
+        """Folders in a folder whose name begins so, at most twenty. Raises what reading the folder raises."""
+        if side is SideName.THERE and not self._pool.is_open(site.id):
+            return []
+        listing = await self.listing(site, side, folder, max_age_s=600)
+        wanted = begun.casefold()
+        names = [one.name for one in listing.entries if one.opens_as_folder]
+        return [folder.child(name) for name in sorted(names) if shown_name(name).casefold().startswith(wanted)][:20]
+
+    def _is_known_link(self, site: Site, path: SitePath) -> bool:
+        if path.is_root:
+            return False
+        listing = self._memory(site.id).listings.get((SideName.THERE, path.parent))
+        return listing is not None and any(one.name == path.name and one.kind is Kind.LINK for one in listing.entries)
+
+    def names_beyond_ascii(self, site: Site, most: int = 40) -> list[bytes]:
+        """Names of the server that were read and hold more than ASCII, as the server keeps them: what a character set
+        must explain."""
+        found: dict[bytes, None] = {}
+        for (side, _), listing in self._memory(site.id).listings.items():
+            if side is SideName.THERE:
+                found |= {to_wire(one.name, site.charset): None for one in listing.entries if not one.name.isascii()}
+        return list(found)[:most]
+
+    def known_folders(self, site: Site, text: str) -> list[FolderPair]:
+        """Folders of a site that were read and whose name holds `text`: nothing is asked of the server."""
+        found: dict[FolderPair, None] = {}
+        for (side, folder), listing in self._memory(site.id).listings.items():
+            start, other = (
+                (site.start_here, site.start_there) if side is SideName.HERE else (site.start_there, site.start_here)
+            )
+            below = folder.below(start)
+            if below is None:
+                continue
+            for entry in listing.entries:
+                if entry.is_folder and text in shown_name(entry.name).casefold():
+                    one, two = folder.child(entry.name), other.join((*below, entry.name))
+                    found[(one, two) if side is SideName.HERE else (two, one)] = None
+        return list(found)
+
+    def forget(self, site_id: int, side: SideName | None = None, folder: SitePath | None = None) -> None:
+        """Read anew what is asked for next: one folder of a side, or everything of a site."""
+        memory = self._memory(site_id)
+        if side is None or folder is None:
+            self._memories.pop(site_id, None)
+            return
+        dropped = memory.listings.pop((side, folder), None)
+        memory.names -= len(dropped.entries) if dropped else 0
+
+    def forget_below(self, site_id: int, side: SideName, folder: SitePath) -> None:
+        """Read anew a folder that a job has changed, and all below it; what else is known stays."""
+        memory = self._memory(site_id)
+        for key in [key for key in memory.listings if key[0] is side and key[1].below(folder) is not None]:
+            self.forget(site_id, *key)
+        if not folder.is_root:
+            self.forget(site_id, side, folder.parent)
+
+    async def _read(self, site: Site, name: SideName, folder: SitePath) -> FolderRead:
+        try:
+            return await self._read_once(site, name, folder)
+        except ConnectionDropped:
+            # A line that lay idle is often cut unnoticed; reading is harmless, so it is tried once more.
+            return await self._read_once(site, name, folder)
+
+    async def _read_once(self, site: Site, name: SideName, folder: SitePath) -> FolderRead:
+        problem: TransferError | None = None
+        read = Listing([])
+        async with self.side(site, name) as side:
+            try:
+                read = await side.list(folder)
+            except TransferError as failed:
+                if failed.heals:
+                    raise
+                problem = failed
+        listing = FolderRead(tuple(read.entries), datetime.now(UTC), time.monotonic(), problem, read.lack, read.parts)
+        self._remember(site.id, (name, folder), listing)
+        return listing
+
+    def _remember(self, site_id: int, key: tuple[SideName, SitePath], listing: FolderRead) -> None:
+        memory = self._memory(site_id)
+        old = memory.listings.pop(key, None)
+        memory.names += len(listing.entries) - (len(old.entries) if old else 0)
+        memory.listings[key] = listing
+        while len(memory.listings) > _MOST_FOLDERS or (memory.names > _MOST_NAMES and len(memory.listings) > 1):
+            _, dropped = memory.listings.popitem(last=False)
+            memory.names -= len(dropped.entries)
+        if len(memory.rolled) > _MOST_FOLDERS:
+            memory.rolled.clear()
+
+    async def _inside(
+        self, site: Site, top: FolderPair, budget: _Budget, sieves: Sieves
+    ) -> tuple[list[Standing], bool]:
+        """The standings of everything below a folder pair that no sieve holds back, and whether all of it was read."""
+        standings: list[Standing] = []
+        complete = True
+        level = [top]
+        while level:
+            now = [pair for pair in level if budget.take()]
+            complete = complete and len(now) == len(level)
+            level = []
+            for start in range(0, len(now), _FOLDERS_AT_ONCE):
+                group = now[start : start + _FOLDERS_AT_ONCE]
+                for rows, below, whole in await self._compare(site, group, sieves):
+                    standings += rows
+                    level += below
+                    complete = complete and whole
+        return standings, complete
+
+    async def _compare(
+        self, site: Site, pairs: list[FolderPair], sieves: Sieves
+    ) -> list[tuple[list[Standing], list[FolderPair], bool]]:
+        listings = await asyncio.gather(
+            *(
+                self.listing(site, name, path, max_age_s=600)
+                for here, there in pairs
+                for name, path in ((SideName.HERE, here), (SideName.THERE, there))
+            )
+        )
+        baselines = await self._changes.baselines(site.id, pairs)
+        found = []
+        for number, (here, there) in enumerate(pairs):
+            ours, theirs = listings[2 * number], listings[2 * number + 1]
+            hides = (ours.may_hide, theirs.may_hide)
+            rows = build_rows(ours.entries, theirs.entries, baselines[pair_key(here, there)], {}, hides)
+            place = _place_in_pair(site, here, there)
+            rows = [row for row in rows if not sieves.held((*place, row.name), row.here, row.there, nearly=True)]
+            both = [row.name for row in rows if row.here and row.there and row.here.is_folder and row.there.is_folder]
+            standings = [row.standing for row in rows if row.name not in set(both)]
+            below = [(here.child(name), there.child(name)) for name in both]
+            found.append((standings, below, ours.is_whole and theirs.is_whole))
+        return found
+
+    async def _forget_gone(
+        self, site: Site, here: SitePath, there: SitePath, gone: set[bytes], ours: FolderRead, theirs: FolderRead
+    ) -> None:
+        """A name that both sides have lost leaves the baseline, so that it is new when it comes again."""
+        if gone and ours.is_whole and theirs.is_whole:
+            await self._changes.forget_baselines(site.id, here, there, gone)
+
+    def _memory(self, site_id: int) -> _Memory:
+        return self._memories.setdefault(site_id, _Memory())
+
+
+def _place_in_pair(site: Site, here: SitePath, there: SitePath) -> Below:
+    """Where two folders lie below the start folders of a site, as sieves name places; the start itself where outside."""
+    below = there.below(site.start_there)
+    return below if below is not None else here.below(site.start_here) or ()
+
+
+class _Budget:
+    """How many folders a roll-up may still read."""
+
+    def __init__(self, folders: int) -> None:
+        self._left = folders
+
+    def take(self) -> bool:
+        self._left -= 1
+        return self._left >= 0

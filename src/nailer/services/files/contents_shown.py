@@ -1,0 +1,85 @@
+"""Two contents laid beside each other: text line by line, with what it was read as."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nailer.core.compare.differences import Line, differences, only_line_ends
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.text import text_of
+from nailer.core.plans.plan import Action
+from nailer.errors import FileMissing, InvalidInput
+from nailer.services.files.browse import Browse
+from nailer.sides.side import Side
+from nailer.store.jobs import Item, Job, JobKind
+from nailer.store.sites import Site
+
+_LARGEST_BYTES = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """The lines that differ. `why_not` says why there are none to show."""
+
+    lines: tuple[Line, ...]
+    why_not: str = ""
+
+
+def compared(old: bytes, new: bytes) -> Compared:
+    """Two contents, as text where both are.
+
+    >>> compared(b"a", b"a").why_not
+    'The two are the same, byte for byte.'
+    >>> compared(b"a\\r\\n", b"a\\n").why_not
+    'They differ only in how their lines end.'
+    """
+    if old == new:
+        return Compared((), "The two are the same, byte for byte.")
+    if only_line_ends(old, new):
+        return Compared((), "They differ only in how their lines end.")
+    before, after = text_of(old), text_of(new)
+    if before is None or after is None:
+        return Compared((), "They differ, and at least one of them is no text.")
+    lines = differences(before, after)
+    if lines is None:
+        return Compared((), "They have too many lines to be compared here.")
+    return Compared(tuple(lines), "" if lines else "They differ only in bytes that are not seen in their text.")
+
+
+class Compare:
+    def __init__(self, browse: Browse, spool: Side) -> None:
+        self._browse = browse
+        self._spool = spool
+
+    async def item(self, job: Job, site: Site, item: Item) -> Compared:
+        """What a step of a plan would change in what is there now."""
+        if item.action is not Action.CARRY or job.kind is JobKind.DROP:
+            raise InvalidInput("There is nothing to compare for this step.")
+        if max(item.entry.size, item.seen.size if item.seen else 0) > _LARGEST_BYTES:
+            return Compared((), "They are too large to be compared here.")
+        async with self._browse.side(site, job.to_side) as target:
+            old = await _content(target, item.target)
+            if job.kind in (JobKind.WRITE, JobKind.UNPACK):
+                new = await _content(self._spool, item.source)
+            else:
+                side = job.to_side if job.kind is JobKind.COPY else job.to_side.other
+                async with self._browse.side(site, side) as source:
+                    new = await _content(source, item.source)
+        return compared(old, new)
+
+    async def sides(self, site: Site, here: SitePath, there: SitePath) -> Compared:
+        """One name's two sides: there is the old, here the new."""
+        async with self._browse.side(site, SideName.HERE) as near, self._browse.side(site, SideName.THERE) as far:
+            return compared(await _content(far, there), await _content(near, here))
+
+
+async def _content(side: Side, path: SitePath) -> bytes:
+    """A file's bytes; nothing where it is not there yet."""
+    try:
+        entry, data = await side.whole(path) if (await side.stat(path)).size <= _LARGEST_BYTES else (None, b"")
+    except FileMissing:
+        return b""
+    if entry is None:
+        raise InvalidInput("It is too large to be compared here.")
+    return data

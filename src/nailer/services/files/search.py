@@ -1,0 +1,104 @@
+"""Searching a tree of either side: hits as they are found, what could not be read said, and an end at any time."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncGenerator
+from contextlib import aclosing
+from dataclasses import dataclass
+
+from nailer.core.files.entry import Entry
+from nailer.core.files.search import Wanted
+from nailer.core.files.sitepath import SitePath
+from nailer.errors import TransferError
+from nailer.sides.side import CHUNK_BYTES, Side, walk
+
+_READ_AT_ONCE = 8
+_MOST_READ_BYTES = 8 * 1024 * 1024
+_SHOWN_AROUND = 40
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """A name that fits, and the line around the text that was found inside."""
+
+    path: SitePath
+    entry: Entry
+    line: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Passed:
+    """How far the search is: folders read, names seen, and what could not be read."""
+
+    folders: int
+    names: int
+    problem: str = ""
+
+
+async def search(side: Side, top: SitePath, wanted: Wanted) -> AsyncGenerator[Hit | Passed, None]:
+    """Hits under a folder in the order they are found, each folder's progress between them.
+
+    Text is looked for in files up to 8 MiB that are no pictures, sound or archives; several are read at once, and
+    reading one ends where the text was found. Links are shown, never entered.
+    """
+    folders = names = 0
+    async with aclosing(walk(side, top)) as readings:
+        async for reading in readings:
+            folders += 1
+            names += len(reading.entries)
+            where = top.join(reading.below)
+            fitting = [one for one in reading.entries if wanted.fits(one)]
+            if wanted.inside:
+                async with aclosing(_holding(side, where, fitting, wanted)) as holding:
+                    async for hit in holding:
+                        yield hit
+            else:
+                for one in fitting:
+                    yield Hit(where.child(one.name), one)
+            yield Passed(folders, names, reading.doubt)
+
+
+async def _holding(side: Side, where: SitePath, entries: list[Entry], wanted: Wanted) -> AsyncGenerator[Hit, None]:
+    gate = asyncio.Semaphore(_READ_AT_ONCE)
+
+    async def look(entry: Entry) -> Hit | None:
+        async with gate:
+            line = await _line_with(side, where.child(entry.name), wanted.inside)
+        return Hit(where.child(entry.name), entry, line) if line is not None else None
+
+    reading = [asyncio.create_task(look(one)) for one in entries if wanted.may_hold_text(one)]
+    try:
+        for done in asyncio.as_completed(reading):
+            if (hit := await done) is not None:
+                yield hit
+    finally:
+        for task in reading:
+            task.cancel()
+        await asyncio.gather(*reading, return_exceptions=True)
+
+
+async def _line_with(side: Side, path: SitePath, text: str) -> str | None:
+    """The line of a file that holds a text, whatever its case; None where none does or it cannot be read."""
+    needle, kept, size = text.casefold(), "", 0
+    try:
+        async with aclosing(side.read(path, ahead=CHUNK_BYTES)) as chunks:
+            async for chunk in chunks:
+                size += len(chunk)
+                shown = kept + chunk.decode("utf-8", "replace")
+                at = shown.casefold().find(needle)
+                if at >= 0:
+                    return _around(shown, at, len(text))
+                if size > _MOST_READ_BYTES or b"\0" in chunk:
+                    return None
+                kept = shown[-len(text) - _SHOWN_AROUND :]
+    except TransferError:
+        return None
+    return None
+
+
+def _around(text: str, at: int, length: int) -> str:
+    begins = max(text.rfind("\n", 0, at) + 1, at - _SHOWN_AROUND)
+    ends = text.find("\n", at)
+    ends = min(len(text) if ends < 0 else ends, at + length + _SHOWN_AROUND)
+    return text[begins:ends].strip()

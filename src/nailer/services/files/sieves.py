@@ -1,0 +1,169 @@
+"""Sieves at work: which hold for a pair or a site, and what one catches on the real trees of a pair."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+import time
+from collections import OrderedDict
+from collections.abc import Sequence
+from contextlib import aclosing
+from dataclasses import dataclass
+
+from nailer.core.check.references import references, refers, target_of
+from nailer.core.files.entry import SideName
+from nailer.core.files.kinds import FileKind
+from nailer.core.files.sitepath import DocumentRoot, SitePath
+from nailer.core.files.tree import Below, Tree
+from nailer.core.plans.advice import Doubt
+from nailer.core.plans.sieve import Group, How, Match, Name, Sieve, Sieves, Test, Tried, name_of, tried
+from nailer.errors import NailerError, TransferError
+from nailer.services.files.pair_ends import Ends, top_of
+from nailer.services.files.trees import Progress, kinds_by_content, read_tree
+from nailer.sides.connection import Lane
+from nailer.sides.side import Side
+from nailer.store.pairs import Pair, PairStore
+from nailer.store.sieves import SieveStore
+from nailer.store.sites import Site
+
+_KEPT_S = 120.0
+_MOST_KEPT = 4
+_MOST_PAGES = 2000
+_LARGEST_PAGE_BYTES = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class OnPair:
+    """A sieve tried on both trees of a pair; `problem` where one of them could not be read."""
+
+    pair: Pair
+    here: int
+    there: int
+    tried: Tried
+    problem: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Trees:
+    names: list[Name]
+    here: int
+    there: int
+    used: dict[Below, Below]
+    problem: str
+    read_at_s: float
+
+
+class Sieving:
+    def __init__(self, store: SieveStore, pairs: PairStore, ends: Ends) -> None:
+        self._store = store
+        self._pairs = pairs
+        self._ends = ends
+        self._trees: OrderedDict[int, _Trees] = OrderedDict()
+
+    async def of_pair(self, pair: Pair) -> list[Sieve]:
+        return await self._store.of_pair(pair.id)
+
+    async def of_site(self, site: Site) -> Sieves:
+        """What holds for the pair of a site's start folders, ready for use."""
+        pair = await self.pair_of_site(site)
+        sieves = await (self._store.of_pair(pair.id) if pair else self._store.everywhere())
+        return Sieves(sieves, time.time_ns())
+
+    async def pair_of_site(self, site: Site) -> Pair | None:
+        """The pair of a site's start folders, where there is one already."""
+        for pair in await self._pairs.of_site(site.id):
+            if (pair.here, pair.there, pair.other_site_id) == (site.start_here, site.start_there, None):
+                return pair
+        return None
+
+    async def hold_back(self, site: Site, folder: SitePath, doubts: Sequence[Doubt]) -> None:
+        """A sieve for the pair of a site's start folders that holds these names back from now on; `folder` is where they
+        were to go."""
+        pair = await self.pair_of_site(site) or await self._pairs.add(
+            site.id, site.start_here, site.start_there, site.start_there.shown or "/"
+        )
+        top = folder.below(site.start_there) or ()
+        parts = tuple(Match(Test.PATTERN, _pattern((*top, *one.below))) for one in doubts)
+        sieve = Sieve(f"Not for {site.name}", Group(How.ANY, parts))
+        sieve_id = await self._store.add(sieve)
+        await self._pairs.pick_sieves(pair.id, [*await self._pairs.sieves(pair.id), sieve_id])
+
+    async def try_on(self, sieve: Sieve, pair: Pair) -> OnPair:
+        """What a sieve catches in a pair. The trees are read once and remembered for a while."""
+        trees = self._trees.get(pair.id)
+        if trees is None or time.monotonic() - trees.read_at_s > _KEPT_S:
+            trees = await self._read(pair)
+            self._trees[pair.id] = trees
+            if len(self._trees) > _MOST_KEPT:
+                self._trees.popitem(last=False)
+        found = await asyncio.to_thread(tried, sieve, trees.names, time.time_ns(), trees.used)
+        return OnPair(pair, trees.here, trees.there, found, trees.problem)
+
+    async def _read(self, pair: Pair) -> _Trees:
+        here, there = await asyncio.gather(self._tree(pair, SideName.HERE), self._tree(pair, SideName.THERE))
+        kinds: dict[Below, FileKind] = {}
+        used: dict[Below, Below] = {}
+        site = await self._ends.site(pair, SideName.THERE)
+        async with self._ends.side(pair, SideName.HERE) as side:
+            if pair.other_site_id is None:
+                kinds = await kinds_by_content(side, pair.here, here[0])
+                used = await _used(side, pair, site, here[0])
+        names: dict[Below, Name] = {}
+        for tree in (there[0], here[0]):
+            for folder, entries in tree.folders.items():
+                for entry in entries:
+                    if entry.is_file:
+                        names[(*folder, entry.name)] = name_of((*folder, entry.name), entry, kinds)
+        return _Trees(list(names.values()), here[0].files, there[0].files, used, here[1] or there[1], time.monotonic())
+
+    async def _tree(self, pair: Pair, end: SideName) -> tuple[Tree, str]:
+        try:
+            async with self._ends.side(pair, end, Lane.CARRY) as side:
+                tree = await read_tree(side, top_of(pair, end), Progress())
+        except NailerError as error:
+            return Tree({}), error.what
+        return tree, next(iter((*tree.problems.values(), *(one.sentence for one in tree.lacks.values()))), "")
+
+
+def _pattern(below: Below) -> str:
+    """A name as a pattern that matches it and nothing else: what patterns mean something by is taken as it is."""
+    text = "/".join(name.decode("utf-8", "surrogateescape") for name in below)
+    return "/" + re.sub(r"([*?\[\]\\!# ])", r"\\\1", text)
+
+
+async def _used(side: Side, pair: Pair, site: Site, tree: Tree) -> dict[Below, Below]:
+    """Files here that a page or style here refers to, with one that does."""
+    roots = _roots(site, pair)
+    pages = [
+        (*folder, entry.name)
+        for folder, entries in tree.folders.items()
+        for entry in entries
+        if entry.is_file and refers(entry.name) and entry.size <= _LARGEST_PAGE_BYTES
+    ]
+    used: dict[Below, Below] = {}
+    for page in pages[:_MOST_PAGES]:
+        path = pair.here.join(page)
+        for one in references(page[-1], await _content(side, path)):
+            target = target_of(one.address, path, roots)
+            below = target.below(pair.here) if target is not None else None
+            if below:
+                used.setdefault(below, page)
+    return used
+
+
+def _roots(site: Site, pair: Pair) -> tuple[DocumentRoot, ...]:
+    """The web addresses of the folder here: those of what lies there, moved across."""
+    found = []
+    for root in site.document_roots:
+        below = root.folder.below(pair.there)
+        if below is not None:
+            found.append(DocumentRoot(pair.here.join(below), root.address))
+    return tuple(found)
+
+
+async def _content(side: Side, path: SitePath) -> bytes:
+    try:
+        async with aclosing(side.read(path)) as chunks:
+            return b"".join([chunk async for chunk in chunks])
+    except TransferError:
+        return b""

@@ -1,0 +1,1 @@
+"""Pairs of folders: readings, choices, runs, timers, and what is not sent yet."""

@@ -1,0 +1,158 @@
+"""A reading of a pair with what a person wants of it, as it lies in memory while somebody works with it."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+import time
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+from nailer.core.compare.joint import Compare
+from nailer.core.files.entry import SideName
+from nailer.core.files.tree import Below, Tree
+from nailer.core.pairs.sync import (
+    REMOVED_SHARE,
+    Bars,
+    Comparison,
+    Doing,
+    Doings,
+    Flow,
+    Row,
+    SyncSteps,
+    Wish,
+    hardly_the_same,
+    removals_share,
+)
+from nailer.core.plans.plan import Action
+from nailer.core.plans.room import Fit, need_of
+from nailer.core.plans.sieve import Sieves
+from nailer.core.words import count_text
+from nailer.errors import NailerError
+from nailer.services.files.pair_ends import top_of
+from nailer.services.files.trees import Progress
+from nailer.store.pairs import Pair
+
+
+@dataclass(slots=True)
+class SyncPlan:
+    """A reading of a pair with what a person wants of it. Until `ready` only the progress means something; `problem` says
+    why it never will be."""
+
+    token: str
+    account_id: int
+    pair: Pair
+    wish: Wish
+    compare: Compare
+    begun_at: datetime
+    begun_s: float
+    progress: dict[SideName, Progress]
+    comparing: tuple[int, int] = (0, 0)
+    ready: bool = False
+    problem: NailerError | None = None
+    took_s: float = 0.0
+    made_at: datetime | None = None
+    here: Tree = field(default_factory=lambda: Tree({}))
+    there: Tree = field(default_factory=lambda: Tree({}))
+    room: dict[SideName, int | None] = field(default_factory=dict)
+    sieves: Sieves = field(default_factory=lambda: Sieves([], 0))
+    found: Comparison = field(default_factory=lambda: Comparison([], 0, [], []))
+    barred: Bars = Bars()
+    hashes: dict[Below, bytes] = field(default_factory=dict)
+    line_ends: set[Below] = field(default_factory=set)
+    offered: Doings = field(default_factory=lambda: Doings([], [], {}))
+    chosen: dict[int, Doing] = field(default_factory=dict)
+    doings: Doings = field(default_factory=lambda: Doings([], [], {}))
+    steps: SyncSteps = field(default_factory=lambda: SyncSteps([], [], []))
+    flow: Flow = Flow()
+    merged: dict[int, bytes] = field(default_factory=dict)
+    recalled: int = 0
+    renames_nothing: bool = False
+    in_place: bool = False
+    task: asyncio.Task[None] | None = None
+
+    @property
+    def names(self) -> int:
+        """How many names it holds in memory."""
+        return sum(one.names for one in self.progress.values())
+
+    @property
+    def rows(self) -> list[Row]:
+        return self.found.rows
+
+    @property
+    def left(self) -> dict[Below, str]:
+        """Rows that cannot be done as wished, with why."""
+        return dict(self.steps.left)
+
+    @property
+    def removes_much(self) -> SideName | None:
+        """The end of which so large a share would be removed that a word must be typed for it; there first."""
+        for end, tree, count in (
+            (SideName.THERE, self.there, self.flow.removed_there),
+            (SideName.HERE, self.here, self.flow.removed_here),
+        ):
+            if count and removals_share(tree, count) > REMOVED_SHARE:
+                return end
+        return None
+
+    @property
+    def word_to_type(self) -> str:
+        """What is typed where much is removed: the name of the folder that loses it."""
+        end = self.removes_much
+        return top_of(self.pair, end).name.decode("utf-8", "replace") if end is not None else ""
+
+    def fit(self, end: SideName) -> tuple[Fit, int]:
+        """Whether what comes to an end has room there, and by how many bytes it is short."""
+        room = self.room.get(end)
+        sizes = [
+            (step.entry.size, step.replaces.size if step.replaces else 0)
+            for step in self.steps.on(end)
+            if step.action is Action.CARRY
+        ]
+        need = need_of(sizes)
+        fits = need.fit(room)
+        return fits, need.short_by(room) if room is not None and fits is Fit.SHORT else 0
+
+    @property
+    def warnings(self) -> list[str]:
+        """What a person should know before anything is carried out."""
+        found = []
+        if hardly_the_same(self.here, self.there):
+            found.append("The two folders share hardly a name. Is this the right pair?")
+        if self.compare is Compare.SIZE_AND_TIME:
+            for tree, word in ((self.here, self.pair.here_word), (self.there, "there")):
+                if tree.times_useless:
+                    found.append(
+                        f"All files {word} have the same time, so times are of no use. Compare by content instead."
+                    )
+        if self.line_ends:
+            some = count_text(len(self.line_ends), "name")
+            are = "is" if len(self.line_ends) == 1 else "are"
+            found.append(f"{some} {are} unequal only in line ends: the text is the same on both sides.")
+        if self.here.problems or self.there.problems:
+            count = len(self.here.problems) + len(self.there.problems)
+            found.append(
+                f"{count} folder{'s' if count > 1 else ''} could not be read: nothing is done, and nothing removed, below."
+            )
+        if self.renames_nothing and self.flow.up:
+            how = (
+                "Files are overwritten in place, their old content kept first; until then visitors may meet half of one."
+                if self.in_place
+                else "No file will take its place there until you let this site overwrite in place."
+            )
+            found.append(f"The server renames nothing. {how}")
+        if lacks := [*self.here.lacks.values(), *self.there.lacks.values()]:
+            some = count_text(len(lacks), "folder")
+            found.append(
+                f"{some} may hold more than the server listed: what is missing there counts as not known, and nothing is"
+                f" removed because of it. {lacks[0].sentence}"
+            )
+        return found
+
+
+def empty_plan(account_id: int, pair: Pair, wish: Wish, compare: Compare) -> SyncPlan:
+    progress = {end: Progress() for end in SideName}
+    return SyncPlan(
+        secrets.token_hex(8), account_id, pair, wish, compare, datetime.now(UTC), time.monotonic(), progress
+    )

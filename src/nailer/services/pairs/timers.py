@@ -1,0 +1,181 @@
+"""Timers at work: plans of pairs and jobs, made and carried out at set times, without a person.
+
+What only a person may decide is never done: names that both sides changed are not overwritten, nothing newer is replaced,
+nothing is removed past the share that needs a typed word, guarded folders stay locked. Where one of these comes up a run
+touches nothing and reports, or does everything else and reports, as its timer says.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections import Counter
+from datetime import UTC, datetime
+
+import structlog
+
+from nailer.core.pairs.sync import Doing, Flow
+from nailer.core.words import count_text, size_text
+from nailer.errors import Conflict, NailerError, StoreUnavailable
+from nailer.services.pairs.plan import SyncPlan
+from nailer.services.pairs.sync import Sync
+from nailer.services.pairs.timer_jobs import TimedJobs
+from nailer.services.plans.notices import Notify
+from nailer.store.pairs import RUN_WORDS, NewRun, PairStore, Run, RunState
+from nailer.store.timers import Clashes, Mail, Missed, TimedJob, Timer, TimerStore
+
+_log = structlog.get_logger()
+
+_LOOK_EVERY_S = 1.0
+_LEASE_S = 60.0
+_RENEW_EVERY_S = 15.0
+_LATE_S = 90.0
+
+
+class Timers:
+    def __init__(self, store: TimerStore, pairs: PairStore, sync: Sync, timed: TimedJobs, notify: Notify) -> None:
+        self._timed = timed
+        self._store = store
+        self._pairs = pairs
+        self._sync = sync
+        self._notify = notify
+        self._loop: asyncio.Task[None] | None = None
+        self._runs: set[asyncio.Task[None]] = set()
+
+    def start(self) -> None:
+        self._loop = asyncio.create_task(self._watch())
+
+    async def stop(self) -> None:
+        tasks = [task for task in (self._loop, *self._runs) if task is not None]
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    async def run_now(self, timer_id: int) -> None:
+        """Run a timer at once, whatever its time. Raises Conflict where it is running."""
+        timer = await self._store.get(timer_id)
+        if not await self._store.claim_now(timer_id, lease_s=_LEASE_S):
+            raise Conflict("This timer is running already.")
+        self._begin(timer)
+
+    async def _watch(self) -> None:
+        while True:
+            try:
+                while (claimed := await self._store.claim_due(lease_s=_LEASE_S)) is not None:
+                    timer, planned_at = claimed
+                    late_s = (datetime.now(UTC) - planned_at).total_seconds()
+                    if late_s > _LATE_S and timer.missed is Missed.SKIP:
+                        _log.info("a missed run is skipped", timer=timer.id, late_s=int(late_s))
+                        await self._store.release(timer.id)
+                    else:
+                        self._begin(timer)
+            except StoreUnavailable:
+                _log.warning("the database does not answer; timers wait")
+            except NailerError as error:
+                _log.warning("a timer could not be read", why=error.what)
+            except Exception:
+                # Whatever it was, the other timers must go on.
+                _log.exception("looking for timers failed")
+            await asyncio.sleep(_LOOK_EVERY_S)
+
+    def _begin(self, timer: Timer) -> None:
+        task = asyncio.create_task(self._run(timer))
+        self._runs.add(task)
+        task.add_done_callback(self._runs.discard)
+
+    async def _run(self, timer: Timer) -> None:
+        keeper = asyncio.create_task(self._keep_claim(timer))
+        try:
+            if timer.carries is not None:
+                await self._tell(timer, *_job_told(await self._timed.run(timer, timer.carries)))
+            else:
+                await self._tell(timer, *_run_told(await self._attempt(timer)))
+        except NailerError as error:
+            _log.warning("a timer's run was not finished", timer=timer.id, why=error.what)
+        except Exception:
+            _log.exception("a timer's run failed in a way nobody foresaw", timer=timer.id)
+        finally:
+            keeper.cancel()
+            await asyncio.gather(keeper, return_exceptions=True)
+            with contextlib.suppress(StoreUnavailable):
+                await asyncio.shield(self._store.release(timer.id))
+
+    async def _attempt(self, timer: Timer) -> Run:
+        """One run from reading to its end."""
+        pair = await self._pairs.get(timer.pair_id or 0)
+        try:
+            plan = await self._sync.read_now(timer.account_id, pair, timer.wish, timer.compare)
+            needs = await self._needs_you(plan)
+            if needs and (timer.clashes is Clashes.STOP or _untouchable(plan)):
+                return await self._record(timer, RunState.ASKED, [*needs, "Nothing was touched."])
+            run_id = await self._sync.carry_out(plan, timer_id=timer.id, told=needs)
+        except NailerError as error:
+            words = f" Its answer: {error.server_words}" if error.server_words else ""
+            return await self._record(timer, RunState.NEEDS_YOU, [error.what + words])
+        return await self._sync.ended(run_id)
+
+    async def _needs_you(self, plan: SyncPlan) -> list[str]:
+        """What only a person may decide, in sentences; those names are left, as far as they can be."""
+        careful = {
+            number: Doing.LEAVE
+            for number, doing in enumerate(plan.doings.each)
+            if doing is Doing.DECIDE or plan.doings.why[number] == "replaces the newer one"
+        }
+        reasons = Counter(plan.rows[number].reason for number in careful)
+        await self._sync.choose(plan, careful, Doing.LEAVE)
+        needs = [f"{count_text(count, 'name')}: {reason}." for reason, count in reasons.most_common(5)]
+        needs += [text for text in plan.warnings if "could not be read" in text or "right pair" in text]
+        end = plan.removes_much
+        if end is not None:
+            count = plan.flow.removed_there if end == "there" else plan.flow.removed_here
+            needs.append(
+                f"{count_text(count, 'file')} would be removed {end}: more than a tenth, which needs your word."
+            )
+        for folder in await self._sync.guarded(plan):
+            needs.append(f"The guarded folder {folder} would be changed.")
+        return needs
+
+    async def _record(self, timer: Timer, state: RunState, told: list[str]) -> Run:
+        run = NewRun(timer.pair_id or 0, timer.account_id, timer.id, timer.wish, timer.compare, Flow(), tuple(told))
+        return await self._pairs.run(await self._pairs.record(run, state))
+
+    async def _keep_claim(self, timer: Timer) -> None:
+        while True:
+            await asyncio.sleep(_RENEW_EVERY_S)
+            with contextlib.suppress(StoreUnavailable):
+                await self._store.renew(timer.id, lease_s=_LEASE_S)
+
+    async def _tell(self, timer: Timer, state: RunState, trouble: bool, lines: list[str]) -> None:
+        """Write to the timer's owner where they want that. A mail names no secret of a server."""
+        if timer.mail is Mail.ALWAYS or (timer.mail is Mail.TROUBLE and trouble):
+            first = f"{timer.name} ({timer.site_name}, {timer.schedule.words}): {RUN_WORDS[state]}."
+            await self._notify.write(timer.account_id, f"{timer.name}: {RUN_WORDS[state]}", [first, *lines])
+
+
+def _run_told(run: Run) -> tuple[RunState, bool, list[str]]:
+    """What is written of a pair's run: how it stands, whether that is trouble, and lines."""
+    flow = run.flow
+    moved = [
+        f"{count_text(flow.up, 'file')} up, {size_text(flow.up_bytes)}" if flow.up else "",
+        f"{count_text(flow.down, 'file')} down, {size_text(flow.down_bytes)}" if flow.down else "",
+        f"{flow.removed_there} removed there" if flow.removed_there else "",
+        f"{flow.removed_here} removed here" if flow.removed_here else "",
+        f"{flow.renamed} renamed" if flow.renamed else "",
+    ]
+    what = ", ".join(part for part in moved if part) or "nothing was to be done"
+    return run.state, run.state is not RunState.DONE or _has_needs(run), [what, *run.told]
+
+
+def _job_told(run: TimedJob) -> tuple[RunState, bool, list[str]]:
+    """The same of a job that was carried."""
+    what = f"{count_text(run.files, 'file')}, {size_text(run.bytes)}" if run.files else "nothing was to be done"
+    return run.state, run.state is not RunState.DONE or bool(run.told), [what, *run.told]
+
+
+def _untouchable(plan: SyncPlan) -> bool:
+    """True where leaving single names does not help."""
+    return plan.removes_much is not None
+
+
+def _has_needs(run: Run) -> bool:
+    return any(not text.endswith(("by a sieve.", "as it is.", "as they are.")) for text in run.told)

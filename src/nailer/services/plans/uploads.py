@@ -1,0 +1,132 @@
+"""Files that a browser sends: each streams through a safe write, and the job counts it like any other."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import time
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, field
+
+from nailer.core.jobs.states import ItemState, JobState, Wish, ended_as
+from nailer.core.plans.plan import Action
+from nailer.engine.live import InFlight, LiveJob
+from nailer.engine.runner import LEASE_S, JobRun, Runner, Tools
+from nailer.errors import Conflict, NailerError, NotFound
+from nailer.services.files.browse import Browse
+from nailer.store.jobs import Item, Job, JobKind, JobStore
+
+_GONE_AFTER_S = 60.0
+
+
+@dataclass(slots=True)
+class _Receiving:
+    """A drop that is coming in. `quiet_since_s` is when the last file ended; `inside` how many are coming now."""
+
+    run: JobRun
+    live: LiveJob
+    inside: int = 0
+    quiet_since_s: float = field(default_factory=time.monotonic)
+
+
+class Receive:
+    """Takes what browsers send. A page that goes away ends its job after a minute, saying what did not make it."""
+
+    def __init__(self, tools: Tools, jobs: JobStore, runner: Runner, browse: Browse) -> None:
+        self._tools = tools
+        self._jobs = jobs
+        self._owner = f"{runner.owner}:browser"
+        self._browse = browse
+        self._coming: dict[int, _Receiving] = {}
+        self._keeper: asyncio.Task[None] | None = None
+
+    async def begin(self, job_id: int) -> list[Item]:
+        """Take a confirmed drop under a lease, make its folders, and return the files that are awaited."""
+        job = await self._jobs.get(job_id)
+        if job.kind is not JobKind.DROP:
+            raise Conflict("This plan is carried out by Nailer itself.")
+        await self._jobs.take(job_id, self._owner, lease_s=LEASE_S)
+        live = LiveJob(job.id, job.site_id, job.title, job.to_side, job.target_folder, job.tally)
+        self._coming[job_id] = _Receiving(JobRun(self._tools, job, self._owner, live), live)
+        self._tools.live.begin(live)
+        if self._keeper is None or self._keeper.done():
+            self._keeper = asyncio.create_task(self._keep())
+        waiting = await self._jobs.waiting_items(job_id, after=-1, limit=2**31)
+        for item in [one for one in waiting if one.action is Action.MAKE_FOLDER]:
+            await self._one(job, item, None)
+        files = [one for one in waiting if one.action is Action.CARRY]
+        if not files:
+            await self._end(job_id)
+        return files
+
+    async def take(self, job_id: int, item_id: int, content: AsyncIterator[bytes]) -> str | None:
+        """One file. Returns None where it landed, else the sentence that says why not."""
+        receiving = self._coming.get(job_id)
+        if receiving is None:
+            raise NotFound("Nailer does not await files of this job any more. Drop them again.")
+        job = receiving.run.job
+        item = await self._jobs.item(job_id, item_id)
+        if (
+            item.state is not ItemState.WAITING
+            or item.action is not Action.CARRY
+            or item_id in receiving.live.in_flight
+        ):
+            raise Conflict("This file has come already.")
+        receiving.inside += 1
+        try:
+            return await self._one(job, item, content)
+        finally:
+            receiving.inside -= 1
+            receiving.quiet_since_s = time.monotonic()
+            _, waiting = await self._jobs.unfinished(job_id)
+            if not waiting and not receiving.inside:
+                await self._end(job_id)
+
+    async def close(self) -> None:
+        if self._keeper is not None:
+            self._keeper.cancel()
+            await asyncio.gather(self._keeper, return_exceptions=True)
+
+    async def _one(self, job: Job, item: Item, content: AsyncIterator[bytes] | None) -> str | None:
+        receiving = self._coming[job.id]
+        receiving.live.in_flight[item.id] = InFlight(item.target, item.entry.size)
+        try:
+            async with self._tools.carrier(job, receiving.live) as carrier:
+                await carrier.begin_parts([item])
+                outcome = await carrier.carry(item, content)
+            await receiving.run.record(item, outcome, 1, carrier.part_ended(item))
+        except NailerError as error:
+            await receiving.run.record_failure(item, error, 1)
+            return error.what
+        finally:
+            receiving.live.in_flight.pop(item.id, None)
+        self._browse.forget(job.site_id, job.to_side, item.target.parent)
+        return None
+
+    async def _end(self, job_id: int) -> None:
+        if self._coming.pop(job_id, None) is None:
+            return
+        failed, waiting = await self._jobs.unfinished(job_id)
+        state = ended_as(failed=failed, waiting=waiting)
+        await self._jobs.finish(job_id, self._owner, state, None, None)
+        self._tools.live.end(job_id)
+
+    async def _keep(self) -> None:
+        """Renew the leases of drops that still come; let go of those whose page has gone, or that are to be stopped."""
+        while self._coming:
+            await asyncio.sleep(LEASE_S / 4)
+            for job_id, receiving in list(self._coming.items()):
+                with contextlib.suppress(NailerError):
+                    stop = await self._jobs.renew(job_id, self._owner, lease_s=LEASE_S) is not Wish.GO_ON
+                    quiet_s = 0.0 if receiving.inside else time.monotonic() - receiving.quiet_since_s
+                    if stop:
+                        await self._stop(job_id)
+                    elif quiet_s > _GONE_AFTER_S:
+                        self._coming.pop(job_id, None)
+                        await receiving.run.end_drop()
+                        self._tools.live.end(job_id)
+
+    async def _stop(self, job_id: int) -> None:
+        if self._coming.pop(job_id, None) is not None:
+            await self._jobs.finish(job_id, self._owner, JobState.STOPPED, None, None)
+            self._tools.live.end(job_id)

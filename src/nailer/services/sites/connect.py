@@ -1,0 +1,226 @@
+"""Reaching a site's server: dialling with its secrets, the first meeting, and not insisting on a refused sign-in."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+from dataclasses import asdict, replace
+
+from nailer.errors import AnswerNeeded, IdentityChanged, LoginRefused, TransferError
+from nailer.services.sites.questions import who_to_ask
+from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage, Wanted, nobody_answers
+from nailer.sides.dial import Endpoint, Proxy, ProxyKind
+from nailer.sides.ftp.side import FtpConnection
+from nailer.sides.identities.identity import Identity, same_fingerprint
+from nailer.sides.reach import reach
+from nailer.sides.sftp.meeting import private_key
+from nailer.sides.sftp.side import host_keys
+from nailer.sides.wire import Wire
+from nailer.store.sites import Kept, Pinned, Secrets, Site, SiteStore
+
+Route = Callable[[str, int], tuple[str, int]]
+Heard = Callable[[Stage, str], None]
+
+
+def _deaf(stage: Stage, finding: str) -> None:
+    """For where nobody follows the steps."""
+
+
+class Connector:
+    """Dials sites for the pool. `changed` are the servers whose identity was found changed and nobody has decided on.
+
+    A refused sign-in is remembered, and not tried again until a person says so: hosts lock accounts after a few refusals.
+    """
+
+    def __init__(self, sites: SiteStore, route: Route) -> None:
+        self._sites = sites
+        self._route = route
+        self._refused: dict[int, LoginRefused] = {}
+        self._once: dict[tuple[str, int], Identity] = {}
+        self._passwords: dict[int, str] = {}
+        self._held: dict[int, Secrets] = {}
+        self._wires: dict[int, Wire] = {}
+        self.changed: set[tuple[str, int]] = set()
+
+    async def dial(self, site_id: int) -> Connection:
+        """A signed-in connection to a stored site. Raises what `sides.reach` raises."""
+        if site_id in self._refused:
+            raise self._refused[site_id]
+        site = await self._sites.get(site_id)
+        secrets = await self.with_password(site, await self._sites.secrets(site), who_to_ask())
+        wanted = await self.wanted(site, secrets, ask=who_to_ask(), wire=self.wire(site_id))
+        try:
+            connection = await reach(wanted)
+        except LoginRefused as refused:
+            self._refused[site_id] = refused
+            self._passwords.pop(site_id, None)
+            raise
+        except IdentityChanged:
+            self.changed.add((site.host, site.port))
+            raise
+        self.changed.discard((site.host, site.port))
+        if site.from_home:
+            home = await (await connection.channel(Lane.BROWSE)).home()
+            site = replace(site, start_there=home.join(site.start_there.names), from_home=False)
+            await self._sites.set_start(await self._sites.get(site_id), site.start_there)
+        await self._sites.learn(site_id, asdict(connection.abilities), await self._measured(site, connection))
+        return connection
+
+    async def _measured(self, site: Site, connection: Connection) -> int | None:
+        """The clock of a server whose listings follow it, once it is not known yet."""
+        if site.clock_offset_s is not None or not isinstance(connection, FtpConnection) or connection.lists_facts:
+            return None
+        with contextlib.suppress(TransferError):
+            return await connection.measure_offset(site.start_there)
+        return None
+
+    async def wanted(
+        self, site: Site, secrets: Secrets, *, ask: Ask = nobody_answers, heard: Heard = _deaf, wire: Wire | None = None
+    ) -> Wanted:
+        """Everything it takes to connect to a site, stored or not."""
+        once = self._once.get((site.host, site.port))
+        pinned = tuple(one.key for one in await self._sites.pinned(site.host, site.port))
+        wire = wire or Wire()
+        wire.hide((secrets.proxy_password,))
+        return Wanted(
+            protocol=site.protocol,
+            where=self.endpoint(site, secrets),
+            sign_in=_sign_in(site, secrets),
+            pinned=(once,) if once else pinned,
+            manner=_manner(site),
+            wire=wire,
+            ask=ask,
+            heard=heard,
+        )
+
+    async def with_password(self, site: Site, secrets: Secrets, ask: Ask) -> Secrets:
+        """The secrets with the password of a site that does not store it: as remembered, else asked for."""
+        if secrets.password is not None or (site.password_kept is Kept.STORED and not site.fleeting):
+            return secrets
+        held = self._held.get(site.id)
+        if held is not None:
+            return held
+        password = self._passwords.get(site.id)
+        if password is None:
+            prompts = ((f"Password of {site.user_name} at {site.host}", False),)
+            answers = await ask("This site's password is not stored.", prompts)
+            if len(answers) != 1:
+                raise AnswerNeeded(
+                    "The password of this site is not stored. Open the site and type it.", prompts=prompts
+                )
+            password = answers[0]
+            if site.id:
+                self._passwords[site.id] = password
+        return replace(secrets, password=password)
+
+    def remember(self, site_id: int, password: str) -> None:
+        """Keep the password of a site that does not store it, in memory only."""
+        self._passwords[site_id] = password
+
+    def hold(self, site_id: int, secrets: Secrets) -> None:
+        """Keep the secrets of a site that is not to be stored, in memory only."""
+        self._held[site_id] = secrets
+
+    async def forget_asked(self, site_id: int) -> None:
+        """Forget the password of a site that asks for it with each connection."""
+        site = await self._sites.get(site_id)
+        if site.password_kept is Kept.ASKED:
+            self._passwords.pop(site_id, None)
+
+    def forget_passwords(self) -> list[int]:
+        """Forget every secret that is not stored; return the sites that had one."""
+        sites = [*self._passwords, *self._held]
+        self._passwords.clear()
+        self._held.clear()
+        return sites
+
+    def wire(self, site_id: int) -> Wire:
+        """The conversation with a site's server."""
+        return self._wires.setdefault(site_id, Wire())
+
+    def forget_refusal(self, site_id: int) -> None:
+        """A person wants the sign-in tried again, or has changed it."""
+        self._refused.pop(site_id, None)
+
+    def forget_site(self, site_id: int) -> None:
+        """A site was changed or removed: what was remembered of its sign-in no longer holds."""
+        self._refused.pop(site_id, None)
+        self._passwords.pop(site_id, None)
+        self._held.pop(site_id, None)
+
+    async def pinned(self, site: Site) -> list[Pinned]:
+        return await self._sites.pinned(site.host, site.port)
+
+    async def same_key_at(self, key: Identity) -> list[str]:
+        """Names of other trusted servers that show the same key: evidence at a first meeting."""
+        known = await self._sites.known_servers()
+        return [host for (host, _), fingerprints in known.items() if key.fingerprint in fingerprints]
+
+    async def trust(
+        self, host: str, port: int, key: Identity, *, account_id: int, always: bool, compared: bool
+    ) -> None:
+        """Trust the identity that a server showed: from now on, or until Nailer is stopped."""
+        self.changed.discard((host, port))
+        how = "fingerprint compared" if compared else "accepted when it was shown"
+        if not always:
+            self._once[(host, port)] = key
+            await self._sites.note_identity(host, port, "trusted-once", key, how, account_id)
+            return
+        self._once.pop((host, port), None)
+        await self._sites.pin(host, port, key, trusted_by=account_id, how=how)
+
+    async def key_published(self, host: str, port: int, published: str) -> Identity | None:
+        """Of all keys that a server has the one whose fingerprint was published; None where it has none such."""
+        for key in await host_keys(self.place(host, port)):
+            if same_fingerprint(published, key.fingerprint):
+                return key
+        return None
+
+    def distrust(self, host: str, port: int) -> None:
+        """Forget what was trusted only for now."""
+        self._once.pop((host, port), None)
+
+    def endpoint(self, site: Site, secrets: Secrets) -> Endpoint:
+        """Where a site's server is, by the routes of this installation and the site's proxy."""
+        place = self.place(site.host, site.port)
+        if not site.proxy_kind:
+            return place
+        proxy = self.place(site.proxy_host, site.proxy_port)
+        kind, password = ProxyKind(site.proxy_kind), secrets.proxy_password or ""
+        return replace(place, proxy=Proxy(kind, proxy.dial_host, proxy.dial_port, site.proxy_user, password))
+
+    def place(self, host: str, port: int) -> Endpoint:
+        """A server by name and port, by the routes of this installation."""
+        dial_host, dial_port = self._route(host, port)
+        return Endpoint(host, port, dial_host, dial_port)
+
+
+def key_problem(text: str, passphrase: str | None) -> str | None:
+    """What is wrong with a private key, as a sentence; None where it can be used."""
+    try:
+        private_key(text, passphrase)
+    except LoginRefused as error:
+        return error.what
+    return None
+
+
+def _sign_in(site: Site, secrets: Secrets) -> SignIn:
+    return SignIn(
+        user=site.user_name,
+        password=secrets.password,
+        private_key=secrets.private_key,
+        passphrase=secrets.passphrase,
+        one_time_secret=secrets.one_time_secret,
+        key_file=site.key_file,
+        agent=site.agent,
+    )
+
+
+def _manner(site: Site) -> Manner:
+    return Manner(
+        passive=site.passive,
+        old_allowed=site.old_allowed,
+        charset=site.charset,
+        most=site.connections_most,
+        offset_s=site.clock_offset_s,
+    )

@@ -1,0 +1,164 @@
+"""Sites out and in: Nailer's own documented JSON (docs/exchange.md), and OpenSSH's client configuration.
+
+No secret ever leaves: a site that comes in has to be given its password or key anew, or shares a stored sign-in.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Final, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.connecting.ssh_config import read_config
+from nailer.core.files.charset import UTF8
+from nailer.core.files.sitepath import DocumentRoot, SitePath
+from nailer.errors import InvalidInput
+from nailer.store.sites import Group, Kept, Site
+
+FORMAT: Final = "nailer-sites"
+_MOST_SITES = 5000
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class SentRoot(_Model):
+    """A folder there and the web address that shows it. Paths are percent-encoded, so that every byte survives."""
+
+    folder: str
+    address: str
+
+
+class SentSite(_Model):
+    """A site on its way. Field for field as on the settings page; docs/exchange.md explains each."""
+
+    name: str = Field(min_length=1, max_length=120)
+    group: list[str] = Field(default_factory=list, max_length=20)
+    protocol: Protocol = Protocol.SFTP
+    host: str = Field(min_length=1, max_length=255, pattern=r"^[^\s/@]+$")
+    port: int = Field(ge=1, le=65535)
+    user_name: str = Field(default="", max_length=255)
+    start_here: str = "/"
+    start_there: str = "/"
+    document_roots: list[SentRoot] = Field(default_factory=list, max_length=50)
+    guarded: list[str] = Field(default_factory=list, max_length=200)
+    colour: str = Field(default="slate", max_length=20)
+    note: str = Field(default="", max_length=5000)
+    password_kept: Kept = Kept.STORED
+    key_file: str = Field(default="", max_length=1000)
+    agent: bool = False
+    old_allowed: bool = False
+    passive: bool = True
+    charset: str = Field(default=UTF8, max_length=20)
+    connections_most: int = Field(default=4, ge=1, le=20)
+    proxy_kind: Literal["", "socks5", "http"] = ""
+    proxy_host: str = Field(default="", max_length=255)
+    proxy_port: int = Field(default=0, ge=0, le=65535)
+    proxy_user: str = Field(default="", max_length=255)
+    clock_offset_s: int | None = Field(default=None, ge=-100_000, le=100_000)
+    clock_how: Literal["measured", "set"] = "measured"
+    file_access: int | None = Field(default=None, ge=0, le=0o7777)
+    folder_access: int | None = Field(default=None, ge=0, le=0o7777)
+    package_bytes: int | None = Field(default=None, ge=0)
+
+
+class SentSites(_Model):
+    """A whole file."""
+
+    format: Literal["nailer-sites"]
+    version: Literal[1]
+    sites: list[SentSite] = Field(max_length=_MOST_SITES)
+
+
+def write_sites(sites: list[Site], groups: list[Group]) -> str:
+    """Sites as the text of a file, without anything secret."""
+    names = group_paths(groups)
+    sent = [_sent(site, names.get(site.group_id or 0, [])) for site in sites if not site.fleeting]
+    return SentSites(format=FORMAT, version=1, sites=sent).model_dump_json(indent=2) + "\n"
+
+
+def read_sites(text: str, root: str) -> list[tuple[Site, list[str]]]:
+    """Sites out of a text of either form, each with the names of its groups from the top down.
+
+    `root` is the label under which a site's folder here is made where the text names none that is allowed.
+    Raises InvalidInput, which says where the text cannot be read.
+    """
+    if not text.strip():
+        raise InvalidInput("There is nothing to read: choose a file, or paste its text.")
+    if text.lstrip()[:1] not in "{[":
+        found = [
+            _of_config(one.alias, one.host, one.user, one.port, one.key_file, one.unread, root)
+            for one in read_config(text)
+        ]
+        if not found:
+            raise InvalidInput("This is neither an export of Nailer nor a client configuration of OpenSSH.")
+        return found
+    try:
+        sent = SentSites.model_validate(json.loads(text))
+    except json.JSONDecodeError as error:
+        raise InvalidInput(f"The file is cut or damaged: {error.msg} in line {error.lineno}.") from error
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = " / ".join(str(part) for part in first["loc"])
+        raise InvalidInput(f"The file cannot be used: {where}: {first['msg']}.") from error
+    return [(_site(one), one.group) for one in sent.sites]
+
+
+def group_paths(groups: list[Group]) -> dict[int, list[str]]:
+    """Each group's names from the top down, by its id."""
+    by_id = {group.id: group for group in groups}
+    paths: dict[int, list[str]] = {}
+    for group in groups:
+        names: list[str] = []
+        above: Group | None = group
+        while above is not None and len(names) < 50:
+            names.insert(0, above.name)
+            above = by_id.get(above.parent_id or 0)
+        paths[group.id] = names
+    return paths
+
+
+def _sent(site: Site, group: list[str]) -> SentSite:
+    plain = {name: getattr(site, name) for name in SentSite.model_fields if hasattr(site, name)}
+    plain |= {
+        "group": group,
+        "start_here": site.start_here.token,
+        "start_there": site.start_there.token,
+        "document_roots": [SentRoot(folder=root.folder.token, address=root.address) for root in site.document_roots],
+        "guarded": [folder.token for folder in site.guarded],
+    }
+    return SentSite(**plain)
+
+
+def _site(sent: SentSite) -> Site:
+    plain = sent.model_dump(exclude={"group", "start_here", "start_there", "document_roots", "guarded"})
+    return Site(
+        id=0,
+        start_here=SitePath.of_token(sent.start_here),
+        start_there=SitePath.of_token(sent.start_there),
+        document_roots=tuple(DocumentRoot(SitePath.of_token(one.folder), one.address) for one in sent.document_roots),
+        guarded=tuple(SitePath.of_token(one) for one in sent.guarded),
+        **plain,
+    )
+
+
+def _of_config(
+    alias: str, host: str, user: str, port: int | None, key_file: str, unread: tuple[str, ...], root: str
+) -> tuple[Site, list[str]]:
+    note = f"From an OpenSSH configuration. Not taken over: {', '.join(unread)}." if unread else ""
+    site = Site(
+        id=0,
+        name=alias,
+        host=host.lower(),
+        port=port or Protocol.SFTP.port,
+        user_name=user,
+        start_here=SitePath((root.encode(), alias.encode())) if root else SitePath(),
+        start_there=SitePath(),
+        key_file=key_file,
+        agent=not key_file,
+        note=note,
+    )
+    return site, []

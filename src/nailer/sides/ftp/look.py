@@ -1,0 +1,551 @@
+"""Looking at what is there by FTP: listings, single names, links; and what is remembered of it for a moment.
+
+FTP has three ways to look, and servers have each in part. MLSD and MLST give facts (RFC 3659); LIST gives text for people;
+SIZE and MDTM tell of one file. What one of them cannot say, or says in a way that may not be all, is asked by another. What
+remains open is said: a listing carries why it may not be whole, and a name of which nobody can tell raises NotKnown.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field, replace
+from functools import partial
+from typing import TypeVar
+
+from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.listing import (
+    Clock,
+    Rows,
+    offset_of,
+    parse_facts,
+    parse_facts_rows,
+    parse_list,
+    parse_time,
+    rows_of,
+)
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.whole import Lack, Listing, NotWhole, lack_in_words, listing_of, says_nothing_there
+from nailer.errors import (
+    FileMissing,
+    NotKnown,
+    NotSupported,
+    PermissionRefused,
+    ProtocolViolation,
+    ServerFailed,
+    TransferError,
+    WrongKind,
+)
+from nailer.sides.ftp.line import FtpLine, Reply
+from nailer.sides.side import CHUNK_BYTES
+from nailer.sides.translate import from_reply
+
+_R = TypeVar("_R")
+
+_MOST_LISTING_BYTES = 256 * 1024 * 1024
+_MANY_BYTES = 200_000  # a listing of more is read off the event loop
+_FRESH_S = 3.0
+_LEAST_CUT = 20  # no server is known that stops earlier
+_MEMORY_S = 60.0
+_MOST_REMEMBERED = 100_000
+_UNKNOWN_COMMAND = (500, 501, 502, 504)
+_REFUSED = (ServerFailed, WrongKind, NotSupported, FileMissing, PermissionRefused)
+
+
+@dataclass(slots=True)
+class _Remembered:
+    rows: dict[bytes, Entry]
+    lack: NotWhole | None
+    at_s: float
+    counted: int  # of the bound on what is remembered: the names it had when it was listed
+
+
+class FolderMemory:
+    """Folders as they were listed less than a minute ago, with what was done there since by ourselves. It spares listing a
+    large folder anew for each file that is carried into it; whether a name is still as remembered is asked by SIZE and
+    MDTM each time."""
+
+    def __init__(self) -> None:
+        self._folders: OrderedDict[SitePath, _Remembered] = OrderedDict()
+        self._names = 0
+
+    def put(self, folder: SitePath, entries: Iterable[Entry], lack: NotWhole | None) -> None:
+        self._drop(folder)
+        rows = {one.name: one for one in entries}
+        found = _Remembered(rows, lack, time.monotonic(), len(rows) + 1)
+        self._folders[folder] = found
+        self._names += found.counted
+        while len(self._folders) > 1 and self._names > _MOST_REMEMBERED:
+            self._drop(next(iter(self._folders)))
+
+    def get(self, folder: SitePath, *, within_s: float = _MEMORY_S) -> Listing | None:
+        found = self._folders.get(folder)
+        if found is None or time.monotonic() - found.at_s > within_s:
+            return None
+        return Listing(list(found.rows.values()), found.lack)
+
+    def one(self, path: SitePath, *, within_s: float = _MEMORY_S) -> tuple[bool, Entry | None]:
+        """Whether the folder of a name is remembered, and what it holds under that name."""
+        found = self._folders.get(path.parent)
+        if found is None or time.monotonic() - found.at_s > within_s:
+            return False, None
+        return True, found.rows.get(path.name)
+
+    def made(self, path: SitePath, entry: Entry) -> None:
+        """A name that we made or changed."""
+        if (found := self._folders.get(path.parent)) is not None:
+            found.rows[path.name] = replace(entry, name=path.name)
+
+    def gone(self, path: SitePath) -> None:
+        """A name that we removed."""
+        found = self._folders.get(path.parent)
+        entry = found.rows.pop(path.name, None) if found is not None else None
+        if entry is None or not entry.is_file:
+            self._forget_below(path)
+
+    def moved(self, old: SitePath, new: SitePath) -> None:
+        """A name that we renamed, over another or not."""
+        _, entry = self.one(old)
+        self.gone(old)
+        if entry is None or not entry.is_file:
+            self._forget_below(new)
+        if entry is not None:
+            self.made(new, entry)
+        elif (found := self._folders.get(new.parent)) is not None:
+            found.at_s = 0.0  # what it is now nobody has seen
+
+    def forget(self) -> None:
+        self._folders.clear()
+        self._names = 0
+
+    def _drop(self, folder: SitePath) -> None:
+        old = self._folders.pop(folder, None)
+        self._names -= old.counted if old is not None else 0
+
+    def _forget_below(self, path: SitePath) -> None:
+        for folder in [one for one in self._folders if one.below(path) is not None]:
+            self._drop(folder)
+
+
+@dataclass(slots=True)
+class Learned:
+    """What a connection has found out about its server, so that nothing is tried twice. None: not known yet.
+
+    `features` is what FEAT said. `facts_worked` and `facts_refused` are about MLSD, `tells_facts` about MLST. `tells_links`:
+    MLSD shows links as links; `stats_links`: MLST does; `hides_links`: MLSD leaves links out or shows what they lead to.
+    `lists_hidden`: LIST takes `-a`; `shows_itself`: it shows `.` then. `swaps`: renaming replaces a taken name; `renames`:
+    anything can be renamed at all. `new_files` is the access that a file gets when it is made.
+    """
+
+    features: dict[str, str] = field(default_factory=dict)
+    offset_s: int | None = None
+    home: bytes | None = None
+    folders: FolderMemory = field(default_factory=FolderMemory)
+    facts_worked: bool = False
+    facts_refused: bool = False
+    tells_facts: bool = False
+    tells_links: bool | None = None
+    stats_links: bool | None = None
+    hides_links: bool = False
+    lists_hidden: bool = True
+    shows_itself: bool | None = None
+    says_size: bool = True
+    size_worked: bool = False
+    sets_access: bool | None = None
+    new_files: int | None = None
+    sets_times: bool | None = None
+    sets_ahead_s: int = 0
+    swaps: bool | None = None
+    renames: bool | None = None
+    says_room: bool | None = None
+
+    @property
+    def lists_facts(self) -> bool:
+        return "MLST" in self.features and not self.facts_refused
+
+
+class Looking:
+    """Looks over one line, for one task. What it learns of the server stays with the learned."""
+
+    def __init__(self, learned: Learned, line: FtpLine) -> None:
+        self._learned = learned
+        self._line = line
+
+    async def folder(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        """Everything in a folder. Raises FileMissing only where the folder is known not to be there."""
+        try:
+            entries, lack = await self._read(folder, careful)
+        except _REFUSED as failed:
+            await self.explain(folder, failed, wanted=Kind.FOLDER)
+            raise
+        self._learned.folders.put(folder, entries, lack)
+        return listing_of([await self._led(folder.child(one.name), one) for one in entries], lack)
+
+    async def one(self, path: SitePath, *, surely: bool = False) -> Entry:
+        """One name. Raises FileMissing where it is known not to be there, NotKnown where nothing tells. `surely`: a link as
+        a link even on a server that was never seen to have one, which takes a listing."""
+        if path.is_root:
+            return Entry(b"", Kind.FOLDER)
+        if not self._learned.tells_facts:
+            return await self._by_text(path)
+        reply = await self._line.ask(b"MLST " + path.raw)
+        entry = told(reply, path)
+        if entry is None and reply.code in _UNKNOWN_COMMAND:
+            self._learned.tells_facts = False
+        if entry is None and (reply.is_good or not self._learned.tells_facts):
+            return await self._by_text(path)  # it knows no facts, or keeps back what must be known
+        if entry is not None and entry.kind is Kind.LINK:
+            self._learned.stats_links = True
+        if entry is not None and self._learned.stats_links:
+            return await self._led(path, entry)
+        link = await self._link_at(path, found=entry is not None, surely=surely)
+        if link is not None:
+            return await self._led(path, link)
+        if entry is not None:
+            return entry
+        refused = from_reply(reply.code, reply.text, path.shown)
+        if isinstance(refused, ServerFailed):
+            refused = FileMissing(f"{path} is not there.", server_words=refused.server_words)
+        raise refused
+
+    async def is_there(self, path: SitePath) -> bool:
+        try:
+            await self.one(path)
+        except FileMissing:
+            return False
+        return True
+
+    async def explain(self, path: SitePath, failed: TransferError, *, wanted: Kind | None = None) -> None:
+        """Raise what a refusal without a reason most likely means; FTP has one code for a dozen causes."""
+        entry = await self.one(path)
+        if wanted is Kind.FOLDER and not entry.opens_as_folder:
+            raise WrongKind(f"{path} is no folder.", server_words=failed.server_words) from failed
+        if wanted is Kind.FILE and entry.is_folder:
+            raise WrongKind(f"{path} is a folder, not a file.", server_words=failed.server_words) from failed
+        if isinstance(failed, FileMissing):
+            sentence = f"{path} is there, but the server does not let it be read."
+            raise PermissionRefused(sentence, server_words=failed.server_words) from failed
+        if wanted is not None or not entry.opens_as_folder:
+            raise failed
+
+    async def measured_offset(self, folder: SitePath) -> int | None:
+        """What the clock of LIST is ahead of UTC, in seconds, by a file's exact time (MDTM); None where nothing says."""
+        await self._enter(folder)
+        rows, _, _ = await self._list(folder, Clock(time.time()))
+        files = [one for one in rows.entries if one.is_file and one.stamp and one.stamp.precision_ns <= 60 * NS]
+        newest = max(files, key=lambda one: one.stamp.at_ns if one.stamp else 0, default=None)
+        if newest is None or newest.stamp is None:
+            return None
+        reply = await self._line.ask(b"MDTM " + folder.child(newest.name).raw)
+        exact = stamp_in(reply)
+        return offset_of(newest.stamp, exact) if exact is not None else None
+
+    async def _read(self, folder: SitePath, careful: bool) -> tuple[list[Entry], NotWhole | None]:
+        learned = self._learned
+        if not learned.lists_facts:
+            return await self._text(folder)
+        try:
+            rows, words = await self._facts(folder)
+        except _REFUSED as refused:
+            if isinstance(refused, PermissionRefused) and learned.facts_worked:
+                raise
+            entries, lack = await self._text(folder)
+            if lack is not None and lack.why is Lack.UNPROVED:
+                raise refused from None
+            # What refuses facts and gives text is not asked for facts again, unless it gave them once.
+            learned.facts_refused = not learned.facts_worked
+            return entries, lack
+        entries = rows.entries
+        lack = self._lack(rows, words)
+        if not entries and not rows.shows_itself:
+            # Nothing at all, not even itself: some servers answer so where they could not look.
+            entries, second = await self._text(folder)
+            return entries, lack or second
+        if any(one.kind is Kind.LINK for one in entries):
+            learned.tells_links = True
+        # Some servers say that a name is a link and not where it goes; others hide links altogether, or broken ones.
+        untold = any(one.kind is Kind.LINK and one.target is None for one in entries)
+        hidden = careful and learned.tells_links is not True and any(one.opens_as_folder for one in entries)
+        if untold or hidden or learned.hides_links:
+            entries = await self._with_links(folder, entries)
+        return entries, lack
+
+    async def _facts(self, folder: SitePath) -> tuple[Rows, str]:
+        raw, words = await self._lines(b"MLSD " + folder.raw, folder)
+        lines, complete = rows_of(raw)
+        read = partial(parse_facts_rows, bare=b"\r\n" not in raw)
+        rows = await _off_the_loop(raw, read, lines if complete else lines[:-1])
+        if not complete:
+            rows.unread.append(lines[-1])
+        only = rows.entries[0] if len(rows.entries) == 1 and not rows.shows_itself else None
+        is_own_name = only is not None and only.is_file and only.name == folder.name
+        if is_own_name and not (await self._line.ask(b"CWD " + folder.raw)).is_good:
+            raise WrongKind(f"{folder} is no folder.")  # some servers list a file as if it were its own folder
+        if rows.entries or rows.shows_itself:
+            self._learned.facts_worked = True
+        elif rows.unread:
+            raise ProtocolViolation(f"The listing of {folder} cannot be read.", server_words=_shown(rows.unread[0]))
+        return rows, words
+
+    async def _text(self, folder: SitePath) -> tuple[list[Entry], NotWhole | None]:
+        """A folder by LIST. That it can be entered was seen first: what is refused then is no missing folder."""
+        await self._enter(folder)
+        try:
+            rows, words, shown_dots = await self._list(folder, self._clock)
+        except (FileMissing, ServerFailed, NotSupported) as refused:
+            said = refused.server_words or ""
+            if says_nothing_there(said):
+                return [], NotWhole(Lack.UNPROVED, said)
+            sentence = f"{folder} is there, but the server does not list it."
+            raise ServerFailed(sentence, server_words=refused.server_words) from refused
+        if rows.unread and not rows.entries and not rows.shows_itself:
+            raise ProtocolViolation(f"The listing of {folder} cannot be read.", server_words=_shown(rows.unread[0]))
+        if (lack := self._lack(rows, words)) is not None:
+            return rows.entries, lack
+        if not rows.entries and not rows.shows_itself:
+            return [], await self._emptiness(folder, words)
+        is_round = _is_round(len(rows.entries)) or _is_round(len(rows.entries) + 2 * rows.shows_itself)
+        if is_round and (lack := await self._cut_unsaid(folder, rows)) is not None:
+            return rows.entries, lack
+        if not shown_dots and not rows.dots:
+            return rows.entries, NotWhole(Lack.DOTTED)
+        return rows.entries, None
+
+    async def _cut_unsaid(self, folder: SitePath, rows: Rows) -> NotWhole | None:
+        """A listing of a round number of rows may have been cut at a limit, and some servers do so without a word: their
+        names are asked for in another way, whose limit counts other names."""
+        try:
+            raw, said = await self._lines(b"NLST", folder)
+        except _REFUSED:
+            return None
+        known = {entry.name for entry in rows.entries} | {b".", b".."}
+        more = [name for name in rows_of(raw)[0] if name.rpartition(b"/")[2] not in known]
+        if not more:
+            return lack_in_words(said, 0)
+        return NotWhole(Lack.CUT, "", len(rows.entries))
+
+    async def _list(self, folder: SitePath, clock: Clock) -> tuple[Rows, str, bool]:
+        """The rows of LIST in the folder that was entered, the server's words, and whether hidden names were asked for."""
+        learned = self._learned
+        rows, words = Rows([], []), ""
+        if learned.lists_hidden:
+            try:
+                rows, words = await self._list_once(b"LIST -a", folder, clock)
+            except (FileMissing, NotSupported, ServerFailed, PermissionRefused):
+                pass  # it takes the option for a name, or knows none
+            else:
+                if rows.entries or rows.unread or rows.shows_itself:
+                    learned.shows_itself = rows.shows_itself
+                    return rows, words, True
+        plain, plain_words = await self._list_once(b"LIST", folder, clock)
+        if plain.entries or not learned.lists_hidden:
+            # With the option it showed nothing, without it something.
+            learned.lists_hidden = False
+            return plain, plain_words, False
+        return rows, words or plain_words, True
+
+    async def _list_once(self, command: bytes, folder: SitePath, clock: Clock) -> tuple[Rows, str]:
+        raw, words = await self._lines(command, folder)
+        lines, complete = rows_of(raw)
+        rows = await _off_the_loop(raw, lambda read: parse_list(read, clock), lines if complete else lines[:-1])
+        if not complete:
+            rows.unread.append(lines[-1])
+        return rows, words
+
+    async def _emptiness(self, folder: SitePath, words: str) -> NotWhole | None:
+        """Why a folder that was listed empty may not be so; None where that is proved. A server that shows a folder itself
+        (`.`) when it can look has not looked where it does not."""
+        learned = self._learned
+        if learned.shows_itself is None and not folder.is_root:
+            with contextlib.suppress(*_REFUSED):
+                # How it lists a folder that holds something: this one's own.
+                await self._enter(folder.parent)
+                await self._list(folder.parent, self._clock)
+                await self._enter(folder)
+        if learned.shows_itself or (learned.shows_itself is None and not folder.is_root):
+            return NotWhole(Lack.UNPROVED, words)
+        try:
+            raw, said = await self._lines(b"NLST", folder)
+        except _REFUSED as refused:
+            said = refused.server_words or ""
+            return None if says_nothing_there(said) else NotWhole(Lack.UNPROVED, said)
+        names = [name for name in rows_of(raw)[0] if name not in (b".", b"..")]
+        return NotWhole(Lack.DOUBTED, said) if names else lack_in_words(said, 0)
+
+    def _lack(self, rows: Rows, words: str) -> NotWhole | None:
+        if rows.unread:
+            return NotWhole(Lack.UNREAD, _shown(rows.unread[0]), len(rows.unread))
+        return lack_in_words(words, len(rows.entries) + 2 * rows.shows_itself)
+
+    async def _with_links(self, folder: SitePath, entries: list[Entry]) -> list[Entry]:
+        """MLSD may show a link as what it leads to. LIST shows it: what is a link there is one."""
+        learned = self._learned
+        text, _ = await self._text(folder)
+        links = {one.name: one for one in text if one.kind is Kind.LINK}
+        seen = {one.name: one.kind for one in entries}
+        if any(name in seen and seen[name] is not Kind.LINK for name in links):
+            learned.tells_links = False
+        # A link that leads nowhere, in a circle or out of the account is left out of MLSD altogether.
+        broken = [one for name, one in links.items() if name not in seen]
+        learned.hides_links = learned.hides_links or bool(broken) or learned.tells_links is False
+        return broken + [replace(links[one.name], stamp=one.stamp) if one.name in links else one for one in entries]
+
+    async def _link_at(self, path: SitePath, *, found: bool, surely: bool) -> Entry | None:
+        """The link under a name that facts show as what it leads to, or not at all; None where there is no link. A folder
+        is listed for that once a minute at most, as far as the server is not known to tell links in its facts."""
+        learned = self._learned
+        known, entry = (False, None) if surely and not learned.tells_links else learned.folders.one(path)
+        if not known:
+            if found and not surely and learned.tells_links is None and not learned.hides_links:
+                return None  # no link was ever met on this server
+            with contextlib.suppress(*_REFUSED, ProtocolViolation):
+                entries, lack = await (self._text(path.parent) if surely else self._read(path.parent, True))
+                learned.folders.put(path.parent, entries, lack)
+                known, entry = learned.folders.one(path)
+        if entry is None or entry.kind is not Kind.LINK:
+            return None
+        if not found:
+            # Remembered only: whether it is still there a look tells.
+            text, _ = await self._text(path.parent)
+            entry = next((one for one in text if one.name == path.name and one.kind is Kind.LINK), None)
+        return entry
+
+    async def _by_text(self, path: SitePath) -> Entry:
+        """One name on a server that has no facts: size and time by their own commands, the rest from its folder."""
+        size, stamp = await self._size_and_time(path)
+        known, row = self._learned.folders.one(path, within_s=_MEMORY_S if size is not None else _FRESH_S)
+        if not known or (row is None and size is not None):
+            row = await self._row(path)
+        if size is None and row is not None and row.is_file and known:
+            row = await self._row(path)  # remembered, and no file any more
+        if row is not None:
+            if size is not None and row.is_file:
+                return replace(row, size=size, stamp=stamp or row.stamp)
+            return await self._led(path, row)
+        if size is not None:
+            return Entry(path.name, Kind.FILE, size, stamp)
+        listing = self._learned.folders.get(path.parent)
+        if listing is not None and listing.may_hide(path.name):
+            if (await self._line.ask(b"CWD " + path.raw)).is_good:
+                return Entry(path.name, Kind.FOLDER)
+            if self._learned.size_worked:
+                # Neither a file nor a folder by the two commands that ask for just this name.
+                raise FileMissing(f"{path} is not there.")
+            why = listing.lack.sentence if listing.lack else ""
+            raise NotKnown(f"Whether {path} is there is not known. {why}".strip())
+        raise FileMissing(f"{path} is not there.")
+
+    async def _size_and_time(self, path: SitePath) -> tuple[int | None, Stamp | None]:
+        """The size and the time of a file, or of what a link leads to; None where the server says neither."""
+        learned = self._learned
+        if not learned.says_size:
+            return None, None
+        size, changed = await self._line.ask_together([b"SIZE " + path.raw, b"MDTM " + path.raw])
+        if size.code in _UNKNOWN_COMMAND:
+            learned.says_size = False
+            return None, None
+        said = size.text.split()
+        if size.code != 213 or not said or not said[0].isdigit() or len(said[0]) > 19:
+            return None, None
+        learned.size_worked = True
+        return int(said[0]), stamp_in(changed)
+
+    async def _row(self, path: SitePath) -> Entry | None:
+        """What its folder's listing says of a name, read now."""
+        try:
+            entries, lack = await self._text(path.parent)
+        except _REFUSED as refused:
+            if (await self._line.ask(b"CWD " + path.raw)).is_good:
+                return Entry(path.name, Kind.FOLDER)
+            above = await self.one(path.parent)
+            if not above.opens_as_folder:
+                raise WrongKind(f"{path.parent} is no folder.") from refused
+            sentence = f"{path.parent} cannot be read, so nobody can tell whether {path} is there."
+            raise NotKnown(sentence, server_words=refused.server_words) from refused
+        self._learned.folders.put(path.parent, entries, lack)
+        return next((one for one in entries if one.name == path.name), None)
+
+    async def _led(self, path: SitePath, entry: Entry) -> Entry:
+        """A link with the kind it leads to: what can be entered is a folder, what has a size is a file."""
+        if entry.kind is not Kind.LINK:
+            return entry
+        leads_to: Kind | None = None
+        if (await self._line.ask(b"CWD " + path.raw)).is_good:
+            return replace(entry, size=0, leads_to=Kind.FOLDER)
+        reply = await self._line.ask(b"SIZE " + path.raw)
+        if reply.is_good:
+            leads_to = Kind.FILE
+        elif reply.code in (500, 502) and entry.target is not None:
+            start, names = from_link(path.parent, entry.target)
+            with contextlib.suppress(TransferError):
+                around, _ = await self._text(start.join(tuple(names)).parent)
+                leads_to = next((one.kind for one in around if names and one.name == names[-1]), None)
+        return replace(entry, size=0, leads_to=None if leads_to is Kind.LINK else leads_to)
+
+    async def _enter(self, folder: SitePath) -> None:
+        """Change into a folder. Each time anew: another may have its name by now, and the line would stay in the old one."""
+        await self._line.need(b"CWD " + folder.raw, folder.shown)
+
+    async def _lines(self, command: bytes, folder: SitePath) -> tuple[bytes, str]:
+        """All bytes of a listing, and what the server said around it, without the folder's own name."""
+        line = self._line
+        async with line.transfer(command, folder.shown) as channel:
+            parts, size = [], 0
+            while chunk := await channel.read(CHUNK_BYTES):
+                parts.append(chunk)
+                size += len(chunk)
+                if size > _MOST_LISTING_BYTES:
+                    raise ProtocolViolation(f"The listing of {folder} does not end.")
+        words = line.said
+        for name in sorted((folder.raw, *folder.names), key=len, reverse=True):
+            if len(name) > 1:
+                words = words.replace(name.decode("utf-8", "replace"), "")
+        return b"".join(parts), words
+
+    @property
+    def _clock(self) -> Clock:
+        return Clock(time.time(), self._learned.offset_s or 0)
+
+
+def told(reply: Reply, path: SitePath) -> Entry | None:
+    """The entry in a good answer to MLST."""
+    for raw in reply.lines if reply.is_good else ():
+        if (facts := parse_facts(raw.lstrip(b" "))) is not None:
+            return replace(facts.entry, name=path.name)
+    return None
+
+
+def stamp_in(reply: Reply) -> Stamp | None:
+    """The time in an answer to MDTM."""
+    return parse_time(reply.lines[0]) if reply.code == 213 and reply.lines else None
+
+
+def from_link(folder: SitePath, target: bytes) -> tuple[SitePath, list[bytes]]:
+    """Where a link's text leads, seen from its folder: a start, and the names still to go."""
+    start = SitePath() if target.startswith(b"/") else folder
+    names: list[bytes] = []
+    for name in target.split(b"/"):
+        if name == b"..":
+            if names:
+                names.pop()
+            else:
+                start = start.parent
+        elif name not in (b"", b"."):
+            names.append(name)
+    return start, names
+
+
+async def _off_the_loop(raw: bytes, read: Callable[[list[bytes]], _R], lines: list[bytes]) -> _R:
+    """Read rows; many of them in a thread, so that nobody else waits."""
+    return await asyncio.to_thread(read, lines) if len(raw) > _MANY_BYTES else read(lines)
+
+
+def _is_round(number: int) -> bool:
+    return number >= _LEAST_CUT and number % 10 == 0
+
+
+def _shown(row: bytes) -> str:
+    return repr(row)[1:][:200]

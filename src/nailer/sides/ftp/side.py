@@ -1,0 +1,818 @@
+"""The side there by FTP: plain, over explicit TLS, over implicit TLS.
+
+A line of FTP does one thing at a time, so a connection keeps several signed-in lines and lends them out; carrying leaves
+one free for browsing. Every command names its whole path: no folder is changed into, except for LIST, whose argument
+servers read each in their own way.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import re
+import time
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, TypeVar
+
+from nailer.core.connecting.abilities import Abilities
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.access import within
+from nailer.core.files.charset import to_wire
+from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.listing import quoted_path, time_text
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.whole import Listing
+from nailer.core.plans.room import Room, room_of_quota
+from nailer.errors import (
+    AlreadyThere,
+    CannotReplace,
+    ConnectionDropped,
+    EncryptionMissing,
+    FileMissing,
+    FolderNotEmpty,
+    LoginRefused,
+    NoSpaceLeft,
+    NotSupported,
+    OutsideRoot,
+    PermissionRefused,
+    ProtocolViolation,
+    RenameRefused,
+    ServerFailed,
+    TooManyConnections,
+    TransferError,
+)
+from nailer.sides.connection import Lane, Ran, SignIn, Stage, Wanted
+from nailer.sides.dial import resolve
+from nailer.sides.ftp.line import FtpLine, Reply, has_line_break, line_break
+from nailer.sides.ftp.look import Learned, Looking, from_link, told
+from nailer.sides.ftp.tls import client_context
+from nailer.sides.identities.certificate import authorities
+from nailer.sides.recoded import recoded
+from nailer.sides.side import CHUNK_BYTES, Digest, Side, whole_by_steps
+from nailer.sides.translate import demands_encryption, from_reply
+from nailer.unbroken import in_thread
+
+_R = TypeVar("_R")
+
+_MOST_LINKS = 40
+_MOVED_ALONG = 4  # renamings that go along with the commands of one file
+_READ_BYTES = 4 * CHUNK_BYTES
+_STALE_S = 20.0
+_LOOK_EVERY_S = 10.0
+_FACTS = (
+    b"type",
+    b"size",
+    b"modify",
+    b"unix.mode",
+    b"unix.owner",
+    b"unix.ownername",
+    b"unix.group",
+    b"unix.groupname",
+    b"unix.uid",
+    b"unix.gid",
+    b"unique",
+)
+_Replies = list[Reply]
+
+
+async def connect(wanted: Wanted) -> FtpConnection:
+    """A connection with one signed-in line.
+
+    Raises IdentityUnknown or IdentityChanged before anything secret is sent; EncryptionMissing where TLS is wanted and
+    not on offer; HostUnreachable, LoginRefused, TooManyConnections, WeakServer.
+    """
+    connection = FtpConnection(wanted)
+    await connection.begin()
+    return connection
+
+
+# Commands for a content's hash, the best first, with what each computes.
+_HASHES = {"HASH": "", "XSHA256": "sha256", "XSHA1": "sha1", "XSHA": "sha1", "XMD5": "md5"}
+_DIGEST_BYTES = {"sha512": 64, "sha256": 32, "sha1": 20, "md5": 16}
+
+
+def digest_of(command: str, text: str) -> Digest | None:
+    """The hash in a reply; None where it cannot be read for sure.
+
+    >>> digest_of("HASH", "SHA-1 0-49 da39a3ee5e6b4b0d3255bfef95601890afd80709 a.html").algorithm
+    'sha1'
+    >>> digest_of("XMD5", "D41D8CD98F00B204E9800998ECF8427E").value[:2].hex()
+    'd41d'
+    """
+    words = text.replace('"', " ").split()
+    algorithm = _HASHES[command] or (words[0].lower().replace("-", "") if words else "")
+    size = _DIGEST_BYTES.get(algorithm)
+    for word in words:
+        if size is not None and len(word) == 2 * size and re.fullmatch("[0-9a-fA-F]+", word):
+            return Digest(algorithm, bytes.fromhex(word))
+    return None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Moving:
+    """A renaming that waits for a line, or for another line's next commands to go along with. `ended` is set by whoever
+    sends it, to an error or to None."""
+
+    old: SitePath
+    new: SitePath
+    ended: asyncio.Future[TransferError | None]
+
+    @property
+    def commands(self) -> list[bytes]:
+        return [b"RNFR " + self.old.raw, b"RNTO " + self.new.raw]
+
+    def told(self, began: Reply, ended: Reply) -> None:
+        """Take the replies to its two commands."""
+        error = None
+        if not began.is_good:
+            error = from_reply(began.code, began.text, self.old.shown)
+            if not isinstance(error, FileMissing | ConnectionDropped):
+                sentence = f"The server does not let {self.old} be renamed."
+                error = RenameRefused(sentence, server_words=error.server_words)
+        elif not ended.is_good:
+            error = from_reply(ended.code, ended.text, self.new.shown)
+        self.end(error)
+
+    def end(self, error: TransferError | None) -> None:
+        if not self.ended.done():
+            self.ended.set_result(error)
+
+
+class FtpConnection:
+    """The signed-in lines of one site. One that is cut leaves the others."""
+
+    one_line = False
+
+    def __init__(self, wanted: Wanted) -> None:
+        self._wanted = wanted
+        self._context = client_context(old_allowed=wanted.manner.old_allowed)
+        self._most = max(1, wanted.manner.most)
+        self._idle: list[FtpLine] = []
+        self._lent: set[FtpLine] = set()
+        self._opening = 0
+        self._carrying = 0
+        self._count = 0
+        self._freed = asyncio.Condition()
+        self._keeper: asyncio.Task[None] | None = None
+        self._addresses: list[str] | None = None
+        self._closed = False
+        self.learned = Learned(offset_s=wanted.manner.offset_s)
+        self.software = ""
+        self.moving: list[_Moving] = []
+        self.takes_many = True
+
+    @property
+    def is_open(self) -> bool:
+        if self._closed:
+            return False
+        return bool(self._lent or self._opening) or any(line.is_clear for line in self._idle)
+
+    @property
+    def lines(self) -> int:
+        return len(self._idle) + len(self._lent)
+
+    @property
+    def most_lines(self) -> int:
+        """How many lines may be open: as set, or fewer where the server has refused more."""
+        return self._most
+
+    @property
+    def lists_facts(self) -> bool:
+        return self.learned.lists_facts
+
+    @property
+    def abilities(self) -> Abilities:
+        learned, features = self.learned, self.learned.features
+        reads_access = not self.lists_facts or "unix.mode" in features.get("MLST", "").lower()
+        return Abilities(
+            software=self.software,
+            access=False if learned.sets_access is False or not reads_access else learned.sets_access,
+            times=learned.sets_times if learned.sets_times is not None else ("MFMT" in features or None),
+            exact_times=self.lists_facts,
+            links=learned.tells_links,
+            resume="STREAM" in features.get("REST", "").upper(),
+            swap=learned.swaps,
+            renames=learned.renames,
+            room=learned.says_room,
+            features=tuple(f"{name} {value}".strip() for name, value in features.items()),
+        )
+
+    async def begin(self) -> None:
+        line = await self._open_line(first=True)
+        self._idle.append(line)
+        self._keeper = asyncio.create_task(self._keep_alive())
+
+    async def channel(self, lane: Lane) -> Side:
+        return recoded(FtpSide(self, lane), self._wanted.manner.charset)
+
+    async def run(self, script: bytes, *, within_s: float) -> Ran:
+        raise NotSupported("FTP runs no commands.")
+
+    @contextlib.asynccontextmanager
+    async def line(self, lane: Lane) -> AsyncIterator[FtpLine]:
+        """A line for one task. Carrying waits rather than take the last one, so that browsing goes on."""
+        line = await self._lend(lane)
+        line.takes_many = self.takes_many
+        try:
+            yield line
+        finally:
+            self.takes_many = line.takes_many
+            self._lent.discard(line)
+            self._carrying -= lane is Lane.CARRY
+            if line.is_clear and not self._closed:
+                self._idle.append(line)
+            else:
+                line.abort()
+            await asyncio.shield(self._notify())
+
+    async def measure_offset(self, folder: SitePath) -> int | None:
+        """What the clock of LIST is ahead of UTC, in seconds; None where nothing says. Reckoned with from then on."""
+        wire = SitePath(tuple(to_wire(name, self._wanted.manner.charset) for name in folder.names))
+        measured = await FtpSide(self, Lane.BROWSE).measure_offset(wire)
+        if measured is not None:
+            self.learned.offset_s = measured
+        return measured
+
+    async def raw(self, command: bytes) -> Reply:
+        """One command as a person typed it, and the reply. Only what needs no data channel."""
+        async with self.line(Lane.BROWSE) as line:
+            self.learned.folders.forget()
+            return await line.ask(command)
+
+    async def close(self) -> None:
+        self._closed = True
+        if self._keeper is not None:
+            self._keeper.cancel()
+            await asyncio.gather(self._keeper, return_exceptions=True)
+        lines, self._idle = self._idle, []
+        await asyncio.gather(*(line.close() for line in lines), return_exceptions=True)
+        for line in list(self._lent):
+            line.abort()
+
+    async def _notify(self) -> None:
+        async with self._freed:
+            self._freed.notify_all()
+
+    async def _lend(self, lane: Lane) -> FtpLine:
+        async with self._freed:
+            while True:
+                if self._closed:
+                    raise ConnectionDropped("The connection was closed.")
+                if self._may_take(lane):
+                    if line := self._take_idle():
+                        self._lent.add(line)
+                        self._carrying += lane is Lane.CARRY
+                        return line
+                    if self.lines + self._opening < self._most:
+                        break
+                await self._freed.wait()
+            self._opening += 1
+            self._carrying += lane is Lane.CARRY
+        return await self._lend_new(lane)
+
+    async def _lend_new(self, lane: Lane) -> FtpLine:
+        try:
+            line = await self._open_line(first=False)
+        except (TooManyConnections, LoginRefused):
+            # It let us in before: a refusal now means that it wants no more lines of us.
+            self._carrying -= lane is Lane.CARRY
+            self._opening -= 1
+            others = self.lines + self._opening
+            await self._notify()
+            if not others:
+                raise
+            self._most = others
+            self._wanted.wire.note(f"the server takes {others} connections and no more")
+            return await self._lend(lane)
+        except BaseException:
+            self._carrying -= lane is Lane.CARRY
+            self._opening -= 1
+            await asyncio.shield(self._notify())
+            raise
+        self._opening -= 1
+        self._lent.add(line)
+        return line
+
+    def _may_take(self, lane: Lane) -> bool:
+        return lane is Lane.BROWSE or self._carrying < max(1, self._most - 1)
+
+    def _take_idle(self) -> FtpLine | None:
+        while self._idle:
+            line = self._idle.pop()
+            if line.is_clear:
+                return line
+            line.abort()
+        return None
+
+    async def _open_line(self, *, first: bool) -> FtpLine:
+        wanted = self._wanted
+        self._count += 1
+        if self._addresses is None:
+            self._addresses = await resolve(wanted.where)
+            if first:
+                wanted.heard(Stage.NAME, ", ".join(self._addresses) or "left to the proxy")
+        line = FtpLine(wanted.where, wanted.wire, self._count, passive=wanted.manner.passive)
+        await line.open(self._addresses or None)
+        try:
+            async with asyncio.timeout(60):
+                await self._introduce(line, first)
+        except TimeoutError as error:
+            line.abort()
+            raise ConnectionDropped(f"{wanted.where.host} took more than a minute to let us in.") from error
+        except BaseException:
+            line.abort()
+            raise
+        return line
+
+    async def _introduce(self, line: FtpLine, first: bool) -> None:
+        wanted = self._wanted
+        heard = wanted.heard if first else _nothing
+        heard(Stage.PORT, f"port {wanted.where.port} answers")
+        if wanted.protocol is Protocol.FTP_IMPLICIT:
+            await self._encrypt(line, heard)
+        greeting = await line.greeting()
+        if first:
+            self.software = greeting.text
+        if wanted.protocol is Protocol.FTP_TLS:
+            reply = await line.ask(b"AUTH TLS")
+            if reply.code not in (234, 334):
+                sentence = f"{wanted.where.host} offers no encryption on port {wanted.where.port}."
+                raise EncryptionMissing(sentence, server_words=f"{reply.code} {reply.text}")
+            await self._encrypt(line, heard)
+        if wanted.protocol is Protocol.FTP:
+            heard(Stage.ENCRYPTION, "none")
+            heard(Stage.IDENTITY, "nobody can tell")
+        await self._sign_in(line, wanted.sign_in)
+        if wanted.protocol is not Protocol.FTP:
+            await line.protect_data()
+        if first:
+            await self._learn(line)
+        await self._settle_in(line)
+        heard(Stage.SIGN_IN, f"signed in as {wanted.sign_in.user}")
+
+    async def _encrypt(self, line: FtpLine, heard: Callable[[Stage, str], None]) -> None:
+        await line.start_tls(self._context)
+        heard(Stage.ENCRYPTION, line.cipher.partition(",")[0])
+        await in_thread(authorities)
+        line.met(self._wanted.pinned)
+        how = "trusted before" if self._wanted.pinned else "an authority vouches for it"
+        heard(Stage.IDENTITY, how)
+
+    async def _sign_in(self, line: FtpLine, sign_in: SignIn) -> None:
+        user = sign_in.user.encode(self._wanted.manner.charset, "surrogateescape")
+        password = (sign_in.password or "").encode("utf-8", "surrogateescape")
+        reply = await line.ask(b"USER " + user)
+        if reply.code in (331, 332):
+            reply = await line.ask(b"PASS " + password)
+        if reply.code not in (230, 202):
+            code = 530 if demands_encryption(reply.text) else reply.code  # some say 550, and mean that
+            error = from_reply(code, reply.text, "the server")
+            if isinstance(error, NotSupported | PermissionRefused | ServerFailed | ProtocolViolation):
+                error = LoginRefused("The server refused this user and password.", server_words=error.server_words)
+            raise error
+
+    async def _learn(self, line: FtpLine) -> None:
+        """What the server offers (RFC 2389)."""
+        reply = await line.ask(b"FEAT")
+        if reply.code == 211:
+            for raw in reply.lines[1:-1]:
+                name, _, value = raw.strip().decode("utf-8", "replace").partition(" ")
+                if name:
+                    self.learned.features[name.upper()] = value
+        self.learned.tells_facts = "MLST" in self.learned.features
+        # Before any folder is changed into.
+        where = await line.ask(b"PWD")
+        self.learned.home = quoted_path(where.lines[0]) if where.code == 257 and where.lines else None
+
+    async def _settle_in(self, line: FtpLine) -> None:
+        """What each line needs once: names in UTF-8 where they are an option, the facts we want, bytes as they are."""
+        if "UTF8" in self.learned.features and self._wanted.manner.charset == "utf-8":
+            await line.ask(b"OPTS UTF8 ON")
+        offered = {one.strip("*").lower().encode() for one in self.learned.features.get("MLST", "").split(";")}
+        chosen = {
+            one[:-1].lower().encode() for one in self.learned.features.get("MLST", "").split(";") if one.endswith("*")
+        }
+        missing = [fact for fact in _FACTS if fact in offered and fact not in chosen]
+        if missing:
+            everything = [fact for fact in _FACTS if fact in offered]
+            await line.ask(b"OPTS MLST " + b"".join(fact + b";" for fact in everything))
+        reply = await line.ask(b"TYPE I")
+        if not reply.is_good:
+            raise from_reply(reply.code, reply.text, "the server")
+
+    async def _keep_alive(self) -> None:
+        """A line that lies idle is closed by many servers: say something now and then (NOOP, RFC 959)."""
+        while True:
+            await asyncio.sleep(_LOOK_EVERY_S)
+            stale = [line for line in self._idle if time.monotonic() - line.used_at_s > _STALE_S]
+            for line in stale:
+                if line not in self._idle:
+                    continue
+                self._idle.remove(line)
+                self._lent.add(line)
+                with contextlib.suppress(TransferError):
+                    await line.ask(b"NOOP")
+                self._lent.discard(line)
+                if line.is_clear:
+                    self._idle.append(line)
+                else:
+                    line.abort()
+                await self._notify()
+
+
+def _nothing(stage: Stage, finding: str) -> None:
+    """For lines after the first: the stages were told."""
+
+
+class FtpSide:
+    """A side over the lines of a connection. Many callers at once are served by as many lines as there may be."""
+
+    def __init__(self, connection: FtpConnection, lane: Lane) -> None:
+        self._connection = connection
+        self._lane = lane
+
+    async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        return await self._steady(lambda line: self._looking(line).folder(folder, careful=careful))
+
+    async def stat(self, path: SitePath) -> Entry:
+        return await self._steady(lambda line: self._looking(line).one(path))
+
+    async def resolve(self, path: SitePath) -> SitePath:
+        async def follow(line: FtpLine) -> SitePath:
+            done, todo, links = SitePath(), [*path.names], 0
+            while todo:
+                step = done.child(todo.pop(0))
+                entry = await self._looking(line).one(step, surely=True)
+                if entry.kind is not Kind.LINK or entry.target is None:
+                    done = step
+                    continue
+                links += 1
+                if links > _MOST_LINKS:
+                    raise OutsideRoot(f"{path} is a link, or links lead round in a circle.")
+                done, names = from_link(done, entry.target)
+                todo[:0] = names
+            return done
+
+        return await self._steady(follow)
+
+    holes_bytes = 0
+
+    @property
+    def renames(self) -> bool | None:
+        return self._learned.renames
+
+    @renames.setter
+    def renames(self, works: bool | None) -> None:
+        self._learned.renames = works
+
+    async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
+        async with self._connection.line(self._lane) as line:
+            try:
+                async with line.transfer(b"RETR " + path.raw, path.shown, start=start) as channel:
+                    while chunk := await channel.read(_READ_BYTES if ahead is None else ahead):
+                        yield chunk
+            except (ServerFailed, PermissionRefused) as failed:
+                await self._looking(line).explain(path, failed, wanted=Kind.FILE)
+
+    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        return await whole_by_steps(self, path)
+
+    async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        async with self._connection.line(self._lane) as line:
+            return await self._write(line, path, chunks, start)
+
+    async def land(
+        self,
+        path: SitePath,
+        chunks: AsyncIterator[bytes],
+        *,
+        start: int = 0,
+        access: int | None = None,
+        at_most: int | None = None,
+        stamp: Stamp | None = None,
+        free: SitePath | None = None,
+    ) -> Entry:
+        async with self._connection.line(self._lane) as line:
+            await self._write(line, path, chunks, start)
+            return await self._finish(line, path, _Access(access, at_most), stamp, free)
+
+    async def make_folder(self, path: SitePath) -> None:
+        async with self._connection.line(self._lane) as line:
+            try:
+                await line.need(b"MKD " + path.raw, path.shown)
+            except (ServerFailed, PermissionRefused, NotSupported) as failed:
+                if await self._looking(line).is_there(path):
+                    raise AlreadyThere(f"{path} exists already.", server_words=failed.server_words) from failed
+                raise
+        self._learned.folders.made(path, Entry(path.name, Kind.FOLDER))
+
+    async def remove_file(self, path: SitePath) -> None:
+        async with self._connection.line(self._lane) as line:
+            try:
+                await line.need(b"DELE " + path.raw, path.shown)
+            except (ServerFailed, PermissionRefused) as failed:
+                await self._looking(line).explain(path, failed, wanted=Kind.FILE)
+        self._learned.folders.gone(path)
+
+    async def remove_folder(self, path: SitePath) -> None:
+        async with self._connection.line(self._lane) as line:
+            try:
+                await line.need(b"RMD " + path.raw, path.shown)
+            except (ServerFailed, PermissionRefused) as failed:
+                looking = self._looking(line)
+                await looking.explain(path, failed)
+                inside = await looking.folder(path, careful=True)
+                if inside.entries or inside.parts:
+                    raise FolderNotEmpty(
+                        f"The folder {path} is not empty.", server_words=failed.server_words
+                    ) from failed
+                raise
+        self._learned.folders.gone(path)
+
+    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+        if not (replace or looked):
+            async with self._connection.line(self._lane) as line:
+                if await self._looking(line).is_there(new):
+                    # RFC 959 does not say what happens to a name that is taken; most servers replace it.
+                    raise AlreadyThere(f"{new} exists already.")
+                await self._rename(line, old, new)
+            return
+        try:
+            await self._move(old, new)
+        except RenameRefused:
+            self._learned.renames = False
+            raise
+        except (AlreadyThere, ServerFailed, PermissionRefused, NotSupported) as refused:
+            if not replace:
+                raise
+            async with self._connection.line(self._lane) as line:
+                if not await self._looking(line).is_there(new):
+                    raise
+            self._learned.swaps = False
+            raise CannotReplace(f"{new} is taken.", server_words=refused.server_words) from refused
+        self._learned.renames = True
+        if replace:
+            self._learned.swaps = self._learned.swaps is not False
+
+    async def _move(self, old: SitePath, new: SitePath) -> None:
+        """Rename over the first line that is free, or along with what another line sends next: of many small files each
+        saves a round trip by that."""
+        moving = _Moving(old, new, asyncio.get_running_loop().create_future())
+        if any(has_line_break(command) for command in moving.commands):
+            raise line_break()  # before it could spoil what it goes along with
+        waiting = self._connection.moving
+        waiting.append(moving)
+
+        async def by_itself() -> None:
+            async with self._connection.line(self._lane) as line:
+                if moving in waiting:
+                    waiting.remove(moving)
+                    await self._send_moving(line, [moving], [], then_more=False)
+
+        own = asyncio.create_task(by_itself())
+        try:
+            either: set[asyncio.Future[Any]] = {own, moving.ended}
+            await asyncio.wait(either, return_when=asyncio.FIRST_COMPLETED)
+            if moving in waiting:
+                await own  # there was no line to be had: say why
+            error = await moving.ended
+        finally:
+            if moving in waiting:
+                waiting.remove(moving)
+            own.cancel()
+            await asyncio.gather(own, return_exceptions=True)
+        if error is not None:
+            raise error
+        self._learned.folders.moved(old, new)
+
+    async def _send_moving(
+        self, line: FtpLine, moves: Sequence[_Moving], commands: Sequence[bytes], *, then_more: bool
+    ) -> _Replies:
+        """Send commands, and renamings behind them, together; return the replies to the commands."""
+        everything = [*commands, *(command for one in moves for command in one.commands)]
+        try:
+            replies = await line.ask_together(everything, then_more=then_more)
+        except BaseException as failed:
+            lost = failed if isinstance(failed, TransferError) else ConnectionDropped("The line was given up.")
+            for one in moves:
+                one.end(lost)
+            raise
+        for number, one in enumerate(moves):
+            one.told(*replies[len(commands) + 2 * number : len(commands) + 2 * number + 2])
+        return replies[: len(commands)]
+
+    async def copy(self, source: SitePath, target: SitePath) -> bool:
+        return False
+
+    async def make_link(self, path: SitePath, target: bytes) -> None:
+        raise NotSupported("FTP has no command that makes a symbolic link.")
+
+    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+        learned = self._learned
+        async with self._connection.line(self._lane) as line:
+            if stamp is not None and learned.sets_times is not False:
+                await self._set_time(line, path, stamp)
+            if access is not None and learned.sets_access is not False:
+                reply = await self._set_access(line, path, access)
+                if not reply.is_good:
+                    raise from_reply(reply.code, reply.text, path.shown)
+
+    async def own_hash(self, path: SitePath) -> Digest | None:
+        """By HASH (draft-bryan-ftpext-hash) or one of the older commands that many servers have, as FEAT says."""
+        features = self._learned.features
+        command = next((one for one in _HASHES if one in features), None)
+        if command is None:
+            return None
+        async with self._connection.line(self._lane) as line:
+            reply = await line.ask(command.encode() + b" " + path.raw)
+        if not reply.is_good:
+            return None
+        return digest_of(command, reply.text)
+
+    async def home(self) -> SitePath:
+        said = self._learned.home
+        return SitePath.parse(said) if said is not None and said.startswith(b"/") else SitePath()
+
+    async def room(self, folder: SitePath) -> Room | None:
+        learned = self._learned
+        if learned.says_room is False:
+            return None
+        async with self._connection.line(self._lane) as line:
+            if (free := await self._available(line, folder)) is not None:
+                learned.says_room = True
+                return Room(0, free)
+            reply = await line.ask(b"SITE QUOTA")
+            found = room_of_quota(one.decode("utf-8", "replace") for one in reply.lines) if reply.is_good else None
+            learned.says_room = found is not None
+            return found
+
+    async def _available(self, line: FtpLine, folder: SitePath) -> int | None:
+        """The bytes that AVBL (draft-peterson-streamlined-ftp-command-extensions) says are left; None where it says none."""
+        if "AVBL" not in self._learned.features:
+            return None
+        reply = await line.ask(b"AVBL " + folder.raw)
+        words = reply.text.split()
+        return int(words[0]) if reply.code == 213 and words and words[0].isdigit() and len(words[0]) < 20 else None
+
+    async def measure_offset(self, folder: SitePath) -> int | None:
+        """What the clock of LIST is ahead of UTC, in seconds, by a file's exact time (MDTM); None where nothing says."""
+        return await self._steady(lambda line: self._looking(line).measured_offset(folder))
+
+    @property
+    def _learned(self) -> Learned:
+        return self._connection.learned
+
+    def _looking(self, line: FtpLine) -> Looking:
+        return Looking(self._learned, line)
+
+    async def _steady(self, task: Callable[[FtpLine], Awaitable[_R]]) -> _R:
+        """A task that only looks: where a line was closed while it lay idle, once more on another."""
+        for last in (False, True):
+            async with self._connection.line(self._lane) as line:
+                lay_idle = time.monotonic() - line.used_at_s > 1
+                try:
+                    return await task(line)
+                except ConnectionDropped:
+                    if last or not lay_idle:
+                        raise
+        raise AssertionError("the second time returns or raises")
+
+    async def _write(self, line: FtpLine, path: SitePath, chunks: AsyncIterator[bytes], start: int) -> int:
+        written = 0
+        try:
+            async with line.transfer(b"STOR " + path.raw, path.shown, start=start) as channel:
+                async for chunk in chunks:
+                    for at in range(0, len(chunk), CHUNK_BYTES):
+                        await channel.write(chunk[at : at + CHUNK_BYTES])
+                    written += len(chunk)
+        except ServerFailed as failed:
+            if await self._is_full(line, path):
+                sentence = f"The server has no room for {path}."
+                raise NoSpaceLeft(sentence, server_words=failed.server_words) from failed
+            await self._looking(line).explain(path.parent, failed)
+            raise
+        self._learned.folders.made(path, Entry(path.name, Kind.FILE, start + written))
+        return written
+
+    async def _finish(
+        self, line: FtpLine, path: SitePath, wanted: _Access, stamp: Stamp | None, free: SitePath | None
+    ) -> Entry:
+        """Set time and access, look at the file and at the name that must be free: in one round trip where the server
+        is known to answer all of it."""
+        learned = self._learned
+        access = wanted.to_set(learned.new_files)
+        known = (
+            learned.tells_facts
+            and (stamp is None or learned.sets_times is not None)
+            and (access is None or learned.sets_access is not None)
+            and (wanted.at_most is None or learned.new_files is not None)
+        )
+        if not known or learned.sets_ahead_s:
+            entry = await self._finish_by_steps(line, path, wanted, stamp)
+            if free is not None and await self._looking(line).is_there(free):
+                raise AlreadyThere(f"{free} exists already.")
+            return entry
+        commands = []
+        if stamp is not None and learned.sets_times:
+            commands.append(self._time_command(path, stamp))
+        if access is not None and learned.sets_access:
+            commands.append(b"SITE CHMOD %o " % access + path.raw)
+        commands += [b"MLST " + path.raw, *([b"MLST " + free.raw] if free is not None else [])]
+        connection = self._connection
+        moves, connection.moving[:_MOVED_ALONG] = connection.moving[:_MOVED_ALONG], []
+        *_, last = replies = await self._send_moving(line, moves, commands, then_more=True)
+        if free is not None:
+            replies.pop()
+            if last.is_good:
+                raise AlreadyThere(f"{free} exists already.")
+        landed = told(replies[-1], path)
+        if landed is None or landed.kind is Kind.LINK:
+            return await self._looking(line).one(path)
+        if stamp is not None and _hours_off(landed.stamp, stamp):
+            return await self._finish_by_steps(line, path, _Access(), stamp)
+        learned.folders.made(path, landed)
+        return landed
+
+    async def _finish_by_steps(self, line: FtpLine, path: SitePath, wanted: _Access, stamp: Stamp | None) -> Entry:
+        """Set time and access one after another, and look. A time that was set by another clock than the one we were told
+        is set once more, by that clock."""
+        learned = self._learned
+        if stamp is not None and learned.sets_times is not False:
+            await self._set_time(line, path, stamp)
+        if wanted.at_most is not None and learned.new_files is None:
+            learned.new_files = (await self._looking(line).one(path)).access
+        access = wanted.to_set(learned.new_files)
+        if access is not None and learned.sets_access is not False:
+            await self._set_access(line, path, access)
+        entry = await self._looking(line).one(path)
+        if stamp is not None and learned.sets_times and (off_s := _hours_off(entry.stamp, stamp)):
+            learned.sets_ahead_s -= off_s
+            await self._set_time(line, path, stamp)
+            entry = await self._looking(line).one(path)
+            if _hours_off(entry.stamp, stamp):
+                learned.sets_ahead_s += off_s  # no clock of its own: it sets what it likes
+        learned.folders.made(path, entry)
+        return entry
+
+    async def _rename(self, line: FtpLine, old: SitePath, new: SitePath) -> None:
+        moving = _Moving(old, new, asyncio.get_running_loop().create_future())
+        await self._send_moving(line, [moving], [], then_more=False)
+        if (error := await moving.ended) is not None:
+            raise error
+        self._learned.folders.moved(old, new)
+
+    async def _set_time(self, line: FtpLine, path: SitePath, stamp: Stamp) -> None:
+        learned = self._learned
+        learned.sets_times = _learned_of(learned.sets_times, await line.ask(self._time_command(path, stamp)))
+
+    def _time_command(self, path: SitePath, stamp: Stamp) -> bytes:
+        features = self._learned.features
+        command = b"MFMT" if "MFMT" in features or not features else b"MDTM"
+        shifted = Stamp(stamp.at_ns + self._learned.sets_ahead_s * NS, stamp.precision_ns)
+        return command + b" " + time_text(shifted) + b" " + path.raw
+
+    async def _set_access(self, line: FtpLine, path: SitePath, access: int) -> Reply:
+        learned = self._learned
+        reply = await line.ask(b"SITE CHMOD %o " % access + path.raw)
+        learned.sets_access = _learned_of(learned.sets_access, reply)
+        known, entry = learned.folders.one(path)
+        if reply.is_good and known and entry is not None:
+            learned.folders.made(path, replace(entry, access=access))
+        return reply
+
+    async def _is_full(self, line: FtpLine, path: SitePath) -> bool:
+        free = await self._available(line, path.parent)
+        return free is not None and free < CHUNK_BYTES
+
+
+@dataclass(frozen=True, slots=True)
+class _Access:
+    """The access a file is to get: `exact`, or `at_most` as far as the server gives it to new files by itself."""
+
+    exact: int | None = None
+    at_most: int | None = None
+
+    def to_set(self, given: int | None) -> int | None:
+        """What must be set where new files are made with `given` (None: the server does not say); None for nothing."""
+        if self.exact is not None or self.at_most is None:
+            return self.exact
+        wanted = within(self.at_most, given) if given is not None else self.at_most
+        return None if wanted == given else wanted
+
+
+def _hours_off(found: Stamp | None, wanted: Stamp) -> int:
+    """What a time that was set is off by, in seconds: whole quarter hours up to a day, as clocks of zones differ; else 0."""
+    if found is None or found.precision_ns > 60 * NS:
+        return 0
+    off_s = (found.at_ns - wanted.at_ns) / NS
+    quarters = round(off_s / 900)
+    near = abs(off_s - quarters * 900) <= max(2, found.precision_ns / NS)
+    return quarters * 900 if near and 0 < abs(quarters) <= 96 else 0
+
+
+def _learned_of(before: bool | None, reply: Reply) -> bool | None:
+    """What a reply tells about an ability: a command the server does not know is never asked again."""
+    if reply.is_good:
+        return True
+    return False if reply.code in (500, 501, 502, 504) and before is None else before

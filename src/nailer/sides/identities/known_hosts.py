@@ -1,0 +1,86 @@
+"""OpenSSH's known_hosts in and out (sshd(8), SSH_KNOWN_HOSTS FILE FORMAT)."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hmac
+from collections.abc import Iterable
+from dataclasses import dataclass
+from hashlib import sha1
+
+from nailer.errors import InvalidInput
+from nailer.sides.identities.identity import Identity, key_of_line
+
+Server = tuple[str, int]
+
+
+@dataclass(frozen=True, slots=True)
+class KnownHosts:
+    """What a file held: trusted keys by server, and the lines that could not be taken, each with its reason."""
+
+    keys: tuple[tuple[str, int, Identity], ...]
+    left: tuple[tuple[str, str], ...]
+
+
+def write_known_hosts(keys: Iterable[tuple[str, int, Identity]]) -> str:
+    """The file's text. Certificates of FTP have no place in it and are left out."""
+    lines = [f"{_shown(host, port)} {key.public_key}" for host, port, key in keys if not key.is_certificate]
+    return "".join(f"{line}\n" for line in lines)
+
+
+def read_known_hosts(text: str, servers: Iterable[Server] = ()) -> KnownHosts:
+    """The keys of a file. Hashed names are opened by trying `servers`, those that Nailer knows."""
+    keys: list[tuple[str, int, Identity]] = []
+    left: list[tuple[str, str]] = []
+    known = list(servers)
+    for line in text.splitlines():
+        bare = line.strip()
+        if not bare or bare.startswith("#"):
+            continue
+        if bare.startswith("@"):
+            left.append((bare[:80], "revoked keys and authorities are not taken over"))
+            continue
+        names, _, rest = bare.partition(" ")
+        try:
+            key = key_of_line(" ".join(rest.split()[:2]))
+        except InvalidInput:
+            left.append((bare[:80], "this is no key that can be read"))
+            continue
+        found = _servers_of(names, known)
+        if not found:
+            left.append((bare[:80], "its name is hashed, and none of your sites has it"))
+        keys += [(host, port, key) for host, port in found]
+    return KnownHosts(tuple(keys), tuple(left))
+
+
+def _servers_of(names: str, known: list[Server]) -> list[Server]:
+    found = []
+    for name in names.split(","):
+        if name.startswith("|1|"):
+            found += [one for one in known if _is_hash_of(name, _shown(*one))]
+        elif name and name[0] not in "!" and "*" not in name and "?" not in name:
+            found.append(_server(name))
+    return found
+
+
+def _is_hash_of(hashed: str, name: str) -> bool:
+    try:
+        _, _, salt, digest = hashed.split("|")
+        wanted = base64.b64decode(digest)
+        made = hmac.new(base64.b64decode(salt), name.encode(), sha1).digest()
+    except (ValueError, binascii.Error):
+        return False
+    return hmac.compare_digest(made, wanted)
+
+
+def _server(name: str) -> Server:
+    if name.startswith("[") and "]:" in name:
+        host, _, port = name[1:].rpartition("]:")
+        if port.isdecimal():
+            return host.lower(), int(port)
+    return name.strip("[]").lower(), 22
+
+
+def _shown(host: str, port: int) -> str:
+    return host if port == 22 else f"[{host}]:{port}"

@@ -1,0 +1,754 @@
+"""The side there by SFTP version 3 (draft-ietf-secsh-filexfer-02 and OpenSSH's extensions), through asyncssh.
+
+One connection carries several channels: browsing has its own, so that a listing never waits behind a large file.
+Within a channel many requests are in flight at once, across files and within one.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import hashlib
+from collections import deque
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
+from typing import Any, TypeGuard, TypeVar
+
+import asyncssh
+from asyncssh.packet import PacketDecodeError
+
+from nailer.core.connecting.abilities import Abilities
+from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.whole import Lack, Listing, NotWhole, listing_of
+from nailer.core.plans.room import Room
+from nailer.errors import (
+    AlreadyThere,
+    CannotReplace,
+    ConnectionDropped,
+    FileMissing,
+    FolderNotEmpty,
+    HostUnreachable,
+    LoginRefused,
+    NoSpaceLeft,
+    NotSupported,
+    PermissionRefused,
+    ProtocolViolation,
+    RenameRefused,
+    ServerFailed,
+    TooManyConnections,
+    TransferError,
+    WrongKind,
+)
+from nailer.sides.connection import Lane, Ran, Stage, Wanted
+from nailer.sides.dial import Endpoint, dial, resolve
+from nailer.sides.identities.identity import Identity, host_key
+from nailer.sides.recoded import recoded
+from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
+from nailer.sides.sftp.names import entry_of
+from nailer.sides.sftp.open_file import CHANGING, READING, WRITING, Block, Look, OpenFile, open_file
+from nailer.sides.sftp.pipeline import (
+    Answer,
+    check_file,
+    is_open,
+    join_requests,
+    let_go,
+    read_folder,
+    replaces_in_one_step,
+    send_nothing_idle,
+)
+from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, tolerated, whole_by_steps
+from nailer.sides.translate import from_os, from_ssh
+from nailer.sides.wire import Wire
+
+_R = TypeVar("_R")
+
+# AES-GCM runs in hardware nearly everywhere; the library's own order starts with the slower ChaCha20.
+_CIPHERS = (
+    "aes128-gcm@openssh.com",
+    "aes256-gcm@openssh.com",
+    "chacha20-poly1305@openssh.com",
+    "aes128-ctr",
+    "aes192-ctr",
+    "aes256-ctr",
+)
+# What check-file-name may choose of, and what hashlib calls it; the best first.
+_HASHES = {b"sha256": "sha256", b"sha512": "sha512", b"sha1": "sha1", b"md5": "md5"}
+_KEY_KINDS = (
+    ["ssh-ed25519"],
+    ["ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521"],
+    ["rsa-sha2-512", "rsa-sha2-256"],
+)
+_WINDOW_BYTES = 16 * 1024 * 1024
+_PACKET_BYTES = 262_000
+_BYTES_IN_FLIGHT = 16 * 1024 * 1024
+_LEAST_BLOCKS_IN_FLIGHT = 2
+_USUAL_BLOCK_BYTES = 32 * 1024  # what every server takes, where it does not say more (limits@openssh.com)
+_LINKS_AT_ONCE = 32
+_KEEPALIVE_S = 15
+_FIRST_WORDS_S = 3.0
+_FIRST_WORDS_BYTES = 2048
+_MOST_LOOKS = 3
+_SILENCES_ALLOWED = 3
+_NO_ROOM_WORDS = ("no space", "quota", "disk full", "not enough space")
+
+
+# Offered only where a person allowed it for a site: algorithms that were common before 2010 and are broken or near it.
+_OLD_CIPHERS = ("aes128-cbc", "aes192-cbc", "aes256-cbc", "3des-cbc", "blowfish-cbc", "arcfour128", "arcfour")
+_OLD_KEX = (
+    "diffie-hellman-group14-sha1",
+    "diffie-hellman-group-exchange-sha1",
+    "diffie-hellman-group1-sha1",
+)
+_OLD_MACS = ("hmac-sha1", "hmac-md5", "hmac-sha1-96", "hmac-md5-96")
+_OLD_KEYS = ("ssh-rsa", "ssh-dss")
+
+
+class SftpConnection:
+    """One signed-in connection to a server. `channel()` opens sides over it; `close()` ends them all."""
+
+    one_line = True
+
+    def __init__(self, connection: asyncssh.SSHClientConnection, wanted: Wanted) -> None:
+        self._connection = connection
+        self._wanted = wanted
+        self._side: SftpSide | None = None
+        self._clients: list[asyncssh.SFTPClient] = []
+
+    @property
+    def is_open(self) -> bool:
+        return not self._connection.is_closed()
+
+    @property
+    def lines(self) -> int:
+        return 1 if self.is_open else 0
+
+    @property
+    def abilities(self) -> Abilities:
+        info = self._connection.get_extra_info
+        algorithms = (f"cipher {info('send_cipher')}", f"key exchange {info('kex_alg') or 'not said'}")
+        swap = self._side.replaces_in_one_step if self._side else None
+        room = self._side.says_room if self._side else None
+        return Abilities(
+            software=str(info("server_version") or ""),
+            access=True,
+            times=True,
+            exact_times=True,
+            links=True,
+            resume=True,
+            swap=swap,
+            room=room,
+            features=algorithms,
+        )
+
+    async def channel(self, lane: Lane) -> Side:
+        """A new side with a channel of its own. Raises NotSupported where the account has no SFTP."""
+        try:
+            client = await self._connection.start_sftp_client()
+        except asyncssh.ChannelOpenError as error:
+            sentence = "The server opens no further channel for this sign-in."
+            raise TooManyConnections(sentence, server_words=error.reason) from error
+        except (asyncssh.Error, OSError, PacketDecodeError) as error:
+            raise await self._no_file_service(error) from error
+        join_requests(self._connection, client)
+        self._clients.append(client)
+        self._side = SftpSide(client, self._wanted.wire, software=self.abilities.software)
+        return recoded(self._side, self._wanted.manner.charset)
+
+    async def _no_file_service(self, error: Exception) -> TransferError:
+        """Why there is no SFTP although the sign-in worked: none is on offer, or the account's login shell prints text into
+        it. What comes first is looked at once more for that."""
+        if not self.is_open:
+            return _translated(error, "the file service")
+        first = b""
+        with contextlib.suppress(asyncssh.Error, OSError, TimeoutError):
+            async with asyncio.timeout(_FIRST_WORDS_S):
+                process = await self._connection.create_process(subsystem="sftp", encoding=None)
+                first = await process.stdout.read(_FIRST_WORDS_BYTES)
+                process.close()
+        lines = [line.strip() for line in first.decode("utf-8", "replace").splitlines() if line.strip()]
+        if lines and all(letter.isprintable() for letter in lines[0]):
+            return NotSupported(
+                "The sign-in worked, but this account prints text into the file service, so no file can be carried.",
+                server_words=" / ".join(lines)[:400],
+                advice=(
+                    "Take what prints this out of the start files of the account's shell (such as .bashrc),"
+                    " or let it print only where somebody types.",
+                ),
+            )
+        return NotSupported(
+            "The sign-in worked, but the server offers this account no file service (SFTP).",
+            advice=("Ask the host whether SFTP is part of the package, or try FTP over TLS.",),
+        )
+
+    async def run(self, script: bytes, *, within_s: float) -> Ran:
+        # Through its standard input: any bytes may be in it, and the account's own shell may be one that reads otherwise.
+        for line in script.splitlines():
+            self._wanted.wire.out(b"sh: " + line)
+        try:
+            async with asyncio.timeout(within_s):
+                process = await self._connection.create_process("sh -s", encoding=None)
+                # An account without a shell is answered and closed before it has read anything.
+                with contextlib.suppress(BrokenPipeError):
+                    process.stdin.write(script)
+                    process.stdin.write_eof()
+                done = await process.wait(check=False)
+        except TimeoutError as error:
+            raise ConnectionDropped(f"The command on the server did not end within {within_s:.0f} s.") from error
+        except asyncssh.ChannelOpenError as error:
+            raise NotSupported("This account may not run commands.", server_words=error.reason) from error
+        except (asyncssh.Error, OSError) as error:
+            raise _translated(error, "a command") from error
+        out, err = (part if isinstance(part, bytes) else b"" for part in (done.stdout, done.stderr))
+        self._wanted.wire.heard(f"ended with {done.exit_status}")
+        return Ran(done.exit_status if done.exit_status is not None else -1, out, err)
+
+    async def close(self) -> None:
+        self._connection.close()
+        # A server that does not answer the farewell must not hold us up.
+        with contextlib.suppress(TimeoutError, asyncssh.Error, OSError):
+            async with asyncio.timeout(3):
+                await self._connection.wait_closed()
+        self._connection.abort()
+        for client in self._clients:
+            let_go(client)
+
+
+async def connect(wanted: Wanted, *, timeout_s: float = 20.0) -> SftpConnection:
+    """A signed-in connection.
+
+    Raises IdentityUnknown or IdentityChanged before anything secret is sent, HostUnreachable, LoginRefused, WeakServer,
+    AnswerNeeded where the server asks what only the person knows.
+    """
+    keys = await keys_of(wanted.sign_in)
+    for _ in range(_MOST_LOOKS - 1):
+        meeting = Meeting(wanted, keys)
+        try:
+            return await _attempt(wanted, meeting, timeout_s)
+        except ConnectionDropped:
+            # A server with which we share no algorithm may reset the line, and the reset outruns its reason. Nothing
+            # secret was sent before its key was seen: look again.
+            if meeting.met:
+                raise
+    return await _attempt(wanted, Meeting(wanted, keys), timeout_s)
+
+
+async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpConnection:
+    where = wanted.where
+    addresses = await resolve(where)
+    wanted.heard(Stage.NAME, ", ".join(addresses) or "left to the proxy")
+    made = await dial(where, addresses=addresses or None)
+    wanted.heard(Stage.PORT, f"port {where.port} answers")
+    wanted.wire.note(f"reached {where.host}:{where.port}")
+    try:
+        async with asyncio.timeout(timeout_s) as limit:
+            meeting.limit, meeting.step_s = limit, timeout_s
+            connection = await asyncssh.connect(
+                where.dial_host, where.dial_port, sock=made, **_options(wanted, meeting)
+            )
+    except (TimeoutError, OSError) as error:
+        made.close()
+        if meeting.refusal is not None:
+            raise meeting.refusal from error
+        if not isinstance(error, TimeoutError):
+            raise _translated(error, where.host) from error
+        raise HostUnreachable(meeting.silence) from error
+    except (asyncssh.Error, ValueError) as error:
+        made.close()
+        if meeting.refusal is not None:
+            raise meeting.refusal from error
+        if isinstance(error, ValueError):
+            raise ProtocolViolation(f"What answers at {where.host} cannot be read.", server_words=str(error)) from error
+        refusal = _translated(error, where.host)
+        raise meeting.explained(refusal) if isinstance(refusal, LoginRefused) else refusal from error
+    except BaseException:
+        made.close()
+        raise
+    # The limit has ended with the steps it was for.
+    meeting.limit = None
+    wanted.heard(Stage.SIGN_IN, f"signed in as {wanted.sign_in.user}, {meeting.how}")
+    wanted.wire.note(f"signed in as {wanted.sign_in.user}, {meeting.how}")
+    send_nothing_idle(connection)
+    return SftpConnection(connection, wanted)
+
+
+async def host_keys(where: Endpoint) -> list[Identity]:
+    """Every key that a server shows, one of each kind that it has: asked for kind by kind, and nothing is sent but that."""
+
+    async def one(algorithms: list[str]) -> Identity | None:
+        try:
+            made = await dial(where)
+        except TransferError:
+            return None
+        try:
+            async with asyncio.timeout(_FIRST_WORDS_S):
+                key = await asyncssh.get_server_host_key(
+                    where.dial_host, where.dial_port, sock=made, server_host_key_algs=algorithms, config=None
+                )
+        except (asyncssh.Error, OSError, TimeoutError):
+            made.close()
+            return None
+        return host_key(key) if key is not None else None
+
+    found = await asyncio.gather(*(one(kinds) for kinds in _KEY_KINDS))
+    return [key for key in found if key is not None]
+
+
+def _options(wanted: Wanted, meeting: Meeting) -> dict[str, Any]:
+    options: dict[str, Any] = {
+        "username": wanted.sign_in.user,
+        "client_keys": None,
+        "agent_path": None,
+        "config": None,
+        "known_hosts": ([], [], []),
+        "client_factory": lambda: meeting,
+        "encryption_algs": _CIPHERS,
+        "compression_algs": None,
+        # The password before the questions: a refusal is then counted once by the server, not twice.
+        "preferred_auth": "publickey,password,keyboard-interactive",
+        "window": _WINDOW_BYTES,
+        "max_pktsize": _PACKET_BYTES,
+        "keepalive_interval": _KEEPALIVE_S,
+        "keepalive_count_max": _SILENCES_ALLOWED,
+        # Each step has its own limit (`Meeting.limit`); these only end what got past it.
+        "connect_timeout": 4 * PERSON_S,
+        "login_timeout": 4 * PERSON_S,
+    }
+    # A pinned key's algorithm is asked for first: a server with several keys must not look changed.
+    known = [pin.algorithm for pin in wanted.pinned]
+    if known or wanted.manner.old_allowed:
+        options["server_host_key_algs"] = _pinned_first(known, old_allowed=wanted.manner.old_allowed)
+    if wanted.manner.old_allowed:
+        options["encryption_algs"] = "+" + ",".join(_OLD_CIPHERS)
+        options["kex_algs"] = "+" + ",".join(_OLD_KEX)
+        options["mac_algs"] = "+" + ",".join(_OLD_MACS)
+    return options
+
+
+def _pinned_first(pinned: list[str], *, old_allowed: bool) -> list[str]:
+    wanted: list[str] = []
+    for algorithm in pinned:
+        wanted += ["rsa-sha2-256", "rsa-sha2-512", "ssh-rsa"] if algorithm == "ssh-rsa" else [algorithm]
+    usual = ["ssh-ed25519", "ecdsa-sha2-nistp256", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp521", "rsa-sha2-256"]
+    old = _OLD_KEYS if old_allowed else ()
+    return list(dict.fromkeys([*wanted, *usual, "rsa-sha2-512", *old]))
+
+
+def _translated(error: Exception, shown_path: str) -> TransferError:
+    if isinstance(error, PacketDecodeError):
+        error = asyncssh.SFTPBadMessage(str(error))
+    return from_os(error, shown_path) if isinstance(error, OSError) else from_ssh(error, shown_path)
+
+
+class SftpSide:
+    """A side over one SFTP channel."""
+
+    def __init__(self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "") -> None:
+        self._client = client
+        self._wire = wire
+        self._active = 0
+        # Its version 3 rename links and unlinks, and so fails where the name is taken (sftp-server, process_rename).
+        self._rename_refuses = "openssh" in software.lower()
+        self.says_room: bool | None = None
+        self._hashes: bool | None = None
+        limits = client.limits
+        self._read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
+        self._write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
+
+    @property
+    def is_open(self) -> bool:
+        """False once this channel was closed, which the server may do while the connection lives."""
+        return is_open(self._client)
+
+    def close(self) -> None:
+        self._client.exit()
+
+    async def wait_closed(self) -> None:
+        await self._client.wait_closed()
+
+    async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        self._wire.out(f"read folder {folder}")
+        try:
+            entries = await self._ask(read_folder(self._client, folder.raw), folder)
+        except FileMissing as missing:
+            # Servers call a file listed as a folder missing, too (OpenSSH reports ENOTDIR as 'no such file').
+            if await self._taken(folder):
+                raise WrongKind(f"{folder} is no folder.", server_words=missing.server_words) from missing
+            raise
+        entries = [one for one in entries if one.name not in (b".", b"..")]
+        odd = [one.name for one in entries if not one.name or b"/" in one.name or b"\0" in one.name]
+        lack = NotWhole(Lack.UNREAD, repr(odd[0])[1:], len(odd)) if odd else None
+        entries = [one for one in entries if one.name not in odd] if odd else entries
+        links = [one for one in entries if one.kind is Kind.LINK]
+        if not links:
+            return listing_of(entries, lack)
+        gate = asyncio.Semaphore(_LINKS_AT_ONCE)
+
+        async def led(entry: Entry) -> Entry:
+            async with gate:
+                return await self._with_target(folder.child(entry.name), entry)
+
+        others = [one for one in entries if one.kind is not Kind.LINK]
+        return listing_of(others + await asyncio.gather(*map(led, links)), lack)
+
+    async def stat(self, path: SitePath) -> Entry:
+        self._wire.out(f"look at {path}")
+        attrs = await self._ask(self._client.lstat(path.raw), path)
+        entry = entry_of(path.name, attrs)
+        return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
+
+    async def resolve(self, path: SitePath) -> SitePath:
+        self._wire.out(f"resolve {path}")
+        resolved = SitePath.parse(await self._ask(self._client.realpath(path.raw), path))
+        # Many servers resolve names that are not there; a look tells.
+        await self._ask(self._client.stat(resolved.raw), path)
+        return resolved
+
+    async def home(self) -> SitePath:
+        self._wire.out("where the account starts")
+        return SitePath.parse(await self._ask(self._client.realpath(b"."), SitePath()))
+
+    holes_bytes = _BYTES_IN_FLIGHT
+    renames: bool | None = True  # as good as every server does; where one does not, it says so
+
+    async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
+        self._wire.out(f"open to read {path}")
+        file = await self._open(path, READING)
+        block = self._read_bytes if ahead is None else max(1024, min(self._read_bytes, ahead))
+        window: deque[Block] = deque()
+        self._active += 1
+        try:
+            # The first block and the size are asked for together: a small file takes two round trips.
+            window.append(file.block(start, block))
+            size = await self._ask(file.look().size(), path)
+            at = start + block
+            while True:
+                while at < size and len(window) < (self._window(block) if ahead is None else 1):
+                    window.append(file.block(at, block))
+                    at += block
+                # A block leaves the window only once it has been heard: a cancelled caller still abandons it.
+                chunk = await self._ask(window[0].data(), path)
+                window.popleft()
+                if chunk:
+                    yield chunk
+                if len(chunk) < block:
+                    return
+                if not window:
+                    window.append(file.block(at, block))
+                    at += block
+        finally:
+            self._active -= 1
+            _abandon(*window)
+            file.close().abandon()
+
+    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        self._wire.out(f"read all of {path}")
+        file = await self._open(path, READING)
+        asked = looking, block, looking_again = file.look(), file.block(0, self._read_bytes), file.look()
+        try:
+            before = await self._ask(looking.entry(path.name), path)
+            content = await self._ask(block.data(), path)
+            after = await self._ask(looking_again.entry(path.name), path)
+        finally:
+            _abandon(*asked)
+            file.close().abandon()
+        if len(content) < before.size:
+            return await whole_by_steps(self, path)  # more than one block
+        return agreed(before, after, content)
+
+    async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        async with self._writing(path, chunks, start) as (file, window, written):
+            while window:
+                await self._landed(window[0], path)
+                window.popleft()
+            # A server may report a full disk only when the file is closed.
+            await self._landed(file.close(), path)
+        return written
+
+    async def land(
+        self,
+        path: SitePath,
+        chunks: AsyncIterator[bytes],
+        *,
+        start: int = 0,
+        access: int | None = None,
+        at_most: int | None = None,
+        stamp: Stamp | None = None,
+        free: SitePath | None = None,
+    ) -> Entry:
+        mode = access if access is not None else at_most
+        async with self._writing(path, chunks, start, mode) as (file, window, written):
+            # The last blocks, access and time, a look and the close leave together. Requests for one file are carried
+            # out in the order they came (draft-ietf-secsh-filexfer-02, 3).
+            setting = file.set(access, _seconds(stamp) if stamp is not None else None)
+            looking, closing = file.look(), file.close()
+            free_still = asyncio.create_task(self._check_free(free)) if self._must_look(free) else None
+            try:
+                while window:
+                    await self._landed(window[0], path)
+                    window.popleft()
+                await self._landed(closing, path)
+                landed = await self._ask(looking.entry(path.name), path)
+                was_set = await tolerated(self._ask(setting, path))
+                if free_still is not None:
+                    await free_still
+            finally:
+                _abandon(setting, looking, closing)
+                if free_still is not None:
+                    free_still.cancel()
+                    await asyncio.gather(free_still, return_exceptions=True)
+        if not was_set:
+            # Some servers set these by the path only.
+            await tolerated(self.set_attributes(path, access=access, stamp=stamp))
+        return landed if was_set and landed.size == start + written else await self.stat(path)
+
+    @contextlib.asynccontextmanager
+    async def _writing(
+        self, path: SitePath, chunks: AsyncIterator[bytes], start: int, mode: int | None = None
+    ) -> AsyncIterator[tuple[OpenFile, deque[Answer], int]]:
+        """A file that all chunks were sent to, the last ones not answered yet, and how many bytes that were. Closed
+        here where anything fails."""
+        self._wire.out(f"open to write {path}")
+        file = await self._open(path, CHANGING if start else WRITING, mode)
+        window: deque[Answer] = deque()
+        written = 0
+        self._active += 1
+        try:
+            async for block in _blocks(chunks, self._write_bytes):
+                while len(window) >= self._window(self._write_bytes):
+                    await self._landed(window[0], path)
+                    window.popleft()
+                window.append(file.write(block, start + written))
+                written += len(block)
+            yield file, window, written
+        except BaseException:
+            _abandon(*window)
+            await _closed(file)
+            raise
+        finally:
+            self._active -= 1
+
+    def _window(self, block_bytes: int) -> int:
+        """How many blocks may be in flight for one file: memory stays bounded whatever the block size and however many
+        files are under way."""
+        return max(_LEAST_BLOCKS_IN_FLIGHT, _BYTES_IN_FLIGHT // (block_bytes * max(1, self._active)))
+
+    async def make_folder(self, path: SitePath) -> None:
+        self._wire.out(f"make folder {path}")
+        await self._or_because(self._client.mkdir(path.raw), path, self._taken)
+
+    async def remove_file(self, path: SitePath) -> None:
+        self._wire.out(f"remove {path}")
+        await self._ask(self._client.remove(path.raw), path)
+
+    async def remove_folder(self, path: SitePath) -> None:
+        self._wire.out(f"remove folder {path}")
+        await self._or_because(self._client.rmdir(path.raw), path, self._filled)
+
+    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+        self._wire.out(f"rename {old} to {new}")
+        if not replace:
+            # Version 3 says that renaming over a name fails; servers differ, so we look first.
+            if not (looked or self._rename_refuses) and await self._taken(new):
+                raise AlreadyThere(f"{new} exists already.")
+            await self._rename(old, new)
+            return
+        try:
+            if self.replaces_in_one_step:
+                await self._ask(self._client.posix_rename(old.raw, new.raw), new)
+            else:
+                await self._rename(old, new)
+        except (AlreadyThere, PermissionRefused, NotSupported, RenameRefused) as refused:
+            if not await self._taken(new):
+                raise
+            raise CannotReplace(f"{new} is taken.", server_words=refused.server_words) from refused
+
+    async def _rename(self, old: SitePath, new: SitePath) -> None:
+        try:
+            await self._or_because(self._client.rename(old.raw, new.raw), new, self._taken)
+        except (PermissionRefused, NotSupported) as refused:
+            sentence = f"The server does not let {old} be renamed."
+            raise RenameRefused(sentence, server_words=refused.server_words) from refused
+
+    @property
+    def replaces_in_one_step(self) -> bool:
+        """True where the server offers posix-rename@openssh.com: a visitor then never finds the name missing."""
+        return replaces_in_one_step(self._client)
+
+    async def copy(self, source: SitePath, target: SitePath) -> bool:
+        """By the server itself where it offers copy-data (draft-ietf-secsh-filexfer-extensions-00)."""
+        if not self._client.supports_remote_copy:
+            return False
+        self._wire.out(f"copy {source} to {target}")
+        reading = await self._open(source, READING)
+        try:
+            writing = await self._open(target, WRITING)
+            try:
+                await self._landed(reading.copy_to(writing), target)
+                await self._landed(writing.close(), target)
+            except BaseException:
+                await _closed(writing)
+                raise
+        finally:
+            reading.close().abandon()
+        return True
+
+    async def make_link(self, path: SitePath, target: bytes) -> None:
+        await self._or_because(self._client.symlink(target, path.raw), path, self._taken)
+
+    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+        self._wire.out(f"set access or time of {path}")
+        await self._ask(self._client.setstat(path.raw, _attributes(access, stamp)), path)
+
+    async def own_hash(self, path: SitePath) -> Digest | None:
+        if self._hashes is False:
+            return None
+        self._wire.out(f"hash of {path}")
+        try:
+            chosen, value = await check_file(self._client, path.raw, b",".join(_HASHES))
+        except asyncssh.SFTPOpUnsupported:
+            self._hashes = False
+            return None
+        except (asyncssh.SFTPError, PacketDecodeError):
+            return None  # this file, or these algorithms, not: reading tells
+        except (asyncssh.Error, OSError) as error:
+            raise _translated(error, path.shown) from error
+        algorithm = _HASHES.get(chosen)
+        fits = algorithm is not None and len(value) == hashlib.new(algorithm).digest_size
+        return Digest(algorithm, value) if algorithm is not None and fits else None
+
+    async def room(self, folder: SitePath) -> Room | None:
+        try:
+            space = await self._client.statvfs(folder.raw)
+        except asyncssh.SFTPError:
+            self.says_room = False
+            return None
+        except (asyncssh.Error, OSError) as error:
+            raise _translated(error, folder.shown) from error
+        self.says_room = True
+        return Room((space.blocks or 0) * (space.frsize or 0), (space.bavail or 0) * (space.frsize or 0))
+
+    async def _with_target(self, path: SitePath, entry: Entry) -> Entry:
+        target: bytes | None = None
+        leads_to: Kind | None = None
+        with contextlib.suppress(asyncssh.SFTPError):
+            target = _bytes(await self._client.readlink(path.raw))
+            leads_to = entry_of(path.name, await self._client.stat(path.raw)).kind
+        return _as_link(entry, target, leads_to)
+
+    async def _ask(self, request: Awaitable[_R], path: SitePath) -> _R:
+        try:
+            return await request
+        except (asyncssh.Error, OSError, PacketDecodeError) as error:
+            translated = _translated(error, path.shown)
+            self._wire.heard(f"{type(error).__name__}: {translated.server_words or translated.what}")
+            raise translated from error
+
+    async def _or_because(
+        self, request: Awaitable[None], path: SitePath, test: Callable[[SitePath], Coroutine[Any, Any, bool]]
+    ) -> None:
+        """Await a request; where the server only says 'failure', look for the reason it most likely means."""
+        try:
+            await self._ask(request, path)
+        except ServerFailed as failed:
+            if await test(path):
+                kind = FolderNotEmpty if test == self._filled else AlreadyThere
+                sentence = f"The folder {path} is not empty." if kind is FolderNotEmpty else f"{path} exists already."
+                raise kind(sentence, server_words=failed.server_words) from failed
+            raise
+
+    def _must_look(self, free: SitePath | None) -> TypeGuard[SitePath]:
+        """Whether it takes a look to know that a name is free: servers differ in what renaming onto one does."""
+        return free is not None and not self._rename_refuses
+
+    async def _check_free(self, path: SitePath) -> None:
+        if await self._taken(path):
+            raise AlreadyThere(f"{path} exists already.")
+
+    async def _taken(self, path: SitePath) -> bool:
+        try:
+            await self.stat(path)
+        except FileMissing:
+            return False
+        return True
+
+    async def _filled(self, path: SitePath) -> bool:
+        return bool(await self._ask(self._client.listdir(path.raw), path))
+
+    async def _landed(self, request: Awaitable[object], path: SitePath) -> None:
+        """Await a write. A plain 'failure' is read as a full disk where the words or the room left say so."""
+        try:
+            await self._ask(request, path)
+        except ServerFailed as failed:
+            words = (failed.server_words or "").lower()
+            room = await self.room(path.parent)
+            if any(word in words for word in _NO_ROOM_WORDS) or (room is not None and room.free_bytes < CHUNK_BYTES):
+                raise NoSpaceLeft(f"The server has no room for {path}.", server_words=failed.server_words) from failed
+            raise
+
+    async def _open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:
+        return await self._ask(open_file(self._client, path.raw, how, mode), path)
+
+
+async def _blocks(chunks: AsyncIterator[bytes], most: int) -> AsyncGenerator[bytes, None]:
+    """Chunks cut into what one request takes. What a large chunk has too much goes with the next one; small ones, as they
+    come where the speed is limited, are not held back."""
+    rest = b""
+    async for chunk in chunks:
+        large = len(chunk) > most
+        chunk = rest + chunk if rest else chunk
+        at = 0
+        while len(chunk) - at >= most:
+            yield chunk[at : at + most]
+            at += most
+        rest = chunk[at:]
+        if rest and not large:
+            yield rest
+            rest = b""
+    if rest:
+        yield rest
+
+
+async def _closed(file: OpenFile) -> None:
+    # The line may be gone by now, and with it the handle.
+    with contextlib.suppress(asyncssh.Error, OSError):
+        await file.close()
+
+
+def _abandon(*asked: Answer | Block | Look) -> None:
+    """Nobody will hear these any more."""
+    for one in asked:
+        one.abandon()
+
+
+def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
+    attributes = asyncssh.SFTPAttrs()
+    if access is not None:
+        attributes.permissions = access
+    if stamp is not None:
+        attributes.atime = attributes.mtime = _seconds(stamp)
+    return attributes
+
+
+def _seconds(stamp: Stamp) -> int:
+    """As version 3 has times: from 1970 to 2106."""
+    return min(max(0, stamp.at_ns // NS), 2**32 - 1)
+
+
+def _bytes(value: bytes | str | None) -> bytes:
+    if value is None:
+        return b""
+    return value if isinstance(value, bytes) else value.encode("utf-8", "surrogateescape")
+
+
+def _as_link(entry: Entry, target: bytes | None, leads_to: Kind | None) -> Entry:
+    return Entry(
+        name=entry.name,
+        kind=Kind.LINK,
+        stamp=entry.stamp,
+        access=entry.access,
+        owner=entry.owner,
+        group=entry.group,
+        target=target,
+        leads_to=leads_to,
+        owner_id=entry.owner_id,
+    )

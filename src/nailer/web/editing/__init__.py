@@ -1,0 +1,1 @@
+"""Pages of the editor and of the checks of a site."""

@@ -1,0 +1,1 @@
+"""Pages of files: the ledger, previews, search, access, sieves."""

@@ -1,0 +1,126 @@
+"""Access: of one name in the inspector, of many on a page, and how its forms read in each other."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+
+from nailer.core.files import access as rules
+from nailer.core.files.access import PRESETS, AccessWish, Purpose, Transition
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath, name_of_token
+from nailer.errors import InvalidInput
+from nailer.services.files.access import Reading
+from nailer.web.shell.forms import ManyAccessWish, OneAccessWish, Query
+from nailer.web.shell.pages import nailer_of, render, session_of
+
+router = APIRouter()
+
+
+@router.get("/sites/{site_id}/access")
+async def access_page(request: Request, site_id: int) -> Response:
+    """Access of picked names of a folder (`names`, tokens joined by slashes) with all in them, or of the whole folder."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    query = Query(request)
+    side, folder = query.side(), query.path("path") or site.start_there
+    names = [name_of_token(token) for token in query.text("names").split("/") if token]
+    reading = await nailer.permit.read(session_of(request).account_id, site, side, folder, names)
+    review = query.text("review") == "1"
+    wish = _usual(review=review)
+    return render(
+        request,
+        "files/access.html",
+        site=site,
+        known=True,
+        section="files",
+        reading=reading,
+        presets=PRESETS,
+        preset=PRESETS[0],
+        phrases=rules.phrases,
+        review=review,
+        **_preview(request, reading, wish, only_risky=review),
+    )
+
+
+@router.post("/access/{token}/preview")
+async def preview(request: Request, token: str, wish: ManyAccessWish) -> Response:
+    """What would change, as rows of the page."""
+    reading = nailer_of(request).permit.reading(token, session_of(request).account_id)
+    values = _preview(request, reading, wish.wish, only_risky=wish.only_risky)
+    return render(request, "files/_access-rows.html", reading=reading, **values)
+
+
+@router.post("/access/{token}/carry-out")
+async def carry_out(request: Request, token: str, wish: ManyAccessWish) -> Response:
+    """Set it, as a job."""
+    nailer = nailer_of(request)
+    reading = nailer.permit.reading(token, session_of(request).account_id)
+    site = await nailer.sites.get(reading.site_id)
+    job_id = await nailer.permit.carry_out(site, reading, wish.wish, only_risky=wish.only_risky)
+    return JSONResponse({"job": job_id})
+
+
+@router.post("/sites/{site_id}/access/one")
+async def set_one(request: Request, site_id: int, wish: OneAccessWish) -> Response:
+    nailer = nailer_of(request)
+    site, account_id = await nailer.sites.get(site_id), session_of(request).account_id
+    path = SitePath.of_token(wish.path)
+    nailer.guards.check(account_id, site, wish.side, path)
+    job_id = await nailer.permit.set_one(account_id, site, wish.side, path, rules.of_octal(wish.octal))
+    return JSONResponse({"job": job_id})
+
+
+@router.get("/access/read")
+async def read(request: Request) -> Response:
+    """One access in all its forms. `text` is octal, nine letters, or symbolic (then it changes `now`)."""
+    query = Query(request)
+    folder = query.text("folder") == "1"
+    now = rules.of_octal(query.text("now", "644"))
+    access = _understood(query.text("text").strip(), now, folder=folder)
+    return JSONResponse(
+        {
+            "octal": rules.octal(access),
+            "rwx": rules.rwx(access),
+            "symbolic": rules.symbolic(access),
+            "sentence": rules.sentence(access, folder=folder),
+            "difference": rules.difference(now, access, folder=folder),
+            "digits": [access >> 6 & 7, access >> 3 & 7, access & 7],
+            "special": access >> 9,
+        }
+    )
+
+
+def _understood(text: str, now: int, *, folder: bool) -> int:
+    """Raises InvalidInput where a text is in none of the three forms."""
+    if text.isdecimal():
+        return rules.of_octal(text)
+    if len(text) == 9 and text[0] in "r-" and "=" not in text:
+        return rules.of_rwx(text)
+    if not text:
+        raise InvalidInput("Say the access in octal, as rwx, or as an expression like u=rwX,go=rX.")
+    return rules.changed_by(text, now, folder=folder)
+
+
+def _usual(*, review: bool) -> AccessWish:
+    preset = next(one for one in PRESETS if one.purpose is Purpose.WEBSITE)
+    return AccessWish(rules.octal(preset.files), rules.octal(preset.folders), by_purpose=True)
+
+
+def _preview(request: Request, reading: Reading, wish: AccessWish, *, only_risky: bool) -> dict[str, Any]:
+    permit = nailer_of(request).permit
+    rows: list[Transition] = permit.preview(reading, wish, only_risky=only_risky)
+    everything = rows if not only_risky else permit.preview(reading, wish)
+    changing = sum(one.count for one in rows if not one.stays)
+    return {
+        "rows": rows,
+        "most": max((one.count for one in rows), default=1),
+        "changing": changing,
+        "total": len(reading.entries),
+        "risky": sum(one.count for one in everything if one.risk and not one.stays),
+        "only_risky": only_risky,
+        "there": reading.side is SideName.THERE,
+    }

@@ -1,0 +1,466 @@
+"""The files view: ledger, tree, inspector; small changes; files to the person's own computer; the list of changes."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import aclosing
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import quote, quote_from_bytes
+
+from fastapi import APIRouter
+from starlette.requests import Request
+from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
+
+from nailer.core.compare.joint import JOINT_WORDS, Joint
+from nailer.core.compare.ledger import Row, View
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files import access as access_rules
+from nailer.core.files.entry import SideName
+from nailer.core.files.names import names_text
+from nailer.core.files.search import Wanted
+from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, pair_root, path_of, shown_name
+from nailer.core.words import size_text
+from nailer.errors import NailerError
+from nailer.services.editing.drafts import LARGEST_BYTES
+from nailer.services.files.browse import Ledger
+from nailer.services.files.download import file_to_fetch, tarred, zipped
+from nailer.services.plans.archives import is_archive
+from nailer.store.changes import Change
+from nailer.store.sites import Site
+from nailer.web.files.links import Moves
+from nailer.web.shell import urls
+from nailer.web.shell.forms import NewFolderWish, PackWish, Picked, PinWish, Query, RenameWish, read_form, typed_name
+from nailer.web.shell.pages import nailer_of, render, routed, session_of
+from nailer.web.shell.show import ShownRow, inside_text, shown_row
+
+router = APIRouter()
+
+FIRST_ROWS = 200
+_MOST_ROWS = 400
+
+
+@router.get("/sites/{site_id}/files")
+async def files_page(request: Request, site_id: int) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    query = Query(request)
+    here, there = query.path("here") or site.start_here, query.path("there") or site.start_there
+    typed = query.text("go").strip()
+    if typed:
+        return RedirectResponse(_typed_target(site, here, there, query, typed), 303)
+    if not nailer.pool.is_open(site_id):
+        known = bool(await nailer.connector.pinned(site))
+        changed = (site.host, site.port) in nailer.connector.changed
+        return render(request, "shell/connecting.html", site=site, known=known, changed=changed, section="files")
+    values = await _ledger_values(request, site, here, there, query.view(), fresh=query.text("fresh") == "1")
+    ledger: Ledger = values["ledger"]
+    values["tree"] = await _tree_nodes(request, site, here, there)
+    values["tree_root"] = pair_root(here, there)
+    values["removed"] = await nailer.changes.removed_in(site.id, SideName.THERE, there, 5)
+    values["problem"] = query.text("problem")
+    values["same_place"] = same = await nailer.browse.same_place(site, there)
+    if same is not None and values["address"] is None:
+        values["address"] = address = address_of(same, site.document_roots, is_folder=True)
+        values["address_link"] = routed(nailer, address) if address else None
+    values |= await _places(request, site, here, there)
+    return render(request, "files/files.html", rows=_window(values, ledger, 0, FIRST_ROWS), section="files", **values)
+
+
+async def _places(request: Request, site: Site, here: SitePath, there: SitePath) -> dict[str, Any]:
+    """Remember that the person is here, and list where they were and what they pinned."""
+    sites, account_id = nailer_of(request).sites, session_of(request).account_id
+    await sites.visit(site.id, account_id, here, there)
+    places = await sites.places(site.id, account_id)
+    own = [place for place in places if (place.here, place.there) == (here, there)]
+    recent = [place for place in places if not place.pinned and place not in own]
+    return {
+        "pinned_places": [place for place in places if place.pinned],
+        "recent_places": recent[:5],
+        "is_pinned": any(place.pinned for place in own),
+    }
+
+
+@router.post("/sites/{site_id}/places")
+async def pin_place(request: Request, site_id: int, wish: PinWish) -> Response:
+    nailer = nailer_of(request)
+    here, there = SitePath.of_token(wish.here), SitePath.of_token(wish.there)
+    await nailer.sites.pin_place(site_id, session_of(request).account_id, here, there, pinned=wish.pinned)
+    return JSONResponse({"ok": True})
+
+
+@router.post("/sites/{site_id}/guards")
+async def guards(request: Request, site_id: int) -> Response:
+    """Open the guarded folders a path lies in for a while, or lock them again."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    form = await read_form(request)
+    here, there = SitePath.of_token(form.get("here", "")), SitePath.of_token(form.get("there", ""))
+    act = nailer.guards.lock if form.get("do") == "lock" else nailer.guards.open
+    act(session_of(request).account_id, site, there)
+    return RedirectResponse(urls.files(site, here, there), 303)
+
+
+@router.post("/sites/{site_id}/leftovers")
+async def remove_leftovers(request: Request, site_id: int) -> Response:
+    """Remove the half files in a folder of a side that belong to no job."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    form = await read_form(request)
+    here, there = SitePath.of_token(form.get("here", "")), SitePath.of_token(form.get("there", ""))
+    side = SideName.HERE if form.get("side") == "here" else SideName.THERE
+    if side is SideName.THERE:
+        nailer.guards.check(session_of(request).account_id, site, side, there)
+    await nailer.leftovers.remove(site, side, here if side is SideName.HERE else there)
+    return RedirectResponse(urls.files(site, here, there, fresh="1"), 303)
+
+
+@router.get("/sites/{site_id}/complete")
+async def complete(request: Request, site_id: int) -> Response:
+    """Folders of a side that begin like a typed path."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    query = Query(request)
+    above, _, begun = query.text("text").rpartition("/")
+    folder = SitePath.parse(above.encode("utf-8", "surrogateescape"))
+    try:
+        found = await nailer.browse.folders_like(site, query.side(), folder, begun)
+    except NailerError:
+        found = []  # a hint that cannot be given is no failure of what the person does
+    return JSONResponse({"folders": [path.shown for path in found]})
+
+
+@router.get("/sites/{site_id}/ledger")
+async def ledger_rows(request: Request, site_id: int) -> Response:
+    """A window of rows. With `head=1` the chips and counts come too, for a changed view."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    query = Query(request)
+    values = await _ledger_values(
+        request, site, query.need_path("here"), query.need_path("there"), query.view(), fresh=False
+    )
+    offset = query.number("offset", 0)
+    limit = query.number("limit", FIRST_ROWS, least=1, most=_MOST_ROWS)
+    rows = _window(values, values["ledger"], offset, limit)
+    template = "files/_ledger-whole.html" if query.text("head") else "files/_rows.html"
+    return render(request, template, rows=rows, first=offset, **values)
+
+
+@router.get("/sites/{site_id}/names")
+async def ledger_names(request: Request, site_id: int) -> Response:
+    """The names of rows `from` to `to` of a view (both included), for picking over more than is shown."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    query = Query(request)
+    ledger = await nailer.browse.ledger(site, query.need_path("here"), query.need_path("there"), query.view())
+    first, last = query.number("from", 0), query.number("to", 2**62)
+    return JSONResponse([name_token(row.name) for row in ledger.shown[first : last + 1]])
+
+
+@router.post("/sites/{site_id}/roll-up")
+async def roll_up(request: Request, site_id: int, picked: Picked) -> Response:
+    """Compare what lies inside the folders; `changed` says whether the page should look again."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    changed = await nailer.browse.roll_up(site, picked.here_path, picked.there_path)
+    return JSONResponse({"changed": changed})
+
+
+@router.get("/sites/{site_id}/tree")
+async def tree_branch(request: Request, site_id: int) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    query = Query(request)
+    here, there = query.need_path("here"), query.need_path("there")
+    nodes = [_branch(node, (), None) for node in await nailer.browse.tree(site, here, there)]
+    return render(request, "files/_tree.html", site=site, nodes=nodes)
+
+
+@router.post("/sites/{site_id}/inspect")
+async def inspect(request: Request, site_id: int, picked: Picked) -> Response:
+    """What is picked, what will happen to it, its access and its earlier copies."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    ledger = await nailer.browse.ledger(site, picked.here_path, picked.there_path, View(hidden=True))
+    wanted = set(picked.raw_names)
+    rows = [row for row in ledger.rows if row.name in wanted]
+    return render(request, "files/_inspector.html", **await _inspector_values(request, site, ledger, rows))
+
+
+@router.post("/sites/{site_id}/folders")
+async def new_folder(request: Request, site_id: int, wish: NewFolderWish) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    account_id = session_of(request).account_id
+    folder = SitePath.of_token(wish.folder)
+    nailer.guards.check(account_id, site, wish.side, folder)
+    await nailer.one_change.make_folder(account_id, site, wish.side, folder, typed_name(wish.name))
+    return JSONResponse({"ok": True})
+
+
+@router.post("/sites/{site_id}/rename")
+async def rename(request: Request, site_id: int, wish: RenameWish) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    account_id = session_of(request).account_id
+    path = SitePath.of_token(wish.path)
+    nailer.guards.check(account_id, site, wish.side, path)
+    await nailer.one_change.rename(account_id, site, wish.side, path, typed_name(wish.name))
+    return JSONResponse({"ok": True})
+
+
+@router.post("/sites/{site_id}/pack")
+async def pack(request: Request, site_id: int, wish: PackWish) -> Response:
+    """Pack picked names into one archive beside them, here."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    account_id = session_of(request).account_id
+    await nailer.one_change.pack(account_id, site, wish.here_path, wish.raw_names, typed_name(wish.name))
+    return JSONResponse({"ok": True})
+
+
+@router.get("/sites/{site_id}/fetch")
+async def fetch(request: Request, site_id: int) -> Response:
+    """One file as it is, or with `names` several names of a folder as a zip (`as=tar`: a tar); always as a download,
+    never shown."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    query = Query(request)
+    side_name, path = query.side(), query.need_path("path")
+    names = [name_of_token(token) for token in query.text("names").split("/") if token]
+    as_tar = query.text("as") == "tar"
+    pack = tarred if as_tar else zipped
+    async with nailer.browse.side(site, side_name) as side:
+        length = None if names else (await file_to_fetch(side, path)).size
+        for name in names:
+            await side.stat(path.child(name))
+
+    async def body() -> AsyncIterator[bytes]:
+        # Entered only once it is sent: a visitor who leaves before that holds nothing.
+        async with (
+            nailer.browse.side(site, side_name) as side,
+            aclosing(pack(side, path, names) if names else side.read(path)) as chunks,
+        ):
+            async for chunk in chunks:
+                yield chunk
+
+    ending = b".tar.gz" if as_tar else b".zip"
+    headers = _download_headers((path.name or b"files") + ending if names else path.name)
+    if length is not None:
+        headers["Content-Length"] = str(length)
+    return StreamingResponse(body(), headers=headers)
+
+
+async def _ledger_values(
+    request: Request, site: Site, here: SitePath, there: SitePath, view: View, *, fresh: bool
+) -> dict[str, Any]:
+    nailer = nailer_of(request)
+    ledger = await nailer.browse.ledger(site, here, there, view, fresh=fresh)
+    keep = {"hidden": "1"} if view.hidden else {}
+    moves = Moves(site, here, there, Query(request).text("apart") == "1", keep)
+    address = address_of(there, site.document_roots, is_folder=True)
+    return {
+        "site": site,
+        "known": True,
+        "ledger": ledger,
+        "view": view,
+        "here": here,
+        "there": there,
+        "moves": moves,
+        "apart": moves.apart,
+        "address": address,
+        "address_link": routed(nailer, address) if address else None,
+        "counts": ledger.counts,
+        "total": sum(ledger.counts.values()),
+        "differ": sum(count for joint, count in ledger.counts.items() if joint not in (Joint.SAME, Joint.NOT_READ)),
+        "shown_count": len(ledger.shown),
+        "levels": _levels(ledger.rows),
+        "zone": nailer.settings.zone,
+        "leftovers": {
+            "here": await nailer.leftovers.found(site, SideName.HERE, here, ledger.here_listing.parts),
+            "there": await nailer.leftovers.found(site, SideName.THERE, there, ledger.there_listing.parts),
+        },
+        "guard_left_s": nailer.guards.left_s(session_of(request).account_id, site, there),
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class Levels:
+    """What carrying all newer files of a folder would move, in bytes."""
+
+    up: int
+    down: int
+
+
+def _levels(rows: list[Row]) -> Levels:
+    up = sum(row.here.size for row in rows if row.here and row.standing.joint in (Joint.NEWER_HERE, Joint.ONLY_HERE))
+    down = sum(
+        row.there.size for row in rows if row.there and row.standing.joint in (Joint.NEWER_THERE, Joint.ONLY_THERE)
+    )
+    return Levels(up, down)
+
+
+def _window(values: dict[str, Any], ledger: Ledger, offset: int, limit: int) -> list[ShownRow]:
+    now = datetime.now(UTC)
+    moves: Moves = values["moves"]
+    return [
+        shown_row(row, now, values["zone"], moves.opened(row) if row.opens_as_folder else "")
+        for row in ledger.shown[offset : offset + limit]
+    ]
+
+
+def _branch(node: Any, open_below: tuple[bytes, ...], children: Any) -> dict[str, Any]:
+    return {
+        "node": node,
+        "name": shown_name(node.name),
+        "link": shown_name(node.link) if node.link is not None else "",
+        "current": not open_below and children is not None,
+        "children": children,
+    }
+
+
+async def _tree_nodes(request: Request, site: Site, here: SitePath, there: SitePath) -> list[dict[str, Any]]:
+    """The tree from the pair's highest common folder, opened down to where the person is."""
+    nailer = nailer_of(request)
+    top_here, top_there = pair_root(here, there)
+    below = there.below(top_there) or ()
+
+    async def level(one: SitePath, other: SitePath, ahead: tuple[bytes, ...]) -> list[dict[str, Any]]:
+        shown = []
+        for node in await nailer.browse.tree(site, one, other):
+            is_ahead = bool(ahead) and node.name == ahead[0]
+            children = await level(node.here, node.there, ahead[1:]) if is_ahead and node.link is None else None
+            shown.append(_branch(node, ahead[1:] if is_ahead else (b"",), children))
+        return shown
+
+    return await level(top_here, top_there, below)
+
+
+def _typed_target(site: Site, here: SitePath, there: SitePath, query: Query, typed: str) -> str:
+    """Where a path typed into a bar leads. A web address goes to its folder; a file's path to the folder it lies in."""
+    if "://" in typed:
+        found = path_of(typed, site.document_roots)
+        if found is None:
+            return urls.files(site, here, there, problem=f"{typed} is not on this site's web address.")
+        folder = found if typed.endswith("/") or b"." not in found.name else found.parent
+        below = folder.below(site.start_there)
+        return urls.files(site, site.start_here.join(below) if below is not None else here, folder)
+    path = SitePath.parse(typed.encode("utf-8", "surrogateescape"))
+    apart = query.text("apart") == "1"
+    if query.text("side") == SideName.HERE:
+        below = path.below(site.start_here)
+        other = site.start_there.join(below) if below is not None and not apart else there
+        return urls.files(site, path, other, apart="1" if apart else "")
+    below = path.below(site.start_there)
+    other = site.start_here.join(below) if below is not None and not apart else here
+    return urls.files(site, other, path, apart="1" if apart else "")
+
+
+async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: list[Row]) -> dict[str, Any]:
+    nailer = nailer_of(request)
+    here_rows = [row for row in rows if row.here is not None]
+    there_rows = [row for row in rows if row.there is not None]
+    one = rows[0] if len(rows) == 1 else None
+    access = one.entry.access if one is not None else None
+    copies: list[Change] = []
+    address = None
+    if one is not None and one.there is not None:
+        path = ledger.there.child(one.name)
+        address = address_of(path, site.document_roots, is_folder=one.opens_as_folder)
+    if one is not None:
+        for side, folder in ((SideName.THERE, ledger.there), (SideName.HERE, ledger.here)):
+            copies += await nailer.changes.of_path(site.id, side, folder.child(one.name), 8)
+    copies.sort(key=lambda change: change.at, reverse=True)
+    return {
+        "site": site,
+        "here": ledger.here,
+        "there": ledger.there,
+        "rows": rows,
+        "one": one,
+        "one_shown": shown_row(one, datetime.now(UTC), nailer.settings.zone) if one else None,
+        "title": names_text([row.name for row in rows], 2),
+        "here_count": len(here_rows),
+        "there_count": len(there_rows),
+        "weight": _weight(rows),
+        "will": _will(rows),
+        "prefers_down": _prefers_down(rows),
+        "may_edit": one is not None and Wanted().may_hold_text(one.entry) and one.entry.size <= LARGEST_BYTES,
+        "is_archive": one is not None and is_archive(shown_name(one.name)),
+        "has_shell": site.protocol is Protocol.SFTP,
+        "all_same": all(row.standing.joint is Joint.SAME for row in rows),
+        "address": address,
+        "address_link": routed(nailer, address) if address else None,
+        "bits": access_rules.bits(access) if access is not None else (),
+        "access": access,
+        "access_trouble": _access_trouble(one),
+        "phrases": access_rules.phrases,
+        "presets": access_rules.PRESETS,
+        "copies": [change for change in copies if change.can_be_taken_back][:8],
+        "joint_word": JOINT_WORDS[one.standing.joint] if one else "",
+        "counts": ledger.counts,
+        "zip_names": "/".join(quote(name_token(row.name), safe="") for row in rows),
+        "removed": [],
+    }
+
+
+def _weight(rows: list[Row]) -> str:
+    """`15.1 kB here, 8.8 kB there, 1 folder`."""
+    here = sum(row.here.size for row in rows if row.here)
+    there = sum(row.there.size for row in rows if row.there)
+    parts = []
+    if any(row.here and row.here.is_file for row in rows):
+        parts.append(f"{size_text(here)} here")
+    if any(row.there and row.there.is_file for row in rows):
+        parts.append(f"{size_text(there)} there")
+    folders = [row for row in rows if row.is_folder]
+    if len(folders) == 1 and len(rows) == 1:
+        inside = folders[0].inside_there or folders[0].inside_here
+        parts.append(f"a folder with {inside_text(inside)}" if inside else "a folder")
+    elif folders:
+        parts.append(f"{len(folders)} folder{'s' if len(folders) > 1 else ''}")
+    return ", ".join(parts)
+
+
+def _will(rows: list[Row]) -> list[str]:
+    """What an upload or a download of the picked names would meet, said before anybody asks for it."""
+    lines = []
+    files = [row for row in rows if not row.is_folder]
+    newer_there = [row.name for row in files if row.standing.joint is Joint.NEWER_THERE and row.here]
+    replaced = [row.name for row in files if row.standing.joint is Joint.NEWER_HERE]
+    new = [row.name for row in files if row.standing.joint is Joint.ONLY_HERE]
+    gone = [row.name for row in files if row.standing.joint is Joint.ONLY_THERE]
+    clash = [row.name for row in files if row.standing.joint is Joint.BOTH_CHANGED]
+    if rows and all(row.standing.joint is Joint.SAME for row in rows):
+        lines.append("Both sides are the same: there is nothing to carry.")
+    if replaced:
+        lines.append(f"Upload replaces {names_text(replaced)} there. What is there is kept, so this can be taken back.")
+    if new:
+        lines.append(f"Upload makes {names_text(new)} new there.")
+    if newer_there:
+        lines.append(f"The newer {names_text(newer_there)} is there: download brings it here.")
+    if gone:
+        lines.append(f"Download makes {names_text(gone)} new here.")
+    if clash:
+        lines.append(f"{names_text(clash)} changed on both sides: either way one version is replaced, and kept.")
+    return lines
+
+
+def _prefers_down(rows: list[Row]) -> bool:
+    down = sum(row.standing.joint in (Joint.NEWER_THERE, Joint.ONLY_THERE) for row in rows)
+    return down > len(rows) / 2
+
+
+def _access_trouble(row: Row | None) -> str:
+    trouble = access_rules.trouble(row.entry) if row is not None else None
+    return f"Look: {trouble}." if trouble else ""
+
+
+def _download_headers(file_name: bytes) -> dict[str, str]:
+    """A download that no browser opens in our origin (RFC 6266): always an attachment of unknown kind."""
+    plain = "".join(chr(byte) if 32 <= byte < 127 and byte not in b'"\\%;' else "_" for byte in file_name) or "file"
+    return {
+        "Content-Type": "application/octet-stream",
+        "Content-Disposition": f"attachment; filename=\"{plain}\"; filename*=UTF-8''{quote_from_bytes(file_name, safe='')}",
+        "Content-Security-Policy": "default-src 'none'; sandbox",
+    }

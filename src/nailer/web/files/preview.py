@@ -1,0 +1,110 @@
+"""Looking at a file in the page: pictures, sound and PDF as the browser shows them, text with its parts coloured."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import AsyncIterator
+from contextlib import aclosing
+
+from fastapi import APIRouter
+from markupsafe import Markup
+from pygments import highlight
+from pygments.formatters import HtmlFormatter
+from pygments.lexers import get_lexer_for_filename
+from pygments.lexers.special import TextLexer
+from pygments.util import ClassNotFound
+from starlette.requests import Request
+from starlette.responses import Response, StreamingResponse
+
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.errors import InvalidInput
+from nailer.services.files.download import file_to_fetch
+from nailer.services.files.preview import Look, caption, kind_of, preview
+from nailer.store.sites import Site
+from nailer.web.shell import urls
+from nailer.web.shell.forms import LookWish, Query
+from nailer.web.shell.pages import nailer_of, render
+
+router = APIRouter()
+
+_RANGE = re.compile(r"bytes=(\d+)-(\d*)")
+
+
+@router.post("/sites/{site_id}/look")
+async def look(request: Request, site_id: int, wish: LookWish) -> Response:
+    """A file as it can be seen, for the sheet. Nothing is changed, and little is read."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    path = (wish.here_path if wish.side is SideName.HERE else wish.there_path).child(wish.raw_name)
+    async with nailer.browse.side(site, wish.side) as side:
+        found = await preview(side, path)
+    return render(
+        request,
+        "files/_preview.html",
+        site=site,
+        side=wish.side,
+        path=path,
+        found=found,
+        caption=caption(found),
+        code=_coloured(found.text, path) if found.look is Look.TEXT else "",
+        raw=urls.look_raw(site, wish.side, path),
+        Look=Look,
+    )
+
+
+@router.get("/sites/{site_id}/look/raw")
+async def raw(request: Request, site_id: int) -> Response:
+    """The bytes of a picture, a sound, a film or a PDF, whole or a range of them (RFC 9110, 14). Of any other kind
+    nothing is shown in our origin."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    query = Query(request)
+    side, path = query.side(), query.need_path("path")
+    known = kind_of(path.name)
+    if known is None:
+        raise InvalidInput("Only pictures, sound, films and PDF are shown as they are.")
+    async with nailer.browse.side(site, side) as opened:
+        size = (await file_to_fetch(opened, path)).size
+    span = _RANGE.fullmatch(request.headers.get("range", ""))
+    start = int(span[1]) if span else 0
+    end = min(int(span[2]) + 1, size) if span and span[2] else size
+    headers = {
+        "Content-Type": known[0],
+        "Content-Disposition": "inline",
+        "Accept-Ranges": "bytes",
+        "Cache-Control": "private, no-cache",
+        "Content-Length": str(max(0, end - start)),
+        # A picture may be a document with scripts in it (SVG): it may do nothing here.
+        "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'self'"
+        + ("" if known[1] is Look.PDF else "; sandbox"),
+    }
+    if span and start >= size:
+        return Response(status_code=416, headers={"Content-Range": f"bytes */{size}"})
+    if span:
+        headers["Content-Range"] = f"bytes {start}-{end - 1}/{size}"
+    return StreamingResponse(_bytes(request, site, side, path, start, end), 206 if span else 200, headers=headers)
+
+
+async def _bytes(
+    request: Request, site: Site, side_name: SideName, path: SitePath, start: int, end: int
+) -> AsyncIterator[bytes]:
+    left = end - start
+    async with (
+        nailer_of(request).browse.side(site, side_name) as side,
+        aclosing(side.read(path, start=start)) as chunks,
+    ):
+        async for chunk in chunks:
+            yield chunk[:left]
+            left -= len(chunk)
+            if left <= 0:
+                return
+
+
+def _coloured(text: str, path: SitePath) -> Markup:
+    """Text with its parts in classes; the library escapes what it is given."""
+    try:
+        lexer = get_lexer_for_filename(path.name.decode("utf-8", "replace"), stripnl=False)
+    except ClassNotFound:
+        lexer = TextLexer(stripnl=False)
+    return Markup(highlight(text, lexer, HtmlFormatter(nowrap=True)))  # noqa: S704

@@ -1,0 +1,149 @@
+"""Sieves: built by picking and typing, tried on real trees meanwhile, ordered, switched off, read from ignore files."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from fastapi import APIRouter
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+
+from nailer.core.files.kinds import KIND_WORDS
+from nailer.core.plans.sieve import Condition, Group, How, Match, Sieve, Test, ignore_text, read_ignore
+from nailer.core.words import size_text
+from nailer.errors import NailerError
+from nailer.services.files.sieves import OnPair
+from nailer.web.shell.forms import IgnoreWish, OrderWish, Query, SieveWish
+from nailer.web.shell.pages import nailer_of, render
+
+router = APIRouter()
+
+_TESTS = (
+    (Test.KIND, "is a"),
+    (Test.PATTERN, "is called, or lies at"),
+    (Test.LARGER, "is larger than"),
+    (Test.SMALLER, "is smaller than"),
+    (Test.OLDER, "is older than"),
+    (Test.NEWER, "is newer than"),
+)
+_NEW = Sieve("", Group(How.ANY, ()))
+
+
+@router.get("/sieves")
+async def sieves_page(request: Request) -> Response:
+    nailer = nailer_of(request)
+    query = Query(request)
+    stored = await nailer.sieves.all()
+    pairs = await nailer.pairs.all()
+    wanted = query.number("open", 0)
+    opened = next((one.sieve for one in stored if one.sieve.id == wanted), None)
+    if opened is None and query.text("new") != "1" and stored:
+        opened = stored[0].sieve
+    pair = query.number("pair", pairs[0].id if pairs else 0)
+    return render(
+        request,
+        "files/sieves.html",
+        stored=stored,
+        opened=opened or _NEW,
+        pairs=pairs,
+        pair_id=pair,
+        off=sum(one.off_since is not None for one in stored),
+        state={
+            "rule": _shown(opened.rule if opened else _NEW.rule),
+            "always": list(opened.always) if opened else [],
+            "tests": [[test.value, word] for test, word in _TESTS],
+            "kinds": [[kind.value, word] for kind, word in KIND_WORDS.items()],
+        },
+    )
+
+
+@router.post("/sieves/try")
+async def try_sieve(request: Request, wish: SieveWish) -> Response:
+    """How a sieve reads, and what it catches in a pair."""
+    nailer = nailer_of(request)
+    sieve = wish.sieve
+    found: OnPair | None = None
+    problem = ""
+    if wish.pair and sieve.rule.parts:
+        try:
+            found = await nailer.sieving.try_on(sieve, await nailer.pairs.get(wish.pair))
+        except NailerError as error:
+            problem = error.what
+    return render(request, "files/_sieve-tried.html", sieve=sieve, found=found, problem=problem)
+
+
+@router.post("/sieves")
+async def add(request: Request, wish: SieveWish) -> Response:
+    nailer = nailer_of(request)
+    sieve_id = await nailer.sieves.add(wish.sieve)
+    if wish.pair and not wish.everywhere:
+        picked = await nailer.pairs.sieves(wish.pair)
+        await nailer.pairs.pick_sieves(wish.pair, [*picked, sieve_id])
+    nailer.unsent.look_again()
+    nailer.browse.redraw()
+    return JSONResponse({"id": sieve_id})
+
+
+@router.post("/sieves/order")
+async def order(request: Request, wish: OrderWish) -> Response:
+    await nailer_of(request).sieves.order(wish.sieves)
+    return JSONResponse({"ok": True})
+
+
+@router.post("/sieves/read-ignore")
+async def read_ignore_file(request: Request, wish: IgnoreWish) -> Response:
+    """What an ignore file says, as parts of a rule."""
+    found = read_ignore(wish.text)
+    parts = [{"test": Test.PATTERN.value, "value": one} for one in found.patterns]
+    return JSONResponse({"parts": parts, "always": list(found.always), "notes": list(found.notes)})
+
+
+@router.post("/sieves/{sieve_id}")
+async def write(request: Request, sieve_id: int, wish: SieveWish) -> Response:
+    nailer = nailer_of(request)
+    stored = await nailer.sieves.get(sieve_id)
+    sieve = wish.sieve
+    await nailer.sieves.write(
+        Sieve(
+            sieve.name,
+            sieve.rule,
+            sieve.always,
+            stays=sieve.stays,
+            unseen=sieve.unseen,
+            everywhere=sieve.everywhere,
+            id=stored.sieve.id,
+        )
+    )
+    nailer.unsent.look_again()
+    nailer.browse.redraw()
+    return JSONResponse({"id": sieve_id})
+
+
+@router.post("/sieves/{sieve_id}/{act}")
+async def act_on(request: Request, sieve_id: int, act: Literal["on", "off", "remove"]) -> Response:
+    """Switch a sieve on or off without losing it, or remove it."""
+    nailer = nailer_of(request)
+    stored = await nailer.sieves.get(sieve_id)
+    if act == "remove":
+        await nailer.sieves.remove(stored.sieve.id)
+    else:
+        await nailer.sieves.switch(stored.sieve.id, on=act == "on")
+    nailer.unsent.look_again()
+    nailer.browse.redraw()
+    return JSONResponse({"ok": True})
+
+
+@router.get("/sieves/{sieve_id}/ignore.txt")
+async def as_ignore_file(request: Request, sieve_id: int) -> Response:
+    """A sieve in the style of ignore files."""
+    stored = await nailer_of(request).sieves.get(sieve_id)
+    headers = {"Content-Disposition": 'attachment; filename="ignore.txt"'}
+    return Response(ignore_text(stored.sieve), media_type="text/plain; charset=utf-8", headers=headers)
+
+
+def _shown(condition: Condition) -> dict[str, Any]:
+    """A condition as the page's script holds it: sizes as they are typed."""
+    if isinstance(condition, Match):
+        sized = condition.test in (Test.LARGER, Test.SMALLER)
+        return {"test": condition.test.value, "value": size_text(int(condition.value)) if sized else condition.value}
+    return {"how": condition.how.value, "parts": [_shown(one) for one in condition.parts]}

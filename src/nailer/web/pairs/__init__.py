@@ -1,0 +1,1 @@
+"""Pages of pairs: the sync view, its runs, timers."""

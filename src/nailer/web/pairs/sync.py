@@ -1,0 +1,414 @@
+"""The sync view: a pair is read, its plan is read and changed by a person, carried out, and its result shown."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from fastapi import APIRouter
+from starlette.requests import Request
+from starlette.responses import JSONResponse, RedirectResponse, Response
+
+from nailer.core.compare.joint import Compare, Joint
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.core.pairs.sync import Direction, Doing, Removals
+from nailer.errors import Conflict, InvalidInput, NotFound
+from nailer.services.files.contents_shown import compared
+from nailer.services.pairs.plan import SyncPlan
+from nailer.store.pairs import RUN_WORDS, RunState
+from nailer.web.editing.editor import pieces_of
+from nailer.web.pairs.shown import (
+    Filter,
+    arrows,
+    doing_words,
+    flow_words,
+    folder_of,
+    group_counts,
+    numbers_shown,
+    shown_rows,
+)
+from nailer.web.plans.jobs import card_of
+from nailer.web.shell import urls
+from nailer.web.shell.forms import ChooseWish, MergedWish, PairWays, Query, ReadWish, SyncOutWish, SyncWish, read_form
+from nailer.web.shell.pages import nailer_of, render, session_of
+
+router = APIRouter()
+
+_ROWS_AT_ONCE = 200
+_MOST_ROWS = 5000
+_PICTURE_BYTES = 1_000_000
+_TYPES = {"png": "png", "jpg": "jpeg", "jpeg": "jpeg", "gif": "gif", "webp": "webp", "svg": "svg+xml", "avif": "avif"}
+_BULK = (Doing.UPLOAD, Doing.DOWNLOAD, Doing.BOTH, Doing.REMOVE_THERE, Doing.REMOVE_HERE, Doing.LEAVE)
+_DIRECTIONS = (
+    (Direction.PUBLISH, "Publish", "There becomes like here"),
+    (Direction.FETCH, "Fetch", "Here becomes like there"),
+    (Direction.LEVEL, "Level", "The newest wins, both ways"),
+)
+_REMOVALS = (
+    (Removals.FOLLOW, "Removals follow"),
+    (Removals.KEEP, "Removals are kept"),
+    (Removals.ASK, "Removals ask"),
+)
+_COMPARES = (
+    (Compare.SIZE_AND_TIME, "Compare by size and time"),
+    (Compare.SIZE, "Compare by size"),
+    (Compare.CONTENT, "Compare by content"),
+)
+
+
+@router.get("/sites/{site_id}/sync")
+async def sync_page(request: Request, site_id: int) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    known = bool(await nailer.connector.pinned(site))
+    if not nailer.pool.is_open(site_id):
+        changed = (site.host, site.port) in nailer.connector.changed
+        return render(request, "shell/connecting.html", site=site, known=known, changed=changed, section="sync")
+    query = Query(request)
+    first = await nailer.sync.first_pair(site)
+    pairs = await nailer.pairs.of_site(site_id)
+    wanted = query.number("pair", first.id)
+    pair = next((one for one in pairs if one.id == wanted), None)
+    if pair is None:
+        raise NotFound("There is no such pair of this site any more.")
+    account_id = session_of(request).account_id
+    plan = nailer.sync.latest(account_id, pair)
+    if plan is not None and plan.ready and not plan.chosen:
+        plan = None  # nothing was decided on it yet: both sides are read anew
+    runs = [await nailer.sync.finish(one) for one in await nailer.pairs.runs(pair.id, 8)]
+    picked = await nailer.pairs.sieves(pair.id)
+    return render(
+        request,
+        "pairs/sync.html",
+        site=site,
+        known=known,
+        section="sync",
+        pair=pair,
+        pairs=pairs,
+        plan=plan,
+        runs=runs,
+        flow_words=flow_words,
+        RUN_WORDS=RUN_WORDS,
+        wish=plan.wish if plan else pair.wish,
+        compare=plan.compare if plan else pair.compare,
+        directions=_DIRECTIONS,
+        removals=_REMOVALS,
+        compares=_COMPARES,
+        sieves=await nailer.sieves.all(),
+        picked=picked,
+        sites=[one for one in await nailer.sites.all() if one.id != site_id],
+        unsent=nailer.unsent.of_pair(pair.id),
+        sending_trouble=nailer.unsent.trouble(pair.id),
+    )
+
+
+@router.post("/sites/{site_id}/pairs")
+async def add_pair(request: Request, site_id: int) -> Response:
+    """Another pair of the site: a folder here or of another site, and one there."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    form = await read_form(request)
+    here, there = (SitePath.parse(form.get(name, "").strip().encode()) for name in ("here", "there"))
+    number = form.get("other", "")
+    other = await nailer.sites.get(int(number)) if number.isdecimal() and int(number) else None
+    if other is None and here.is_root:
+        raise InvalidInput("Say which folder here the pair has.")
+    if other is not None and other.id == site.id and (here.below(there) is not None or there.below(here) is not None):
+        raise InvalidInput("One of these folders lies in the other.")
+    default = f"{other.name} to {there}" if other is not None else str(there)
+    name = " ".join(form.get("name", "").split()) or default
+    pair = await nailer.pairs.add(site_id, here, there, name, other_site_id=other.id if other else None)
+    nailer.unsent.look_again(site_id)
+    return RedirectResponse(urls.sync(site_id, pair.id), 303)
+
+
+@router.post("/pairs/{pair_id}/remove")
+async def remove_pair(request: Request, pair_id: int) -> Response:
+    """Forget a pair with its runs and timers; no file is touched."""
+    nailer = nailer_of(request)
+    pair = await nailer.pairs.get(pair_id)
+    site = await nailer.sites.get(pair.site_id)
+    if (pair.here, pair.there, pair.other_site_id) == (site.start_here, site.start_there, None):
+        raise Conflict("The pair of the start folders stays as long as the site does.")
+    await nailer.pairs.remove(pair_id)
+    nailer.unsent.look_again(site.id)
+    return RedirectResponse(urls.sync(site.id), 303)
+
+
+@router.post("/pairs/{pair_id}/ways")
+async def set_ways(request: Request, pair_id: int, wish: PairWays) -> Response:
+    """Which sieves a pair has picked, and whether saves here go up by themselves."""
+    nailer = nailer_of(request)
+    pair = await nailer.pairs.get(pair_id)
+    await nailer.pairs.pick_sieves(pair_id, wish.sieves)
+    sends = wish.sends and pair.other_site_id is None
+    await nailer.pairs.set_sending(pair_id, session_of(request).account_id, sends=sends, send_after_s=wish.send_after_s)
+    nailer.unsent.look_again(pair.site_id)
+    nailer.browse.redraw(pair.site_id)
+    return JSONResponse({"sends": sends})
+
+
+@router.post("/pairs/{pair_id}/read")
+async def read(request: Request, pair_id: int, wish: ReadWish) -> Response:
+    """Begin to read both sides."""
+    nailer = nailer_of(request)
+    pair = await nailer.pairs.get(pair_id)
+    plan = nailer.sync.begin(session_of(request).account_id, pair, wish.wish, wish.compare)
+    return JSONResponse({"token": plan.token})
+
+
+@router.get("/sync/{token}/progress")
+async def progress(request: Request, token: str) -> Response:
+    plan = _plan(request, token)
+    here, there = plan.progress[SideName.HERE], plan.progress[SideName.THERE]
+    problem = plan.problem
+    return JSONResponse(
+        {
+            "ready": plan.ready,
+            "here": [here.folders, here.names],
+            "there": [there.folders, there.names],
+            "comparing": list(plan.comparing),
+            "problem": problem.what if problem else "",
+            "words": (problem.server_words or "") if problem else "",
+            "advice": " ".join(problem.advice) if problem else "",
+        }
+    )
+
+
+@router.get("/sync/{token}")
+async def plan_shown(request: Request, token: str) -> Response:
+    return await _shown(request, _plan(request, token))
+
+
+@router.post("/sync/{token}/wish")
+async def set_wish(request: Request, token: str, wish: SyncWish) -> Response:
+    plan = _ready(request, token)
+    await nailer_of(request).sync.set_wish(plan, wish.wish)
+    return await _shown(request, plan)
+
+
+@router.post("/sync/{token}/choose")
+async def choose(request: Request, token: str, wish: ChooseWish) -> Response:
+    """Decide one row, or all that the filter shows."""
+    plan = _ready(request, token)
+    sync = nailer_of(request).sync
+    numbers = numbers_shown(plan, Filter(wish.group, wish.text)) if wish.everything else wish.numbers
+    if wish.doing == "newer":
+        newer = {Joint.NEWER_HERE: Doing.UPLOAD, Joint.NEWER_THERE: Doing.DOWNLOAD}
+        count = 0
+        for joint, doing in newer.items():
+            some = [number for number in numbers if plan.rows[number].standing.joint is joint]
+            count += await sync.choose(plan, some, doing)
+    else:
+        count = await sync.choose(plan, numbers, Doing(wish.doing) if wish.doing else None)
+    return JSONResponse({"count": count})
+
+
+@router.post("/sync/{token}/anew")
+async def begin_anew(request: Request, token: str) -> Response:
+    """Forget every choice: all rows are as proposed."""
+    plan = _ready(request, token)
+    await nailer_of(request).sync.begin_anew(plan)
+    return await _shown(request, plan)
+
+
+@router.get("/sync/{token}/rows/{number}/difference")
+async def difference(request: Request, token: str, number: int) -> Response:
+    """What the two ends of a row hold: texts line by line, pictures side by side."""
+    plan = _ready(request, token)
+    here, there = await nailer_of(request).sync.contents(plan, number)
+    name = plan.rows[number].below[-1].decode("utf-8", "replace")
+    kind = _TYPES.get(name.rpartition(".")[2].lower())
+    pictures = None
+    if kind is not None:
+        pictures = [
+            (word, _as_data(data, kind)) for word, data in ((plan.pair.here_word, here), ("there", there)) if data
+        ]
+    return render(
+        request,
+        "pairs/_sync-difference.html",
+        number=number,
+        pictures=pictures,
+        compared=compared(there, here),
+        pair=plan.pair,
+        can_merge=plan.rows[number].here is not None and plan.rows[number].there is not None and pictures is None,
+    )
+
+
+@router.get("/sync/{token}/rows/{number}/merge")
+async def merge(request: Request, token: str, number: int) -> Response:
+    """Both texts of a row as one, with what is to be decided."""
+    plan = _ready(request, token)
+    merged, theirs = await nailer_of(request).sync.merging(plan, number)
+    return render(
+        request,
+        "shell/_merge.html",
+        name=plan.rows[number].below[-1],
+        merged=merged,
+        pieces=pieces_of(merged),
+        theirs=theirs,
+        by="",
+        words={"mine": plan.pair.here_word.capitalize(), "theirs": "There"},
+        settle="Take this into the plan",
+        later="Nothing is written until the plan is carried out.",
+        take="",
+    )
+
+
+@router.post("/sync/{token}/rows/{number}/merged")
+async def merged(request: Request, token: str, number: int, wish: MergedWish) -> Response:
+    plan = _ready(request, token)
+    await nailer_of(request).sync.merge(plan, number, wish.text)
+    return JSONResponse({"ok": True})
+
+
+@router.post("/sync/{token}/carry-out")
+async def carry_out(request: Request, token: str, wish: SyncOutWish) -> Response:
+    nailer = nailer_of(request)
+    plan = _ready(request, token)
+    run_id = await nailer.sync.carry_out(plan, typed=wish.typed, guarded_confirmed=wish.guarded_confirmed)
+    return JSONResponse({"address": urls.run(plan.pair.site_id, run_id)})
+
+
+@router.post("/sync/{token}/let-go")
+async def let_go(request: Request, token: str) -> Response:
+    """Stop reading, or forget a plan."""
+    nailer_of(request).sync.let_go(_plan(request, token))
+    return JSONResponse({"ok": True})
+
+
+@router.get("/sites/{site_id}/sync/runs/{run_id}")
+async def run_page(request: Request, site_id: int, run_id: int) -> Response:
+    """What became of a run: of each side that changed, and what was left."""
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    run = await nailer.sync.finish(await nailer.pairs.run(run_id))
+    pair = await nailer.pairs.get(run.pair_id)
+    if pair.site_id != site_id:
+        raise NotFound("This run belongs to another site.")
+    cards = [await card_of(nailer, await nailer.jobs.get(job)) for job in run.jobs]
+    undoable = (
+        sum([len(await nailer.changes.of_job(job)) for job in run.jobs]) if run.state is not RunState.RUNNING else 0
+    )
+    return render(
+        request,
+        "pairs/sync-run.html",
+        site=site,
+        known=True,
+        section="sync",
+        run=run,
+        pair=pair,
+        cards=cards,
+        undoable=undoable,
+        arrows=arrows(run.flow, pair),
+        flow_words=flow_words,
+        state_word=RUN_WORDS[run.state],
+    )
+
+
+@router.post("/runs/{run_id}/plans/take-back")
+async def plan_take_back(request: Request, run_id: int) -> Response:
+    """Plans that take back both halves of a run, the later one first."""
+    nailer = nailer_of(request)
+    run = await nailer.pairs.run(run_id)
+    plans = []
+    for job in reversed(run.jobs):
+        try:
+            job_id = await nailer.planning.take_job_back(session_of(request).account_id, job)
+        except NotFound:
+            continue
+        site = await nailer.sites.get((await nailer.jobs.get(job_id)).site_id)
+        plans.append(await nailer.plan_reader.read(job_id, site, limit=100))
+    if not plans:
+        raise NotFound("Nothing of this run is left to take back.")
+    return render(
+        request,
+        "pairs/_run-back.html",
+        plans=plans,
+        total=sum(plan.summary.acts + plan.summary.folders for plan in plans),
+    )
+
+
+async def _shown(request: Request, plan: SyncPlan) -> Response:
+    """The plan as a fragment, or a window of its rows."""
+    nailer = nailer_of(request)
+    query = Query(request)
+    if plan.problem is not None:
+        raise plan.problem
+    if not plan.ready:
+        raise Conflict("Both sides are not read yet.")
+    wanted = Filter(query.text("group"), query.text("text"), query.text("by") == "folder")
+    numbers = numbers_shown(plan, wanted)
+    begin = query.number("from", 0)
+    count = query.number("rows", _ROWS_AT_ONCE, least=1, most=_MOST_ROWS)
+    rows = shown_rows(plan, numbers[begin : begin + count], datetime.now(UTC), nailer.settings.zone)
+    values: dict[str, Any] = {
+        "plan": plan,
+        "pair": plan.pair,
+        "rows": rows,
+        "more": max(0, len(numbers) - begin - count),
+        "next": begin + count,
+        "by_folder": wanted.by_folder,
+        "folder_before": folder_of(plan.rows[numbers[begin - 1]]) if begin and begin <= len(numbers) else None,
+        "Doing": Doing,
+    }
+    if begin:
+        return render(request, "pairs/_sync-rows.html", **values)
+    return render(
+        request,
+        "pairs/_sync-plan.html",
+        **values,
+        **_summary(plan),
+        wanted=wanted,
+        shown=len(numbers),
+        groups=group_counts(plan),
+        guarded=await nailer.sync.guarded(plan),
+        bulk=_bulk(plan, numbers),
+    )
+
+
+def _summary(plan: SyncPlan) -> dict[str, Any]:
+    fits = {end: plan.fit(end) for end in SideName}
+    return {
+        "arrows": arrows(plan.flow, plan.pair),
+        "undecided": plan.doings.undecided,
+        "short": {end: short for end, (_, short) in fits.items() if short},
+        "same": plan.found.same,
+        "files_here": plan.here.files,
+        "files_there": plan.there.files,
+        "changes_there": bool(plan.steps.there),
+        "total": len(plan.rows),
+        "guesses": sum(
+            doing is Doing.DECIDE and row.standing.guess and row.standing.joint is not Joint.BOTH_CHANGED
+            for row, doing in zip(plan.rows, plan.doings.each, strict=True)
+        ),
+    }
+
+
+def _bulk(plan: SyncPlan, numbers: Sequence[int]) -> list[tuple[str, str]]:
+    """What can be decided for all shown rows at once."""
+    if len(numbers) < 2:
+        return []
+    words = doing_words(plan.pair)
+    return [("newer", "Take the newer of each"), *((one.value, words[one]) for one in _BULK), ("", "As proposed")]
+
+
+def _plan(request: Request, token: str) -> SyncPlan:
+    return nailer_of(request).sync.plan(token, session_of(request).account_id)
+
+
+def _ready(request: Request, token: str) -> SyncPlan:
+    plan = _plan(request, token)
+    if not plan.ready:
+        raise Conflict("Both sides are not read yet.")
+    return plan
+
+
+def _as_data(data: bytes, kind: str) -> str:
+    """A small picture inside the page: it comes from no address, and no script in it can run."""
+    if len(data) > _PICTURE_BYTES:
+        return ""
+    return f"data:image/{kind};base64,{base64.b64encode(data).decode()}"

@@ -1,0 +1,217 @@
+"""Timers: plans of pairs at set times, with their next runs, what became of the last ones, and running one now."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from typing import Literal
+from zoneinfo import available_timezones
+
+from fastapi import APIRouter
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+
+from nailer.app import Nailer
+from nailer.core.compare.joint import Compare
+from nailer.core.jobs.schedule import DAYS, Every, Schedule, next_runs
+from nailer.core.pairs.sync import Direction, Removals
+from nailer.core.words import count_text, size_text
+from nailer.errors import InvalidInput
+from nailer.store.pairs import RUN_WORDS, RunState
+from nailer.store.timers import Clashes, Mail, Missed, NewTimer, Timer
+from nailer.web.pairs.shown import flow_words
+from nailer.web.shell import urls
+from nailer.web.shell.forms import Query, TimerWish
+from nailer.web.shell.pages import nailer_of, render, session_of
+
+router = APIRouter()
+
+_RUNS_SHOWN = 6
+
+_DIRECTION_WORDS = {
+    Direction.PUBLISH: "Publish: there becomes like here",
+    Direction.FETCH: "Fetch: here becomes like there",
+    Direction.LEVEL: "Level: the newest wins, both ways",
+}
+_REMOVAL_WORDS = {Removals.FOLLOW: "Removals follow", Removals.KEEP: "Nothing is removed"}
+_COMPARE_WORDS = {
+    Compare.SIZE_AND_TIME: "by size and time",
+    Compare.SIZE: "by size",
+    Compare.CONTENT: "by content",
+}
+_MAIL_WORDS = {Mail.NEVER: "Never", Mail.TROUBLE: "Only on trouble", Mail.ALWAYS: "After every run"}
+_MISSED_WORDS = {Missed.ONCE: "Run once for all that were missed", Missed.SKIP: "Skip what was missed"}
+_CLASH_WORDS = {
+    Clashes.STOP: "Touch nothing and report",
+    Clashes.LEAVE: "Leave those names, do the rest, and report",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class ShownRun:
+    """One run of a timer: where it is shown whole ('' for nowhere), and what it did in a few words."""
+
+    state: RunState
+    started_at: datetime
+    href: str
+    words: str
+    told: tuple[str, ...]
+
+
+async def _shown_runs(nailer: Nailer, timer: Timer) -> list[ShownRun]:
+    if timer.carries is None:
+        runs = [await nailer.sync.finish(run) for run in await nailer.pairs.runs_of_timer(timer.id, _RUNS_SHOWN)]
+        return [
+            ShownRun(one.state, one.started_at, urls.run(timer.site_id, one.id), flow_words(one.flow), one.told)
+            for one in runs
+        ]
+    jobs = [await nailer.timed_jobs.finish(job) for job in await nailer.timer_store.jobs(timer.id, _RUNS_SHOWN)]
+    return [
+        ShownRun(
+            one.state,
+            one.started_at,
+            urls.job(one.job_id) if one.job_id is not None else "",
+            f"{count_text(one.files, 'file')}, {size_text(one.bytes)}" if one.files else "nothing was to be done",
+            one.told,
+        )
+        for one in jobs
+    ]
+
+
+@router.get("/timers")
+async def timers_page(request: Request) -> Response:
+    nailer = nailer_of(request)
+    query = Query(request)
+    timers = await nailer.timer_store.all()
+    now = datetime.now(UTC)
+    runs = {one.id: await _shown_runs(nailer, one) for one in timers}
+    coming = {one.id: await asyncio.to_thread(next_runs, one.schedule, now) for one in timers if one.on}
+    edited = next((one for one in timers if one.id == query.number("edit", 0)), None)
+    job_id = query.number("job", 0)
+    account_id = session_of(request).account_id
+    carries = edited.carries if edited else (await nailer.timed_jobs.what_of(job_id, account_id) if job_id else None)
+    wishes = await nailer.account_store.when_done(account_id)
+    return render(
+        request,
+        "pairs/timers.html",
+        timers=timers,
+        runs=runs,
+        coming=coming,
+        edited=edited,
+        carries=carries,
+        job_id=job_id,
+        pairs=await nailer.pairs.all(),
+        pair_id=edited.pair_id if edited else query.number("pair", 0),
+        direction=edited.wish.direction if edited else query.text("direction", Direction.PUBLISH.value),
+        removals=edited.wish.removals if edited else query.text("removals", Removals.KEEP.value),
+        words={
+            "direction": _DIRECTION_WORDS,
+            "removals": _REMOVAL_WORDS,
+            "compare": _COMPARE_WORDS,
+            "mail": _MAIL_WORDS,
+            "missed": _MISSED_WORDS,
+            "clashes": _CLASH_WORDS,
+        },
+        days=DAYS,
+        spec=_spec(edited.schedule if edited else None),
+        zone=edited.schedule.zone if edited else nailer.settings.zone.key,
+        zones=await asyncio.to_thread(lambda: sorted(available_timezones())),
+        can_write=nailer.notify.can_write and bool(wishes.mail),
+        RUN_WORDS=RUN_WORDS,
+    )
+
+
+@router.post("/timers/preview")
+async def preview(request: Request, wish: TimerWish) -> Response:
+    """The next five runs of a timer that is being made."""
+    schedule = await asyncio.to_thread(lambda: wish.schedule)
+    runs = await asyncio.to_thread(next_runs, schedule, datetime.now(UTC))
+    return render(request, "pairs/_timer-runs.html", runs=runs, schedule=schedule)
+
+
+@router.post("/timers")
+async def add(request: Request, wish: TimerWish) -> Response:
+    made = await _timer(request, wish)
+    if wish.job:
+        carries = await nailer_of(request).timed_jobs.what_of(wish.job, made.account_id)
+        made = replace(made, pair_id=None, carries=carries)
+    else:
+        made = replace(made, pair_id=(await nailer_of(request).pairs.get(wish.pair)).id)
+    timer_id = await nailer_of(request).timer_store.add(made)
+    return JSONResponse({"id": timer_id})
+
+
+@router.post("/timers/{timer_id}")
+async def write(request: Request, timer_id: int, wish: TimerWish) -> Response:
+    nailer = nailer_of(request)
+    timer = await nailer.timer_store.get(timer_id)
+    await nailer.timer_store.write(timer_id, await _timer(request, wish))
+    await nailer.timer_store.switch(await nailer.timer_store.get(timer_id), on=timer.on)
+    return JSONResponse({"id": timer_id})
+
+
+@router.post("/timers/{timer_id}/{act}")
+async def act_on(request: Request, timer_id: int, act: Literal["on", "off", "run", "remove"]) -> Response:
+    nailer = nailer_of(request)
+    timer = await nailer.timer_store.get(timer_id)
+    if act == "run":
+        await nailer.timers.run_now(timer_id)
+    elif act == "remove":
+        await nailer.timer_store.remove(timer_id)
+    else:
+        await nailer.timer_store.switch(timer, on=act == "on")
+    return JSONResponse({"ok": True})
+
+
+@router.get("/timers/{timer_id}/state")
+async def state(request: Request, timer_id: int) -> Response:
+    """Whether a timer is being run now."""
+    nailer = nailer_of(request)
+    timer = await nailer.timer_store.get(timer_id)
+    return JSONResponse({"busy": timer.busy})
+
+
+async def _timer(request: Request, wish: TimerWish) -> NewTimer:
+    name = " ".join(wish.name.split())
+    if not name:
+        raise InvalidInput("Give the timer a name.")
+    if wish.pair and wish.removals is Removals.ASK:
+        raise InvalidInput("Nobody is there to be asked: say whether removals follow.")
+    schedule = await asyncio.to_thread(lambda: wish.schedule)
+    await asyncio.to_thread(next_runs, schedule, datetime.now(UTC), 1)
+    return NewTimer(
+        account_id=session_of(request).account_id,
+        pair_id=None,
+        name=name,
+        wish=wish.wish,
+        compare=wish.compare,
+        schedule=schedule,
+        mail=wish.mail,
+        missed=wish.missed,
+        clashes=wish.clashes,
+    )
+
+
+def _spec(schedule: Schedule | None) -> dict[str, str]:
+    """The parts of a schedule as the form's fields hold them."""
+    found = {
+        "every": Every.DAILY.value,
+        "minutes": "30",
+        "clock": "06:30",
+        "days": "0,1,2,3,4",
+        "cron": "*/20 8-17 * * 1-5",
+    }
+    if schedule is None:
+        return found
+    found["every"] = schedule.every.value
+    match schedule.every:
+        case Every.MINUTES:
+            found["minutes"] = schedule.spec
+        case Every.DAILY:
+            found["clock"] = schedule.spec
+        case Every.WEEKLY:
+            found["days"], found["clock"] = schedule.spec.split(" ")
+        case Every.CRON:
+            found["cron"] = schedule.spec
+    return found

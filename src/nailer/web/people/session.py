@@ -1,0 +1,101 @@
+"""Signing in and out, and the first account of all."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from starlette.requests import Request
+from starlette.responses import RedirectResponse, Response
+
+from nailer.errors import Conflict, InvalidInput, NotAllowed
+from nailer.web.shell import urls
+from nailer.web.shell.forms import Query, read_form
+from nailer.web.shell.guard import COOKIE
+from nailer.web.shell.pages import nailer_of, render, session_of
+
+router = APIRouter()
+
+
+@router.get(urls.SIGN_IN)
+async def sign_in_page(request: Request) -> Response:
+    nailer = nailer_of(request)
+    if await nailer.accounts.is_empty():
+        return RedirectResponse(urls.FIRST_ACCOUNT, 303)
+    note = nailer.settings.sign_in_note
+    return render(
+        request, "people/sign-in.html", next=_own_page(Query(request).text("next")), name="", problem="", note=note
+    )
+
+
+@router.post(urls.SIGN_IN)
+async def sign_in(request: Request) -> Response:
+    nailer = nailer_of(request)
+    form = await read_form(request)
+    address = request.client.host if request.client else "unknown"
+    target = _own_page(form.get("next", ""))
+    try:
+        token = await nailer.accounts.sign_in(form.get("name", ""), form.get("password", ""), address=address)
+    except NotAllowed as refused:
+        note = nailer.settings.sign_in_note
+        return render(
+            request, "people/sign-in.html", 403, next=target, name=form.get("name", ""), problem=refused.what, note=note
+        )
+    return _with_cookie(request, RedirectResponse(target, 303), token)
+
+
+@router.post("/sign-out")
+async def sign_out(request: Request) -> Response:
+    nailer, session = nailer_of(request), session_of(request)
+    files = await nailer.edit.open_files(session.account_id)
+    if (await read_form(request)).get("sure") != "1" and any(one.has_changes for one in files):
+        return RedirectResponse(f"{urls.DRAFTS}?leaving=1", 303)
+    await nailer.accounts.sign_out(request.cookies.get(COOKIE, ""))
+    # Passwords "in memory until you sign out" end here, and the lines that were opened with them.
+    for site_id in nailer.connector.forget_passwords():
+        await nailer.pool.close_site(site_id)
+    response = RedirectResponse(urls.SIGN_IN, 303)
+    response.delete_cookie(COOKIE)
+    return response
+
+
+@router.get(urls.FIRST_ACCOUNT)
+async def first_account_page(request: Request) -> Response:
+    if not await nailer_of(request).accounts.is_empty():
+        return RedirectResponse(urls.SIGN_IN, 303)
+    return render(request, "people/first-account.html", name="", fields={})
+
+
+@router.post(urls.FIRST_ACCOUNT)
+async def first_account(request: Request) -> Response:
+    nailer = nailer_of(request)
+    form = await read_form(request)
+    name, password = form.get("name", ""), form.get("password", "")
+    try:
+        if password != form.get("again", ""):
+            raise InvalidInput("The two passwords differ.", fields={"again": "The two passwords differ."})
+        await nailer.accounts.make_first(name, password)
+    except InvalidInput as error:
+        return render(request, "people/first-account.html", 422, name=name, fields=error.fields)
+    except Conflict:
+        return RedirectResponse(urls.SIGN_IN, 303)
+    address = request.client.host if request.client else "unknown"
+    token = await nailer.accounts.sign_in(name, password, address=address)
+    return _with_cookie(request, RedirectResponse(urls.SITES, 303), token)
+
+
+def _with_cookie(request: Request, response: Response, token: str) -> Response:
+    settings = nailer_of(request).settings
+    response.set_cookie(
+        COOKIE,
+        token,
+        max_age=settings.session_hours * 3600,
+        httponly=True,
+        samesite="lax",
+        secure=settings.secure_cookies or request.url.scheme == "https",
+    )
+    return response
+
+
+def _own_page(target: str) -> str:
+    """A page of this application to go on to; anything that could lead elsewhere becomes the start page."""
+    safe = target.startswith("/") and not target.startswith(("//", "/\\")) and "\\" not in target
+    return target if safe and target.isprintable() else urls.SITES

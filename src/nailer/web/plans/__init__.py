@@ -1,0 +1,1 @@
+"""Pages of plans and jobs: plans read in a dialog, uploads, jobs, changes."""

@@ -1,0 +1,417 @@
+"""The jobs view, one job with its receipts, what can be done with it, and the stream that keeps pages current."""
+
+from __future__ import annotations
+
+import asyncio
+import csv
+import io
+import json
+import re
+import time
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, replace
+from typing import Any
+
+from fastapi import APIRouter
+from pydantic import BaseModel, ConfigDict, Field
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response, StreamingResponse
+
+from nailer.app import Nailer
+from nailer.core.check.live import Verdict
+from nailer.core.files.entry import SideName
+from nailer.core.files.names import landing_rank
+from nailer.core.files.sitepath import SitePath, address_of, shown_name
+from nailer.core.jobs.limits import ALL_SITES, Limit, Limits, hours_text, parse_hours, parse_rate, rate_text
+from nailer.core.jobs.progress import Count, Tally
+from nailer.core.jobs.states import ACTIVE, ENDED, JOB_WORDS, ItemState, JobState
+from nailer.core.plans.plan import Action
+from nailer.core.words import count_text, size_text, span_text
+from nailer.engine.live import InFlight, LiveJob
+from nailer.errors import InvalidInput, NailerError, RenameRefused
+from nailer.store.accounts import WhenDone
+from nailer.store.jobs import FailureGroup, Job
+from nailer.web.shell.forms import Query, number_in
+from nailer.web.shell.pages import nailer_of, render, session_of
+
+router = APIRouter()
+
+_EVERY_S = 0.3
+_HEARTBEAT_S = 15.0
+_SHOWN_IN_FLIGHT = 6
+_ITEMS_A_PAGE = 300
+_QUIET_S = 10.0
+_EXPORTED = 100_000
+_MOST_LOOKED_AT = 200
+_MOST_CHECKED = 6
+_COLUMNS = (
+    "job", "site", "title", "to", "folder", "state", "planned files", "planned bytes", "done files", "done bytes",
+    "failed files", "failed bytes", "left out files", "left out bytes", "made at", "started at", "ended at", "trouble",
+)  # fmt: skip
+_MAIL = re.compile(r"[^@\s<>,;\"\x00-\x1f]+@[^@\s<>,;\"\x00-\x1f]+")
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    """A job as its card shows it. `unmade` is what did not make it: files and bytes that failed or wait. `parts` are half
+    files that are still to be gone on with or to be cleared."""
+
+    job: Job
+    share: float
+    line: str
+    flights: list[dict[str, Any]]
+    failures: list[FailureGroup]
+    parts: int = 0
+
+    @property
+    def short_of_room(self) -> bool:
+        return self.job.trouble_kind == "NoSpaceLeft" or any(one.kind == "NoSpaceLeft" for one in self.failures)
+
+    @property
+    def renames_refused(self) -> bool:
+        """The server renames nothing: overwriting in place is what is left."""
+        return any(one.kind == RenameRefused.__name__ for one in self.failures)
+
+    @property
+    def unmade(self) -> Count:
+        return self.job.tally.failed + self.job.tally.waiting
+
+
+@router.get("/jobs")
+async def jobs_page(request: Request) -> Response:
+    nailer = nailer_of(request)
+    query = Query(request)
+    show = query.text("show", "now")
+    before = query.number("before", 2**62)
+    wanted = query.text("q")
+    found = await nailer.jobs.overview(before=before, limit=50 if show == "ended" else 5, wanted=wanted)
+    if show == "needs-you":
+        jobs = found.needing_you
+    elif show == "ended":
+        jobs = found.ended
+    else:
+        show = "now"
+        jobs = [*found.active, *found.needing_you[:5], *found.ended]
+    return render(
+        request,
+        "plans/jobs.html",
+        cards=[await card_of(nailer, job) for job in jobs],
+        show=show,
+        now_count=sum(found.counts.get(state, 0) for state in ACTIVE),
+        needs_count=found.counts.get(JobState.NEEDS_YOU, 0),
+        ended_count=found.counts.get(JobState.DONE, 0) + found.counts.get(JobState.STOPPED, 0),
+        last_id=jobs[-1].id if jobs and show == "ended" else None,
+        open_count=nailer.pool.open_lines,
+        speeds=list(nailer.live.speeds),
+        wanted=wanted,
+        sites=await nailer.sites.all(),
+        limits=nailer.limits.of(ALL_SITES),
+        limit_lines=hours_text(nailer.limits.of(ALL_SITES).hours),
+        when_done=await nailer.account_store.when_done(session_of(request).account_id),
+        can_write=nailer.notify.can_write,
+    )
+
+
+@router.get("/jobs.csv")
+async def export(request: Request) -> Response:
+    """Ended jobs as a table (RFC 4180), with a search as on the page."""
+    nailer = nailer_of(request)
+    jobs = await nailer.jobs.ended(limit=_EXPORTED, wanted=Query(request).text("q"))
+    out = io.StringIO()
+    table = csv.writer(out)
+    table.writerow(_COLUMNS)
+    table.writerows(_export_row(job) for job in jobs)
+    headers = {"Content-Disposition": 'attachment; filename="jobs.csv"'}
+    return Response(out.getvalue(), media_type="text/csv; charset=utf-8", headers=headers)
+
+
+def _export_row(job: Job) -> list[object]:
+    tally = job.tally
+    counts = (tally.planned, tally.done, tally.failed, tally.left)
+    texts = (job.site_name, job.title, job.to_side.value, job.target_folder.shown, JOB_WORDS[job.state])
+    return [
+        job.id,
+        *(_harmless(text) for text in texts),
+        *(number for count in counts for number in (count.files, count.size)),
+        *(moment.isoformat() + "Z" if moment else "" for moment in (job.created_at, job.started_at, job.ended_at)),
+        _harmless(job.trouble or ""),
+    ]
+
+
+def _harmless(text: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+
+
+class _LimitsWish(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    site_id: int = Field(ALL_SITES, ge=0)
+    up: str = Field("", max_length=40)
+    down: str = Field("", max_length=40)
+    hours: str = Field("", max_length=4000)
+
+
+class _WhenDoneWish(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    mail: str = Field("", max_length=254)
+    write: bool = False
+    close: bool = False
+
+
+@router.get("/jobs/limits")
+async def limits_of(request: Request) -> Response:
+    """What is set for all sites together (0) or for one, as the form shows it."""
+    limits = nailer_of(request).limits.of(Query(request).number("site", ALL_SITES))
+    usual = limits.usual
+    return JSONResponse({"up": rate_text(usual.up), "down": rate_text(usual.down), "hours": hours_text(limits.hours)})
+
+
+@router.post("/jobs/limits")
+async def set_limits(request: Request, wish: _LimitsWish) -> Response:
+    """Limits of speed, of all sites together or of one; what runs holds to them at once."""
+    nailer = nailer_of(request)
+    if wish.site_id != ALL_SITES:
+        await nailer.sites.get(wish.site_id)
+    limits = Limits(Limit(parse_rate(wish.up), parse_rate(wish.down)), parse_hours(wish.hours))
+    await nailer.limit_store.write(wish.site_id, limits)
+    nailer.limits.set_all(await nailer.limit_store.all())
+    now = [nailer.limits.rate(wish.site_id, side) for side in (SideName.THERE, SideName.HERE)]
+    return JSONResponse({"now": now, "up": rate_text(limits.usual.up), "down": rate_text(limits.usual.down)})
+
+
+@router.post("/jobs/when-done")
+async def set_when_done(request: Request, wish: _WhenDoneWish) -> Response:
+    mail = wish.mail.strip()
+    if wish.write and not _MAIL.fullmatch(mail):
+        raise InvalidInput("Write the address that the mail is to go to, like maren@gorsegannet.example.")
+    wishes = WhenDone(mail, wish.write, wish.close)
+    await nailer_of(request).account_store.set_when_done(session_of(request).account_id, wishes)
+    return JSONResponse({"ok": True})
+
+
+@router.get("/jobs/{job_id}/card")
+async def jobcard_of(request: Request, job_id: int) -> Response:
+    nailer = nailer_of(request)
+    return render(request, "plans/_job-card.html", card=await card_of(nailer, await nailer.jobs.get(job_id)))
+
+
+@router.get("/jobs/{job_id}")
+async def job_page(request: Request, job_id: int) -> Response:
+    """One job with a receipt for each of its items."""
+    nailer = nailer_of(request)
+    query = Query(request)
+    job = await nailer.jobs.get(job_id)
+    state = query.text("state")
+    items = await nailer.jobs.items(job_id, after=query.number("after", 0) - 1, limit=_ITEMS_A_PAGE + 1, state=state)
+    more = items[_ITEMS_A_PAGE].position if len(items) > _ITEMS_A_PAGE else None
+    return render(
+        request,
+        "plans/job.html",
+        card=await card_of(nailer, job),
+        job=job,
+        items=items[:_ITEMS_A_PAGE],
+        more=more,
+        state=state,
+        checks_live=job.to_side is SideName.THERE and job.state in ENDED,
+        undoable=len(await nailer.changes.of_job(job_id)) if job.state in ENDED else 0,
+    )
+
+
+@router.post("/jobs/{job_id}/stop")
+async def stop(request: Request, job_id: int) -> Response:
+    nailer = nailer_of(request)
+    job = await nailer.jobs.want_stop(job_id)
+    live = nailer.live.jobs.get(job_id)
+    if live is not None:
+        live.stop_asked.set()
+    nailer.runner.wake()
+    nailer.leftovers.wake()
+    return JSONResponse({"state": job.state})
+
+
+@router.post("/jobs/{job_id}/pause")
+async def pause(request: Request, job_id: int) -> Response:
+    nailer = nailer_of(request)
+    job = await nailer.jobs.pause(job_id)
+    live = nailer.live.jobs.get(job_id)
+    if live is not None:
+        live.stop_asked.set()
+    return JSONResponse({"state": job.state})
+
+
+@router.post("/jobs/{job_id}/go-on")
+async def go_on(request: Request, job_id: int) -> Response:
+    nailer = nailer_of(request)
+    job = await nailer.jobs.go_on(job_id)
+    nailer.runner.wake()
+    return JSONResponse({"state": job.state})
+
+
+@router.post("/jobs/{job_id}/up")
+async def move_up(request: Request, job_id: int) -> Response:
+    job = await nailer_of(request).jobs.move_up(job_id)
+    return JSONResponse({"state": job.state})
+
+
+@router.post("/jobs/{job_id}/leave-out")
+async def leave_out(request: Request, job_id: int) -> Response:
+    nailer = nailer_of(request)
+    job = await nailer.jobs.leave_out(job_id)
+    nailer.leftovers.wake()
+    return JSONResponse({"state": job.state})
+
+
+@router.post("/jobs/{job_id}/in-place")
+async def in_place(request: Request, job_id: int) -> Response:
+    """Overwrite in place on this job's site from now on, and try what failed once more."""
+    nailer = nailer_of(request)
+    job = await nailer.jobs.get(job_id)
+    await nailer.sites.set_in_place(job.site_id, allowed=True)
+    job = await nailer.jobs.again(job_id)
+    nailer.runner.wake()
+    return JSONResponse({"state": job.state})
+
+
+@router.post("/jobs/{job_id}/again")
+async def again(request: Request, job_id: int) -> Response:
+    nailer = nailer_of(request)
+    job = await nailer.jobs.again(job_id)
+    nailer.connector.forget_refusal(job.site_id)
+    nailer.runner.wake()
+    return JSONResponse({"state": job.state})
+
+
+@router.get("/jobs/{job_id}/live")
+async def job_live(request: Request, job_id: int) -> Response:
+    """What visitors get of what a job has put there: of a few files, pages first."""
+    nailer = nailer_of(request)
+    job = await nailer.jobs.get(job_id)
+    site = await nailer.sites.get(job.site_id)
+    landed = await nailer.jobs.items(job_id, limit=_MOST_LOOKED_AT, state=ItemState.DONE)
+    paths = [
+        item.target for item in landed if item.action is Action.CARRY and address_of(item.target, site.document_roots)
+    ]
+    paths.sort(key=lambda path: -landing_rank(path.name))
+
+    async def one(path: SitePath) -> tuple[SitePath, Verdict | None, str]:
+        try:
+            return path, (await nailer.live_check.of_file(site, path))[0], ""
+        except NailerError as error:
+            return path, None, error.what
+
+    found = await asyncio.gather(*(one(path) for path in paths[:_MOST_CHECKED]))
+    return render(request, "plans/_job-live.html", found=found, more=max(0, len(paths) - _MOST_CHECKED))
+
+
+@router.get("/events")
+async def events(request: Request) -> Response:
+    """Server-sent events: what runs, and what has ended since the page was asked for (`since`, or the id of the last event
+    that a browser heard). One event after every change, a comment as heartbeat."""
+    headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+    nailer, account_id = nailer_of(request), session_of(request).account_id
+    last = number_in(request.headers.get("last-event-id", ""))
+    since = last if last is not None else Query(request).number("since", nailer.live.version)
+    return StreamingResponse(_events(nailer, account_id, since), media_type="text/event-stream", headers=headers)
+
+
+async def _events(nailer: Nailer, account_id: int, since: int) -> AsyncIterator[str]:
+    # A version not reached yet is one of before Nailer was started anew.
+    seen = since if since <= nailer.live.version else 0
+    async for moved in nailer.live.changes(at_most_every_s=_EVERY_S, heartbeat_s=_HEARTBEAT_S):
+        if not moved:
+            yield ": still here\n\n"
+            continue
+        running = dict(nailer.live.jobs)
+        ended_ids, seen = nailer.live.ended_since(seen), nailer.live.version
+        ended = [await nailer.jobs.get(job_id) for job_id in ended_ids]
+        body = {
+            "running": [_live_values(job) for job in running.values()],
+            "ended": [_ended_values(job) for job in ended],
+            "saved": [
+                {
+                    "id": own.id,
+                    "name": shown_name(own.here.name),
+                    "at": own.saved_at.isoformat(),
+                    "trouble": own.trouble,
+                }
+                for own in nailer.own_files.of_account(account_id)
+                if own.saved_at is not None and (not own.sends or own.trouble)
+            ],
+            "speeds": list(nailer.live.speeds)[-1:],
+            "limits": [nailer.limits.rate(ALL_SITES, side) for side in (SideName.THERE, SideName.HERE)],
+        }
+        yield f"id: {seen}\ndata: {json.dumps(body)}\n\n"
+
+
+def _live_values(live: LiveJob) -> dict[str, Any]:
+    tally = live.tally
+    line = progress_line(tally, live.time_left_s(time.monotonic()))
+    return {
+        "id": live.job_id,
+        "title": live.title,
+        "side": live.to_side,
+        "share": round(tally.share, 4),
+        "line": f"{line}; {live.waiting_for}" if live.waiting_for else line,
+        "rate": f"{size_text(round(live.rate.bytes_per_s))}/s" if live.rate.bytes_per_s >= 1 else "",
+        "flights": _flights(live),
+    }
+
+
+def _flights(live: LiveJob) -> list[dict[str, Any]]:
+    now_s = time.monotonic()
+    flights = sorted(live.in_flight.values(), key=lambda one: -one.size)[:_SHOWN_IN_FLIGHT]
+    return [{"name": shown_name(one.target.name), "share": _flight_text(one, now_s)} for one in flights]
+
+
+def _flight_text(flight: InFlight, now_s: float) -> str:
+    """How far a file is, or for how long nothing of it has moved."""
+    quiet_s = flight.quiet_s(now_s)
+    if quiet_s >= _QUIET_S:
+        return f"last byte {span_text(quiet_s)} ago"
+    return f"{100 * min(flight.sent, flight.size) // flight.size}%" if flight.size else ""
+
+
+def _ended_values(job: Job) -> dict[str, Any]:
+    return {
+        "id": job.id,
+        "title": job.title,
+        "state": job.state,
+        "site": job.site_id,
+        "failed": job.tally.failed.files,
+        "line": progress_line(job.tally, None),
+        "trouble": job.trouble,
+    }
+
+
+def progress_line(tally: Tally, left_s: float | None) -> str:
+    """`391 of 642 files, 2.4 of 3.9 MB, 6 s left`."""
+    planned = tally.planned
+    past = tally.done.files + tally.failed.files + tally.left.files
+    finished = past >= planned.files
+    parts = [count_text(planned.files, "file") if finished else f"{past} of {count_text(planned.files, 'file')}"]
+    if planned.size:
+        sent = tally.done.size + tally.under_way_bytes
+        parts.append(size_text(sent) if finished else f"{size_text(sent)} of {size_text(planned.size)}")
+    if tally.failed.files:
+        parts.append(f"{tally.failed.files} failed")
+    if tally.left.files:
+        parts.append(f"{tally.left.files} left out")
+    if left_s is not None and not finished:
+        parts.append(f"{span_text(left_s)} left")
+    return ", ".join(parts)
+
+
+async def card_of(nailer: Nailer, job: Job) -> Card:
+    live = nailer.live.jobs.get(job.id)
+    tally = live.tally if live else job.tally
+    left_s = live.time_left_s(time.monotonic()) if live else None
+    # Folders count as no file: where only they failed nothing else would say why.
+    failed = job.tally.failed.files or job.trouble or job.state is JobState.NEEDS_YOU
+    failures = await nailer.jobs.failures(job.id) if failed else []
+    flights = _flights(live) if live else []
+    parts = 0
+    if live is None and job.state in (JobState.PAUSED, JobState.WAITING, JobState.NEEDS_YOU):
+        tally = replace(tally, under_way_bytes=await nailer.parts.carried_of_job(job.id))
+    if job.trouble or failures:
+        parts = await nailer.parts.count_of_job(job.id)
+    return Card(job, tally.share, progress_line(tally, left_s), flights, failures, parts)

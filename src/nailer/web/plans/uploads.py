@@ -1,0 +1,102 @@
+"""What a browser sends: the files of a confirmed drop, each a stream of its own."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+
+from fastapi import APIRouter
+from starlette.requests import ClientDisconnect, Request
+from starlette.responses import JSONResponse, Response
+
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath, name_token
+from nailer.errors import NotFound, SendingStopped
+from nailer.services.plans.server_commands import Staged
+from nailer.web.plans.plans import plan_dialog
+from nailer.web.shell.forms import Query, UnpackThereWish, UnpackWish
+from nailer.web.shell.pages import nailer_of, session_of
+
+router = APIRouter()
+
+
+@router.post("/drops/{job_id}/begin")
+async def begin(request: Request, job_id: int) -> Response:
+    """The files that are awaited, by their names below the folder they were dropped on (tokens joined by slashes)."""
+    await _check_own(request, job_id)
+    items = await nailer_of(request).receive.begin(job_id)
+    awaited = {"/".join(name_token(name) for name in item.source.names): item.id for item in items}
+    return JSONResponse({"items": awaited})
+
+
+@router.put("/drops/{job_id}/items/{item_id}")
+async def take(request: Request, job_id: int, item_id: int) -> Response:
+    """One file's bytes, as they are. JSON: `problem` is null where it landed."""
+    await _check_own(request, job_id)
+    problem = await nailer_of(request).receive.take(job_id, item_id, _body(request))
+    return JSONResponse({"problem": problem})
+
+
+@router.put("/sites/{site_id}/archives")
+async def take_archive(request: Request, site_id: int) -> Response:
+    """An archive's bytes, as they are. JSON: what is in it, for the plan that follows."""
+    nailer = nailer_of(request)
+    await nailer.sites.get(site_id)
+    unpacked = await nailer.unpack.take(Query(request).text("name"), _body(request))
+    return JSONResponse(
+        {
+            "token": unpacked.token,
+            "names": [name_token(name) for name in unpacked.names],
+            "only_folder": name_token(unpacked.only_folder) if unpacked.only_folder is not None else None,
+            "files": unpacked.files,
+            "left": list(unpacked.left),
+        }
+    )
+
+
+@router.post("/sites/{site_id}/plans/unpack")
+async def plan_unpack(request: Request, site_id: int, wish: UnpackWish) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    job_id = await nailer.planning.unpack(
+        session_of(request).account_id,
+        site,
+        wish.to_side,
+        SitePath.of_token(wish.folder),
+        wish.unpacked,
+        wish.name,
+        without_top=wish.without_top,
+    )
+    return await plan_dialog(request, site, job_id, unpacked=wish.unpacked)
+
+
+@router.post("/sites/{site_id}/plans/unpack-there")
+async def plan_unpack_there(request: Request, site_id: int, wish: UnpackThereWish) -> Response:
+    """Let the server unpack one of its archives, and plan what becomes of that."""
+    nailer = nailer_of(request)
+    site, account_id = await nailer.sites.get(site_id), session_of(request).account_id
+    archive = wish.there_path.child(wish.raw_name)
+    nailer.guards.check(account_id, site, SideName.THERE, archive)
+    if wish.staged is None:
+        staged = await nailer.on_server.unpack(site, archive)
+    else:
+        staged = Staged(SitePath.of_token(wish.staged), wish.files, wish.links)
+    job_id = await nailer.planning.unpacked_there(
+        account_id, site, staged.folder, wish.there_path, archive.name.decode("utf-8", "replace"), wish.without_top
+    )
+    return await plan_dialog(request, site, job_id, staged=staged)
+
+
+async def _check_own(request: Request, job_id: int) -> None:
+    job = await nailer_of(request).jobs.get(job_id)
+    if job.account_id != session_of(request).account_id:
+        raise NotFound("These files were dropped by somebody else.")
+
+
+async def _body(request: Request) -> AsyncIterator[bytes]:
+    try:
+        async for chunk in request.stream():
+            if chunk:
+                yield chunk
+    except ClientDisconnect as error:
+        # No ConnectionDropped: that would throw away the line to the server, and with it whatever else it carries.
+        raise SendingStopped("The page stopped sending before the file was whole.") from error

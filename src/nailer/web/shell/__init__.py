@@ -1,0 +1,1 @@
+"""What all pages share: the guard, forms, addresses, rendering."""

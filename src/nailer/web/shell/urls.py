@@ -1,0 +1,137 @@
+"""Every address of the application in one place. Paths travel as percent-encoded tokens, so no byte of a name is lost."""
+
+from __future__ import annotations
+
+from hashlib import blake2b
+from importlib import resources
+from urllib.parse import quote, urlencode
+
+from nailer.core.compare.ledger import View
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.store.sites import Group, Site
+
+SITES = "/sites"
+ADD = "/sites/add"
+IDENTITIES = "/identities"
+JOBS = "/jobs"
+DRAFTS = "/drafts"
+TIMERS = "/timers"
+SIEVES = "/sieves"
+SIGN_IN = "/sign-in"
+FIRST_ACCOUNT = "/first-account"
+
+
+def _asset_version() -> str:
+    """A short hash over all scripts and styles: a changed one is fetched anew, an unchanged one never."""
+    digest = blake2b(digest_size=5)
+    root = resources.files("nailer.web") / "static"
+    for folder in ("css", "js", "js/components", "js/lib"):
+        for file in sorted((root / folder).iterdir(), key=lambda one: one.name):
+            if file.is_file():
+                digest.update(file.read_bytes())
+    return digest.hexdigest()
+
+
+ASSETS = f"/static/{_asset_version()}"
+
+
+def asset(name: str) -> str:
+    return f"{ASSETS}/{name}"
+
+
+def files(site: Site, here: SitePath | None = None, there: SitePath | None = None, **more: str) -> str:
+    """The files view of a site, by default at its start folders."""
+    return f"/sites/{site.id}/files?" + _query(here or site.start_here, there or site.start_there, more)
+
+
+def ledger(site: Site, here: SitePath, there: SitePath, **more: str) -> str:
+    return f"/sites/{site.id}/ledger?" + _query(here, there, more)
+
+
+def tree(site: Site, here: SitePath, there: SitePath) -> str:
+    return f"/sites/{site.id}/tree?" + _query(here, there, {})
+
+
+def fetch(site: Site, side: SideName, path: SitePath) -> str:
+    """One file, to the person's own computer."""
+    return f"/sites/{site.id}/fetch?side={side}&path={path.token}"
+
+
+def access(site_id: int, side: SideName, folder: SitePath, **more: str) -> str:
+    """The page that sets the access of many names."""
+    tail = "".join(f"&{key}={value}" for key, value in more.items() if value)
+    return f"/sites/{site_id}/access?side={side}&path={folder.token}{tail}"
+
+
+def edit(site_id: int, side: SideName, path: SitePath) -> str:
+    """A file in the editor."""
+    return f"/sites/{site_id}/edit?side={side}&path={path.token}"
+
+
+def look_raw(site: Site, side: SideName, path: SitePath) -> str:
+    """The bytes of a picture, a sound, a film or a PDF, for showing."""
+    return f"/sites/{site.id}/look/raw?side={side}&path={path.token}"
+
+
+def site(site_id: int, *rest: str) -> str:
+    return "/".join((f"/sites/{site_id}", *rest))
+
+
+def sync(site_id: int, pair_id: int | None = None) -> str:
+    """The sync view of a site, by default of the pair of its start folders."""
+    return f"/sites/{site_id}/sync" + (f"?pair={pair_id}" if pair_id is not None else "")
+
+
+def run(site_id: int, run_id: int) -> str:
+    """What became of a run of a pair."""
+    return f"/sites/{site_id}/sync/runs/{run_id}"
+
+
+def search(site_id: int, side: SideName, folder: SitePath | None = None, **more: str) -> str:
+    """The search of a side, by default below its start folder."""
+    where = {"in_token": folder.token} if folder is not None else {}
+    return f"/sites/{site_id}/search?" + urlencode({"side": side, **where, **more})
+
+
+def job(job_id: int, *rest: str) -> str:
+    return "/".join((f"/jobs/{job_id}", *rest))
+
+
+def view_query(view: View) -> dict[str, str]:
+    """The parts of a view that differ from the usual, for addresses."""
+    parts = {}
+    if view.joint:
+        parts["joint"] = view.joint
+    if view.text:
+        parts["text"] = view.text
+    if view.sort != "name":
+        parts["sort"] = str(view.sort)
+    if view.descending:
+        parts["down"] = "1"
+    if view.hidden:
+        parts["hidden"] = "1"
+    return parts
+
+
+def group_titles(groups: list[Group]) -> list[tuple[int, str]]:
+    """Groups with their whole names (`Island clients / Staging`), each after its parent."""
+    by_parent: dict[int | None, list[Group]] = {}
+    for group in groups:
+        by_parent.setdefault(group.parent_id, []).append(group)
+    titles: list[tuple[int, str]] = []
+
+    def add(parent: int | None, above: str) -> None:
+        for group in by_parent.get(parent, ()):
+            title = f"{above} / {group.name}" if above else group.name
+            titles.append((group.id, title))
+            add(group.id, title)
+
+    add(None, "")
+    return titles
+
+
+def _query(here: SitePath, there: SitePath, more: dict[str, str]) -> str:
+    parts = [f"here={here.token}", f"there={there.token}"]
+    parts += [f"{key}={quote(str(value), safe='')}" for key, value in more.items() if value]
+    return "&".join(parts)

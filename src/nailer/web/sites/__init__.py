@@ -1,0 +1,1 @@
+"""Pages of sites: the overview, adding one, its connection and settings, identities."""

@@ -1,0 +1,310 @@
+"""Adding a site: a letter or an address in, the fields it fills, and the trial of the connection, step by step."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import secrets as random_secrets
+from collections.abc import AsyncGenerator
+from typing import Any
+
+from fastapi import APIRouter
+from pydantic import BaseModel, ConfigDict, Field
+from starlette.requests import Request
+from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
+
+from nailer.core.connecting.letter import Account, Found, Reading, read
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.charset import CHARSETS
+from nailer.core.files.sitepath import without_scheme
+from nailer.errors import Conflict, IdentityChanged, IdentityUnknown, InvalidInput, NailerError
+from nailer.services.sites.questions import Question
+from nailer.services.sites.trial import STEP_WORDS, Event, Step
+from nailer.sides.identities.certificate import facts_of, identity_of_pem
+from nailer.sides.identities.identity import Identity, key_of_line, same_fingerprint
+from nailer.store.sites import Kept, Secrets, Site
+from nailer.web.shell import urls
+from nailer.web.shell.forms import read_form
+from nailer.web.shell.pages import fragment, nailer_of, render, session_of
+from nailer.web.sites.site_form import COLOURS, MOST_ROOTS, Given, site_from_form
+
+router = APIRouter()
+
+_MOST_LETTERS = 40_000
+
+
+class _LetterIn(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    text: str = Field(max_length=_MOST_LETTERS)
+
+
+class _Answers(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    question: str = Field(max_length=64)
+    answers: list[str] = Field(max_length=20)
+
+
+@router.get("/sites/add")
+async def add_page(request: Request) -> Response:
+    return await _page(request, {}, {}, 200)
+
+
+@router.post("/sites/add")
+async def add_page_with_letter(request: Request) -> Response:
+    """The page with a letter read into it. The text goes back to the page and nowhere else."""
+    form = await read_form(request)
+    text = form.get("letter", "")
+    return await _page(request, {}, {}, 200, reading=shown_reading(read(text), text) if text.strip() else None)
+
+
+@router.post("/sites/letter")
+async def read_letter(request: Request, letter: _LetterIn) -> Response:
+    return JSONResponse(shown_reading(read(letter.text), letter.text))
+
+
+@router.post("/sites")
+async def add_site(request: Request) -> Response:
+    """Store a new site, or one to connect to once (`store` = no)."""
+    nailer = nailer_of(request)
+    form = await read_form(request)
+    try:
+        given = site_from_form(form, list(nailer.settings.roots))
+    except InvalidInput as error:
+        return await _page(request, form, error.fields, 422)
+    stored = await nailer.sites.add(given.site, given.to_store)
+    if given.site.fleeting:
+        nailer.connector.hold(stored.id, given.secrets)
+    elif stored.password_kept is not Kept.STORED and form.get("password"):
+        nailer.connector.remember(stored.id, form["password"])
+    return RedirectResponse(urls.files(stored), 303)
+
+
+@router.post("/sites/try")
+async def try_connection(request: Request) -> Response:
+    """The steps of a trial, one JSON object a line, as they happen. Ends when the page goes away."""
+    nailer = nailer_of(request)
+    form = await read_form(request)
+    stored = await nailer.sites.get(int(form["site_id"])) if form.get("site_id", "").isdecimal() else None
+    before = await nailer.sites.secrets(stored) if stored else Secrets()
+    given = site_from_form(form, list(nailer.settings.roots), stored, before)
+    given = await _with_shared(request, given)
+    stream = _steps(request, given, writes=form.get("write") == "yes", insists=form.get("insist") == "yes")
+    return StreamingResponse(stream, media_type="application/x-ndjson")
+
+
+@router.post("/tries/{key}/answers")
+async def answer(request: Request, key: str, given: _Answers) -> Response:
+    nailer_of(request).desk.answer(_desk_key(request, key), given.question, given.answers)
+    return JSONResponse({"ok": True})
+
+
+@router.post("/tries/trust")
+async def trust(request: Request) -> Response:
+    """Trust what a server showed in a trial. A published fingerprint that was pasted must be this one, exactly."""
+    form = await read_form(request)
+    port = int(form["port"]) if form.get("port", "").isdecimal() else 0
+    await trust_shown(request, form.get("host", ""), port, form)
+    return JSONResponse({"ok": True})
+
+
+async def trust_shown(request: Request, host: str, port: int, form: dict[str, str]) -> None:
+    """Trust the identity in a meeting's form for a server. Raises Conflict where something speaks against it."""
+    nailer = nailer_of(request)
+    text = form.get("public_key", "")
+    key = identity_of_pem(text) if "BEGIN CERTIFICATE" in text else key_of_line(text)
+    published = form.get("published", "").strip()
+    if published and not same_fingerprint(published, key.fingerprint) and not key.is_certificate:
+        # A server may have keys of several kinds, and the host may have published another one than it showed.
+        key = await nailer.connector.key_published(host, port, published) or key
+    if published and not same_fingerprint(published, key.fingerprint):
+        raise Conflict(
+            "The fingerprint you pasted is not the one this server shows. Nothing was trusted and no password was sent. "
+            "Ask the host which one is right."
+        )
+    if await nailer.sites.pinned(host, port) and form.get("changed_understood") != "yes":
+        raise Conflict("Say first that the host has confirmed the new identity. Nothing was trusted.")
+    account_id = session_of(request).account_id
+    always = form.get("how") != "once"
+    await nailer.connector.trust(host, port, key, account_id=account_id, always=always, compared=bool(published))
+
+
+async def meeting_html(
+    request: Request, host: str, port: int, met: IdentityUnknown | IdentityChanged, action: str
+) -> str:
+    """The panel of a first meeting or a changed identity; its form goes to `action`."""
+    nailer = nailer_of(request)
+    key = Identity(met.algorithm, met.fingerprint, met.public_key)
+    return fragment(
+        request,
+        "shell/_meeting.html",
+        host=host,
+        port=port,
+        met=met,
+        key=key,
+        facts=facts_of(met.public_key) if key.is_certificate else None,
+        before=await nailer.sites.pinned(host, port),
+        same_at=[one for one in await nailer.connector.same_key_at(key) if one != host],
+        action=action,
+    )
+
+
+async def _steps(request: Request, given: Given, *, writes: bool, insists: bool) -> AsyncGenerator[str, None]:
+    nailer = nailer_of(request)
+    key = random_secrets.token_hex(8)
+    news: asyncio.Queue[Event | Question | None] = asyncio.Queue()
+    ask = nailer.desk.asker(_desk_key(request, key), news.put_nowait)
+
+    async def follow() -> None:
+        try:
+            async for event in nailer.trials.run(given.site, given.secrets, ask=ask, writes=writes, insists=insists):
+                news.put_nowait(event)
+        finally:
+            news.put_nowait(None)
+
+    following = asyncio.create_task(follow())
+    try:
+        yield _line({"key": key})
+        while (one := await news.get()) is not None:
+            yield _line(_asked(one) if isinstance(one, Question) else await _told(request, given.site, one))
+        await following
+        yield _line({"done": True})
+    except NailerError as error:
+        yield _line({"step": Step.SIGN_IN, "mark": "bad", "finding": error.what, "done": True})
+    finally:
+        following.cancel()
+        with contextlib.suppress(asyncio.CancelledError, NailerError):
+            await following
+        nailer.desk.forget(_desk_key(request, key))
+
+
+async def _told(request: Request, site: Site, event: Event) -> dict[str, Any]:
+    told: dict[str, Any] = {
+        "step": event.step,
+        "mark": event.mark,
+        "finding": event.finding,
+        "took": "" if event.took_ms is None else f"{event.took_ms} ms",
+        "learned": event.learned,
+    }
+    if event.diagnosis is not None:
+        told["reading"] = event.diagnosis.sentence
+        told["fixes"] = [{"label": fix.label, "changes": dict(fix.changes)} for fix in event.diagnosis.fixes]
+    if isinstance(event.error, IdentityUnknown | IdentityChanged):
+        told["meeting"] = await meeting_html(request, site.host, site.port, event.error, "/tries/trust")
+    elif event.error is not None:
+        told["title"] = event.error.title
+        told["words"] = event.error.server_words
+        told["advice"] = list(event.error.advice) if event.diagnosis is None else []
+    return told
+
+
+def _asked(question: Question) -> dict[str, Any]:
+    prompts = [{"text": text, "seen": seen} for text, seen in question.prompts]
+    return {"question": question.id, "instructions": question.instructions, "prompts": prompts}
+
+
+def _line(told: dict[str, Any]) -> str:
+    return json.dumps(told) + "\n"
+
+
+def _desk_key(request: Request, key: str) -> str:
+    return f"try:{session_of(request).account_id}:{key}"
+
+
+async def _with_shared(request: Request, given: Given) -> Given:
+    """With the secrets of a sign-in that is shared with other sites, where the form chose one."""
+    if given.changed or given.site.credential_id is None:
+        return given
+    return Given(given.site, await nailer_of(request).sites.secrets(given.site), False)
+
+
+async def _page(
+    request: Request,
+    form: dict[str, str],
+    fields: dict[str, str],
+    status: int,
+    *,
+    reading: dict[str, Any] | None = None,
+) -> Response:
+    return render(
+        request,
+        "sites/add-site.html",
+        status,
+        **await form_values(request, form, fields),
+        stored=None,
+        reading=reading,
+        steps=[(step.value, STEP_WORDS[step]) for step in Step],
+    )
+
+
+async def form_values(request: Request, form: dict[str, str], fields: dict[str, str]) -> dict[str, Any]:
+    """What the fields of a site need, whatever page they stand on."""
+    nailer = nailer_of(request)
+    groups = await nailer.sites.groups()
+    return {
+        "form": form,
+        "fields": fields,
+        "colours": COLOURS,
+        "roots": list(nailer.settings.roots),
+        "group_choices": urls.group_titles(groups),
+        "protocols": list(Protocol),
+        "credentials": await nailer.sites.credentials(),
+        "most_roots": MOST_ROOTS,
+        "charsets": CHARSETS,
+    }
+
+
+def shown_reading(reading: Reading, text: str) -> dict[str, Any]:
+    """A reading for the page: per account its fields, and the letter in segments with secrets masked."""
+    return {
+        "accounts": [_shown_account(account, reading, text) for account in reading.accounts],
+        "notes": list(reading.notes),
+    }
+
+
+def _shown_account(account: Account, reading: Reading, text: str) -> dict[str, Any]:
+    fields = {
+        what.value: {"value": str(found.value), "why": found.why, "guessed": found.guessed}
+        for what, found in account.fields.items()
+    }
+    return {"fields": fields, "name": _name_of(account), "segments": _segments(account, reading, text)}
+
+
+def _name_of(account: Account) -> str:
+    """A name for a site out of its web address: `mosslane.example` reads `Mosslane`."""
+    web = next((one.value for what, one in account.fields.items() if what.value == "web_address"), "")
+    label = without_scheme(web).removeprefix("www.").partition(".")[0]
+    return label.capitalize()
+
+
+def _segments(account: Account, reading: Reading, text: str) -> list[dict[str, Any]]:
+    """The text cut at its marks. A secret of any account is masked in all of them."""
+    marks: list[tuple[int, int, dict[str, Any]]] = []
+    for other in reading.accounts:
+        for what, found in other.fields.items():
+            if found.start is None or found.end is None:
+                continue
+            secret = what.value == "password"
+            if other is account or secret:
+                marks.append((found.start, found.end, _mark(what.value, found, secret=secret)))
+    for aside in reading.asides:
+        mark: dict[str, Any] = {"kind": "aside", "why": f"left aside: {aside.why}", "secret": aside.secret}
+        marks.append((aside.start, aside.end, mark))
+    marks += [(start, end, {"kind": "blank", "why": "an invisible character"}) for start, end in reading.blanks]
+    segments: list[dict[str, Any]] = []
+    at = 0
+    for start, end, shown in sorted(marks, key=lambda one: (one[0], -one[1])):
+        if start < at:
+            continue
+        if start > at:
+            segments.append({"kind": "text", "text": text[at:start], "why": ""})
+        masked = shown.pop("secret", False)
+        segments.append({"text": "•" * 12 if masked else text[start:end], "secret": masked, **shown})
+        at = end
+    if at < len(text):
+        segments.append({"kind": "text", "text": text[at:], "why": ""})
+    return segments
+
+
+def _mark(what: str, found: Found, *, secret: bool) -> dict[str, Any]:
+    return {"kind": "guess" if found.guessed else "mark", "field": what, "why": found.why, "secret": secret}

@@ -1,0 +1,269 @@
+"""A site's connection: opening it, meeting its server, its settings, what it can do, and the wire."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter
+from starlette.requests import Request
+from starlette.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
+
+from nailer.core.connecting.abilities import Abilities, in_words
+from nailer.core.connecting.protocol import Protocol, better_than
+from nailer.core.files.charset import CHARSETS, candidates
+from nailer.errors import Conflict, IdentityChanged, IdentityUnknown, InvalidInput, NailerError
+from nailer.services.sites.questions import Question
+from nailer.services.sites.trial import STEP_WORDS, Step
+from nailer.sides.identities.certificate import facts_of
+from nailer.sides.wire import WireLine
+from nailer.store.sites import Kept, Site
+from nailer.web.shell import urls
+from nailer.web.shell.forms import Query, read_form
+from nailer.web.shell.pages import nailer_of, render, session_of
+from nailer.web.sites.adding import form_values, meeting_html, trust_shown
+from nailer.web.sites.site_form import form_of, site_from_form
+
+router = APIRouter()
+
+# Raw commands go over a line that others use, too: what needs a data channel or changes the line's state is refused.
+_NOT_BY_HAND = frozenset(
+    [
+        "USER",
+        "PASS",
+        "ACCT",
+        "AUTH",
+        "PROT",
+        "PBSZ",
+        "PORT",
+        "PASV",
+        "EPRT",
+        "EPSV",
+        "LIST",
+        "NLST",
+        "MLSD",
+        "RETR",
+        "STOR",
+        "STOU",
+        "APPE",
+        "REST",
+        "TYPE",
+        "MODE",
+        "STRU",
+        "QUIT",
+        "REIN",
+        "CCC",
+        "ABOR",
+        "RNFR",
+        "RNTO",
+    ]
+)
+
+
+@router.post("/sites/{site_id}/open")
+async def open_site(request: Request, site_id: int) -> Response:
+    """Connect, so that the files view has nothing to wait for. JSON: ok, or the page that says what is in the way."""
+    nailer = nailer_of(request)
+    if request.headers.get("x-again"):
+        nailer.connector.forget_refusal(site_id)
+    account_id = session_of(request).account_id
+    return await _opened(request, site_id, nailer.openings.open(account_id, site_id))
+
+
+@router.post("/sites/{site_id}/answers")
+async def answer(request: Request, site_id: int) -> Response:
+    """Answers to what the server asked; then as for opening."""
+    form = await read_form(request)
+    count = int(form["count"]) if form.get("count", "").isdecimal() else 0
+    answers = [form.get(f"answer_{number}", "") for number in range(min(count, 20))]
+    account_id = session_of(request).account_id
+    opening = nailer_of(request).openings.answer(account_id, site_id, form.get("question", ""), answers)
+    return await _opened(request, site_id, opening)
+
+
+async def _opened(request: Request, site_id: int, opening: Any) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    try:
+        question: Question | None = await opening
+    except (IdentityUnknown, IdentityChanged) as met:
+        html = await meeting_html(request, site.host, site.port, met, urls.site(site.id, "trust"))
+        return Response(html, 409, media_type="text/html")
+    except NailerError as error:
+        return render(request, "shell/_not-connected.html", 409, error=error, site=site)
+    if question is not None:
+        return render(request, "shell/_question.html", 409, question=question, site=site)
+    await nailer.sites.opened(site_id)
+    return JSONResponse({"ok": True})
+
+
+@router.post("/sites/{site_id}/trust")
+async def trust(request: Request, site_id: int) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    await trust_shown(request, site.host, site.port, await read_form(request))
+    await nailer.pool.close_site(site_id)
+    return RedirectResponse(urls.files(site), 303)
+
+
+@router.get("/sites/{site_id}/settings")
+async def settings_page(request: Request, site_id: int) -> Response:
+    site = await nailer_of(request).sites.get(site_id)
+    return await _settings(request, site, form_of(site), {}, 200)
+
+
+@router.post("/sites/{site_id}/settings")
+async def change_site(request: Request, site_id: int) -> Response:
+    nailer = nailer_of(request)
+    stored = await nailer.sites.get(site_id)
+    form = await read_form(request)
+    try:
+        given = site_from_form(form, list(nailer.settings.roots), stored, await nailer.sites.secrets(stored))
+    except InvalidInput as error:
+        return await _settings(request, stored, form, error.fields, 422)
+    await nailer.sites.update(given.site, given.to_store if given.changed else None)
+    for site in await nailer.sites.all():
+        # A sign-in that several sites share was changed for all of them.
+        if site.id == site_id or (given.changed and site.credential_id == given.site.credential_id):
+            await nailer.pool.close_site(site.id)
+            nailer.connector.forget_site(site.id)
+            nailer.browse.forget(site.id)
+    if given.site.password_kept is not Kept.STORED and form.get("password"):
+        nailer.connector.remember(site_id, form["password"])
+    return RedirectResponse(urls.files(given.site), 303)
+
+
+async def _settings(
+    request: Request, site: Site, form: dict[str, str], fields: dict[str, str], status: int
+) -> Response:
+    nailer = nailer_of(request)
+    return render(
+        request,
+        "sites/settings.html",
+        status,
+        site=site,
+        **await _head(request, site),
+        **await form_values(request, form, fields),
+        stored=site,
+        section="settings",
+        ways=await nailer.drafts.ways(site.id),
+        shared=[
+            one.name
+            for one in await nailer.sites.all()
+            if one.credential_id == site.credential_id and one.id != site.id
+        ],
+        steps=[(step.value, STEP_WORDS[step]) for step in Step],
+    )
+
+
+async def _head(request: Request, site: Site) -> dict[str, Any]:
+    nailer = nailer_of(request)
+    return {
+        "known": bool(await nailer.connector.pinned(site)),
+        "changed": (site.host, site.port) in nailer.connector.changed,
+    }
+
+
+@router.get("/sites/{site_id}/connection")
+async def connection_page(request: Request, site_id: int) -> Response:
+    return await _connection(request, site_id)
+
+
+async def _connection(
+    request: Request, site_id: int, *, reply: list[WireLine] | None = None, command: str = ""
+) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    connection = nailer.pool.connection(site_id)
+    learned = await nailer.sites.learned(site_id)
+    abilities = connection.abilities if connection else _abilities(learned[0]) if learned else None
+    pinned = await nailer.connector.pinned(site)
+    offered = {Protocol.FTP_TLS} if abilities and any(one.startswith("AUTH") for one in abilities.features) else set()
+    return render(
+        request,
+        "sites/connection.html",
+        site=site,
+        **await _head(request, site),
+        connection=connection,
+        most_lines=getattr(connection, "most_lines", site.connections_most),
+        abilities=abilities,
+        said=in_words(abilities) if abilities else [],
+        learned_at=learned[1] if learned else None,
+        charset=CHARSETS.get(site.charset, site.charset),
+        readings=candidates(nailer.browse.names_beyond_ascii(site), 3)[:7],
+        has_names=bool(nailer.browse.names_beyond_ascii(site, 1)),
+        pinned=[(one, facts_of(one.key.public_key) if one.key.is_certificate else None) for one in pinned],
+        story=await nailer.sites.story(site.host, site.port),
+        wire=nailer.connector.wire(site_id).lines(),
+        better=better_than(site.protocol, frozenset(offered)),
+        reply=reply,
+        command=command,
+        section="connection",
+    )
+
+
+@router.get("/sites/{site_id}/wire")
+async def wire(request: Request, site_id: int) -> Response:
+    """Lines after a number, as rows for the page; or all of them as a text to download."""
+    nailer = nailer_of(request)
+    query = Query(request)
+    site = await nailer.sites.get(site_id)
+    lines = nailer.connector.wire(site_id).lines(after=query.number("after", 0), wanted=query.text("text"))
+    if query.text("as") == "text":
+        text = "".join(f"{one.at_s:.3f} {one.line} {_ARROWS[one.way]} {one.text}\n" for one in lines)
+        name = f"wire-{site.id}.txt"
+        return PlainTextResponse(text, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+    return render(request, "sites/_wire-rows.html", wire=lines)
+
+
+_ARROWS = {"out": ">", "in": "<", "note": "*"}
+
+
+@router.post("/sites/{site_id}/disconnect")
+async def disconnect(request: Request, site_id: int) -> Response:
+    nailer = nailer_of(request)
+    site = await nailer.sites.get(site_id)
+    await nailer.pool.close_site(site_id)
+    return RedirectResponse(urls.site(site.id, "connection"), 303)
+
+
+@router.post("/sites/{site_id}/raw")
+async def raw_command(request: Request, site_id: int) -> Response:
+    """One command of FTP as typed; the answer stands on the wire."""
+    nailer = nailer_of(request)
+    form = await read_form(request)
+    command = form.get("command", "").strip()
+    verb = command.partition(" ")[0].upper()
+    if not command or verb in _NOT_BY_HAND or not command.isprintable():
+        raise Conflict(
+            f"{verb or 'Nothing'} cannot be sent by hand: it would confuse the line that Nailer itself uses."
+        )
+    if form.get("understood") != "yes":
+        raise Conflict("Say first that you know what the command does. Nothing was sent.")
+    wire_ = nailer.connector.wire(site_id)
+    before = wire_.count
+    async with nailer.pool.side(site_id):
+        connection = nailer.pool.connection(site_id)
+        raw = getattr(connection, "raw", None)
+        if raw is None:
+            raise Conflict("SFTP has no commands that could be typed.")
+        await raw(command.encode())
+    nailer.browse.forget(site_id)
+    return await _connection(request, site_id, reply=wire_.lines(after=before), command=command)
+
+
+@router.get("/connections")
+async def connections(request: Request) -> Response:
+    """What is open now, for the head of every page."""
+    nailer = nailer_of(request)
+    names = {site.id: site.name for site in await nailer.sites.all()}
+    found = [
+        {"site": site_id, "name": names.get(site_id, "a site that was removed"), "lines": one.lines}
+        for site_id, one in nailer.pool.open_sites().items()
+    ]
+    return JSONResponse({"open": found})
+
+
+def _abilities(learned: dict[str, Any]) -> Abilities:
+    """What was learned, whatever version wrote it."""
+    known = {key: value for key, value in learned.items() if key in Abilities.__dataclass_fields__}
+    return Abilities(**{**known, "features": tuple(known.get("features", ()))})

@@ -1,0 +1,205 @@
+"""Plans: what they do with each thing they meet, and laws that hold for all trees."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.plans.plan import (
+    Action,
+    Choice,
+    Found,
+    Step,
+    Verdict,
+    carry_plan,
+    chosen,
+    removal_plan,
+    summary,
+)
+from tests.builders import NOON_S, a_file, a_folder, a_link
+
+NEW, OLD = a_file(size=5, at_s=NOON_S + 900), a_file(size=4, at_s=NOON_S)
+
+
+def found(entry: Entry, *above: str) -> Found:
+    return Found((*(name.encode() for name in above), entry.name), entry)
+
+
+@pytest.mark.parametrize(
+    ("there", "verdict"),
+    [
+        (None, Verdict.NEW),
+        (OLD, Verdict.REPLACES),
+        (a_file(size=4, at_s=NOON_S + 5000), Verdict.REPLACES_NEWER),
+        (NEW, Verdict.SAME),
+        (a_folder("index.html"), Verdict.LEFT),
+        (a_link("index.html"), Verdict.LEFT),
+    ],
+)
+def test_what_a_file_meets(there: Entry | None, verdict: Verdict) -> None:
+    (step,) = carry_plan([found(NEW)], {(b"index.html",): there} if there else {})
+
+    assert step.verdict is verdict
+    assert step.reason
+
+
+def test_what_looks_the_same_goes_only_when_asked_for() -> None:
+    met = {(b"index.html",): NEW}
+
+    assert not carry_plan([found(NEW)], met)[0].acts
+    assert carry_plan([found(NEW)], met, resend_same=True)[0].verdict is Verdict.REPLACES
+
+
+def test_pages_land_after_what_they_refer_to_and_the_index_last() -> None:
+    names = ["index.html", "fares.html", "site.css", "pier.svg"]
+
+    steps = carry_plan([found(a_file(name)) for name in names], {})
+
+    assert [step.target[-1] for step in steps] == [b"site.css", b"pier.svg", b"fares.html", b"index.html"]
+
+
+def test_links_and_devices_are_left_with_a_reason() -> None:
+    steps = carry_plan([found(a_link()), found(Entry(b"pipe", Kind.OTHER))], {})
+
+    assert [step.verdict for step in steps] == [Verdict.LEFT, Verdict.LEFT]
+
+
+def test_nothing_is_carried_under_a_folder_that_cannot_be_made() -> None:
+    tree = [found(a_folder("img")), found(a_file("pier.svg"), "img")]
+
+    steps = carry_plan(tree, {(b"img",): a_file("img")})
+
+    assert all(step.verdict is Verdict.LEFT for step in steps)
+
+
+def test_a_folder_that_could_not_be_read_is_left_and_said() -> None:
+    (step,) = carry_plan([Found((b"img",), a_folder("img"), problem="Permission refused.")], {})
+
+    assert (step.verdict, step.reason) == (Verdict.LEFT, "Permission refused.")
+
+
+@pytest.mark.parametrize(
+    ("choice", "replaced", "newer"),
+    [
+        (Choice.REPLACE, True, True),
+        (Choice.ONLY_NEWER, True, False),
+        (Choice.LEAVE, False, False),
+    ],
+)
+def test_one_choice_for_all_that_is_there(choice: Choice, replaced: bool, newer: bool) -> None:
+    met = {(b"index.html",): OLD, (b"fares.html",): a_file("fares.html", at_s=NOON_S + 5000)}
+    steps = carry_plan([found(NEW), found(a_file("fares.html", 9))], met)
+
+    after = {step.target[-1]: step.acts for step in chosen(steps, choice, {})}
+
+    assert after == {b"index.html": replaced, b"fares.html": newer}
+
+
+def test_keeping_both_takes_the_first_free_name() -> None:
+    steps = carry_plan([found(NEW)], {(b"index.html",): OLD})
+
+    (step,) = chosen(steps, Choice.KEEP_BOTH, {(): frozenset({b"index.html", b"index-2.html"})})
+
+    assert (step.target, step.replaces, step.verdict) == ((b"index-3.html",), None, Verdict.NEW)
+
+
+def test_two_kept_beside_each_other_get_different_names() -> None:
+    met = {(b"a.txt",): a_file("a.txt", 1), (b"a-2.txt",): a_file("a-2.txt", 1)}
+    steps = carry_plan([found(a_file("a.txt", 7)), found(a_file("a-2.txt", 8))], met)
+
+    after = chosen(steps, Choice.KEEP_BOTH, {(): frozenset({b"a.txt", b"a-2.txt"})})
+
+    assert len({step.target for step in after}) == 2
+    assert not {step.target for step in after} & met.keys()
+
+
+def test_an_unread_folder_bars_its_own_removal_and_its_parents() -> None:
+    tree = [
+        found(a_folder("img")),
+        Found((b"img", b"deep"), a_folder("deep"), problem="Permission refused."),
+        found(a_file("a.svg"), "img"),
+    ]
+
+    verdicts = {step.target: step.verdict for step in removal_plan(tree)}
+
+    assert verdicts[b"img", b"a.svg"] is Verdict.REMOVES
+    assert verdicts[(b"img",)] is Verdict.LEFT
+    assert verdicts[b"img", b"deep"] is Verdict.LEFT
+
+
+def test_summary_counts_files_and_bytes() -> None:
+    met = {(b"index.html",): OLD}
+    counts = summary(carry_plan([found(NEW), found(a_file("b", 7)), found(a_folder("d"))], met))
+
+    assert (counts.new, counts.replaced, counts.folders, counts.bytes_to_carry) == (1, 1, 1, 12)
+
+
+# Trees for the laws: names of two letters, folders nested up to three deep.
+names = st.sampled_from([b"a", b"b", b"index.html", b"site.css"])
+paths = st.lists(names, min_size=1, max_size=3).map(tuple)
+
+
+def _closed(raw: dict[tuple[bytes, ...], int]) -> dict[tuple[bytes, ...], Entry]:
+    """A real tree: whatever has something below it is a folder."""
+    entries: dict[tuple[bytes, ...], Entry] = {}
+    folders = {below[:depth] for below in raw for depth in range(1, len(below))}
+    for below in folders:
+        entries[below] = Entry(below[-1], Kind.FOLDER)
+    for below, size in raw.items():
+        if below not in folders:
+            entries[below] = Entry(below[-1], Kind.FILE, size, Stamp((NOON_S + size * 100) * NS))
+    return entries
+
+
+trees = st.dictionaries(paths, st.integers(0, 3), max_size=12).map(_closed)
+
+
+def _carried(steps: list[Step], there: dict[tuple[bytes, ...], Entry]) -> dict[tuple[bytes, ...], Entry]:
+    """What carrying out a plan leaves there; fails where a step comes before what it needs."""
+    after = dict(there)
+    for step in steps:
+        if not step.acts:
+            continue
+        above = step.target[:-1]
+        assert not above or after[above].is_folder, "a folder is made before what goes into it"
+        after[step.target] = step.entry
+    return after
+
+
+@given(here=trees, there=trees)
+def test_a_carried_out_plan_leaves_everything_there_that_had_room(
+    here: dict[tuple[bytes, ...], Entry], there: dict[tuple[bytes, ...], Entry]
+) -> None:
+    steps = carry_plan([Found(below, entry) for below, entry in here.items()], there)
+
+    after = _carried(steps, there)
+
+    left = {step.target for step in steps if step.verdict is Verdict.LEFT}
+    for below, entry in here.items():
+        assert below in left or after[below].kind is entry.kind
+        assert below in left or entry.is_folder or after[below].size == entry.size
+
+
+@given(here=trees, there=trees)
+def test_planning_again_finds_nothing_to_do(
+    here: dict[tuple[bytes, ...], Entry], there: dict[tuple[bytes, ...], Entry]
+) -> None:
+    tree = [Found(below, entry) for below, entry in here.items()]
+
+    after = _carried(carry_plan(tree, there), there)
+
+    assert not [step for step in carry_plan(tree, after) if step.acts]
+
+
+@given(tree=trees)
+def test_removal_empties_every_folder_before_it_goes(tree: dict[tuple[bytes, ...], Entry]) -> None:
+    left = dict(tree)
+
+    for step in removal_plan([Found(below, entry) for below, entry in tree.items()]):
+        if step.action is Action.REMOVE_FOLDER:
+            assert not [below for below in left if below[:-1] == step.target]
+        del left[step.target]
+
+    assert not left

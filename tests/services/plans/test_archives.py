@@ -1,0 +1,169 @@
+"""Archives, harmless and not, and what becomes of them on the way."""
+
+from __future__ import annotations
+
+import asyncio
+import io
+import os
+import tarfile
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+import zstandard
+
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.states import JobState
+from nailer.errors import InvalidInput, NotFound
+from nailer.services.plans import archives as unpacking
+from nailer.services.plans.archives import Unpack, Unpacked
+from nailer.sides.side import once
+from tests.builders import tree, write
+from tests.world import THERE, World
+
+FILES = {"harbour/skin.css": b"blue", "harbour/img/pier.png": b"\x89PNG" * 1000}
+
+
+def a_zip(files: dict[str, bytes], *, links: dict[str, str] | None = None) -> bytes:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, content in files.items():
+            archive.writestr(name, content)
+        for name, target in (links or {}).items():
+            info = zipfile.ZipInfo(name)
+            info.external_attr = 0o120777 << 16
+            archive.writestr(info, target)
+    return out.getvalue()
+
+
+def a_tar(files: dict[str, bytes], mode: str = "w:gz", *, links: dict[str, str] | None = None) -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode=mode) as archive:  # type: ignore[call-overload]
+        for name, content in files.items():
+            info = tarfile.TarInfo(name)
+            info.size, info.mode, info.mtime = len(content), 0o755, 1_700_000_000
+            archive.addfile(info, io.BytesIO(content))
+        for name, target in (links or {}).items():
+            info = tarfile.TarInfo(name)
+            info.type, info.linkname = tarfile.SYMTYPE, target
+            archive.addfile(info)
+    return out.getvalue()
+
+
+async def unpacked(tmp_path: Path, name: str, content: bytes) -> tuple[Unpacked, Path]:
+    unpack = Unpack(tmp_path / "spool")
+    await asyncio.to_thread(unpack.clear_old)
+    made = await unpack.take(name, once(content))
+    return made, tmp_path / "spool" / made.token / "files"
+
+
+@pytest.mark.parametrize(
+    ("name", "content"),
+    [
+        ("skin.zip", a_zip(FILES)),
+        ("skin.tar", a_tar(FILES, "w")),
+        ("skin.tar.gz", a_tar(FILES, "w:gz")),
+        ("skin.tgz", a_tar(FILES, "w:gz")),
+        ("skin.tar.xz", a_tar(FILES, "w:xz")),
+        ("skin.tar.bz2", a_tar(FILES, "w:bz2")),
+        ("skin.TAR.ZST", zstandard.compress(a_tar(FILES, "w"))),
+    ],
+    ids=lambda one: one if isinstance(one, str) else "",
+)
+async def test_every_kind_is_unpacked_whole(tmp_path: Path, name: str, content: bytes) -> None:
+    made, folder = await unpacked(tmp_path, name, content)
+
+    assert tree(folder) == FILES
+    assert (made.names, made.only_folder, made.left) == ((b"harbour",), b"harbour", ())
+
+
+@pytest.mark.parametrize("make", [a_zip, a_tar], ids=["zip", "tar"])
+async def test_nothing_leads_out_of_the_folder(tmp_path: Path, make: Callable[..., bytes]) -> None:
+    wicked = {
+        "../../out.txt": b"x",
+        "/etc/out.txt": b"x",
+        "a/../../out.txt": b"x",
+        "C:\\out.txt": b"x",
+        "good.txt": b"good",
+    }
+    name = "x.zip" if make is a_zip else "x.tar.gz"
+
+    made, folder = await unpacked(tmp_path, name, make(wicked, links={"way": "/etc", "way2": "../.."}))
+
+    assert tree(folder) == {"good.txt": b"good"}
+    assert not (folder / "way").is_symlink()
+    assert len(made.left) == 6
+    assert "out.txt" not in {name for _, _, names in os.walk(tmp_path) for name in names}
+
+
+async def test_a_name_twice_keeps_the_first_and_says_so(tmp_path: Path) -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        archive.writestr("a.txt", "first")
+        with pytest.warns(UserWarning, match="Duplicate"):
+            archive.writestr("a.txt", "second")
+        archive.writestr("a.txt/b.txt", "a file cannot hold one")
+
+    made, folder = await unpacked(tmp_path, "x.zip", out.getvalue())
+
+    assert tree(folder) == {"a.txt": b"first"}
+    assert len(made.left) == 2
+
+
+async def test_names_of_old_zips_are_read(tmp_path: Path) -> None:
+    raw = a_zip({"m_n_.html": b"old", "x.html": b"y"})
+
+    _, old = await unpacked(tmp_path / "1", "x.zip", raw.replace(b"m_n_.html", b"m\x86n_.html"))
+    _, new = await unpacked(tmp_path / "2", "x.zip", raw.replace(b"m_n_.html", "mön.html".encode()))
+
+    assert "mån_.html" in tree(old)
+    assert "mön.html" in tree(new)
+
+
+async def test_what_grows_without_end_is_stopped(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(unpacking, "_RATIO_FREE_BYTES", 1_000_000)
+    with pytest.raises(InvalidInput, match="grows without end"):
+        await unpacked(tmp_path, "x.zip", a_zip({"zero": bytes(20_000_000)}))
+    assert list((tmp_path / "spool").iterdir()) == [], "nothing of it is left"
+
+
+@pytest.mark.parametrize(
+    ("name", "content"),
+    [
+        ("x.zip", b"no zip at all"),
+        ("x.zip", a_zip(FILES)[:-30]),
+        ("x.tar.gz", a_tar({"a": os.urandom(200_000)})[:-40_000]),
+        ("x.tar.zst", b"\x28\xb5\x2f\xfd broken"),
+        ("x.zip", a_zip({})),
+        ("x.rar", b"Rar!"),
+    ],
+)
+async def test_what_cannot_be_read_is_said(tmp_path: Path, name: str, content: bytes) -> None:
+    with pytest.raises(InvalidInput):
+        await unpacked(tmp_path, name, content)
+    assert list((tmp_path / "spool").iterdir()) == []
+
+
+@pytest.mark.parametrize(("there", "without"), [("skin.css", True), ("harbour/skin.css", False), ("other.txt", False)])
+async def test_the_reading_that_lines_up_is_picked_and_carried(world: World, there: str, without: bool) -> None:
+    write(world.there, there, "old")
+    nailer = world.nailer
+    made = await nailer.unpack.take("skin.zip", once(a_zip(FILES)))
+
+    job_id = await nailer.planning.unpack(world.account_id, world.site, SideName.THERE, THERE, made, "skin.zip")
+    job = await world.run(job_id)
+
+    assert job.state is JobState.DONE, await nailer.jobs.failures(job_id)
+    root = world.there if without else world.there / "harbour"
+    assert (root / "skin.css").read_bytes() == b"blue"
+    assert (root / "img" / "pier.png").read_bytes() == FILES["harbour/img/pier.png"]
+    back = await nailer.planning.take_job_back(world.account_id, job_id)
+    assert (await world.run(back)).state is JobState.DONE
+    assert tree(world.there) == {there: b"old"}
+
+
+async def test_a_place_that_nobody_unpacked_is_not_found(world: World) -> None:
+    for token in ("0" * 16, "../../etc", ""):
+        with pytest.raises(NotFound):
+            world.nailer.unpack.place(token)

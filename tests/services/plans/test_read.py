@@ -1,0 +1,96 @@
+"""Plans as they are read: in windows, whatever their size, and beside the room in an account's package."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from nailer.core.files.entry import SideName
+from nailer.core.plans.room import Fit
+from nailer.services.plans.account_room import Used
+from nailer.services.plans.read import PlanToRead
+from nailer.standins.faults import ShutFolder
+from nailer.store import jobs
+from tests.builders import NOON_S, write
+from tests.world import World
+
+
+async def read(world: World, job_id: int) -> PlanToRead:
+    return await world.nailer.plan_reader.read(job_id, world.site, limit=4)
+
+
+async def test_windows_change_nothing_of_what_is_read(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in (
+        "mail/a.html",
+        "mail/A.html",
+        "mail/.env",
+        "mail/poster.psd",
+        "b c.html",
+        "same.txt",
+        "new/deep/one.txt",
+        "run.cgi",
+    ):
+        write(world.here, name, name, NOON_S)
+    write(world.there, "same.txt", "same.txt", NOON_S)
+    write(world.there, "run.cgi", "an older and longer script", NOON_S - 99).chmod(0o644)
+    job_id = await world.plan(SideName.THERE, "mail", "b c.html", "same.txt", "new", "run.cgi")
+    in_one = await read(world, job_id)
+    monkeypatch.setattr(jobs, "_READ_AT_ONCE", 2)
+
+    in_windows = await read(world, job_id)
+
+    assert in_windows == in_one
+    assert (in_one.summary.new, in_one.summary.replaced, in_one.summary.same) == (5, 1, 1)
+    assert {"/".join(one.decode() for one in doubt.below) for doubt in in_one.hurting} == {
+        "mail/a.html",
+        "mail/A.html",
+        "b c.html",
+    }
+    assert [doubt.below for doubt in in_one.private] == [(b"mail", b"poster.psd")]
+    assert (in_one.sieved, in_one.sieves) == (1, ("Secrets",))
+    assert [one.name for one in in_one.idle_scripts] == [b"run.cgi"]
+    assert [one.name for one in in_one.guarded] == [b"mail"]
+    assert len(in_one.items) == 4
+    assert in_one.more == 7  # eight files and three folders
+
+
+async def test_the_room_in_a_package_is_its_size_less_what_lies_in_it(world: World) -> None:
+    write(world.there, "old/film.bin", "x" * 7_000)
+    write(world.there, "a.txt", "x" * 500)
+    write(world.here, "b.txt", "x" * 3_000)
+    site = replace(world.site, package_bytes=10_000)
+    job_id = await world.plan(SideName.THERE, "b.txt")
+
+    found = await world.nailer.rooms.reckon(site, await world.nailer.jobs.get(job_id))
+
+    assert world.nailer.rooms.reckons(site, found.plan.job)
+    assert found.used == Used(7_500, 4, whole=True)  # two files, and the folders htdocs and old
+    assert (found.plan.job.room_bytes, found.plan.fit) == (2_500, Fit.SHORT)
+    assert found.plan.need.short_by(2_500) == 500
+
+
+async def test_files_go_one_after_another_where_a_package_has_room_for_that_only(world: World) -> None:
+    for name in ("a.txt", "b.txt"):
+        write(world.there, name, "x" * 2_000)
+        write(world.here, name, "y" * 2_100)
+    site = replace(world.site, package_bytes=7_000)
+    job_id = await world.plan(SideName.THERE, "a.txt", "b.txt")
+
+    found = await world.nailer.rooms.reckon(site, await world.nailer.jobs.get(job_id))
+
+    assert found.plan.fit is Fit.IN_ORDER
+    assert found.plan.job.one_by_one
+
+
+async def test_a_folder_that_cannot_be_read_makes_the_count_a_least(world: World) -> None:
+    write(world.there, "closed/secret.txt", "x" * 900)
+    write(world.here, "b.txt", "b")
+    world.host.fault = ShutFolder(b"closed")
+    job_id = await world.plan(SideName.THERE, "b.txt")
+
+    found = await world.nailer.rooms.reckon(
+        replace(world.site, package_bytes=10_000), await world.nailer.jobs.get(job_id)
+    )
+
+    assert found.used == Used(0, 2, whole=False)

@@ -1,0 +1,87 @@
+"""Migrations, queries and transactions on a real MariaDB."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pymysql
+import pytest
+
+from nailer.errors import StoreUnavailable
+from nailer.seal import Seal
+from nailer.store.accounts import AccountStore
+from nailer.store.database import Database, Work, load_migrations, utc_now
+from nailer.store.query import load_queries, parse_queries
+from nailer.store.sites import SiteStore
+
+
+@pytest.fixture
+def sites(database: Database, tmp_path: Path) -> SiteStore:
+    return SiteStore(database, Seal.at(tmp_path / "seal.key"))
+
+
+def test_migrations_run_once_and_can_be_met_again(migrated_url: str) -> None:
+    database = Database(migrated_url)
+
+    assert database.migrate() == []
+    with database.writing() as work:
+        work._cursor.execute("DELETE FROM migrations")
+    assert database.migrate() == [name for name, _ in load_migrations()]
+    database.close()
+
+
+def test_every_query_runs_against_the_schema(database: Database) -> None:
+    """Prepared by the server itself: a column that does not exist fails here."""
+    with database.reading() as work:
+        for query in load_queries().values():
+            if "LOCK(" in query.sql:
+                continue
+            lists = {name: [b"1"] for name in ("pair_keys", "names", "places") if name in query.arguments}
+            values = {"rows": "[{}]"} if query.shape == "*" else dict.fromkeys(query.arguments, 1) | lists
+            work._cursor.execute("EXPLAIN " + query.sql, values)
+
+
+def test_queries_are_called_as_they_are_written(database: Database) -> None:
+    with database.reading() as work:
+        with pytest.raises(TypeError, match="called as"):
+            work.rows("sites.by_id", id=1)
+        with pytest.raises(TypeError, match="called as"):
+            work.one("sites.by_id", number=1)
+    with pytest.raises(ValueError, match="two queries"):
+        parse_queries("x", "-- name: a()\nSELECT 1;\n-- name: a()\nSELECT 2;")
+
+
+def test_a_transaction_is_all_or_nothing(database: Database) -> None:
+    def change(work: Work) -> None:
+        work.insert("accounts.add", name="one", password_hash="x", now=utc_now())
+        raise RuntimeError("half-way")
+
+    with pytest.raises(RuntimeError):
+        database.write_now(change)
+
+    with database.reading() as work:
+        assert work.value("accounts.count") == 0
+
+
+async def test_a_deadlock_is_tried_again(database: Database) -> None:
+    tries = 0
+
+    def change(work: Work) -> int:
+        nonlocal tries
+        tries += 1
+        if tries < 3:
+            raise pymysql.err.OperationalError(1213, "Deadlock found")
+        return work.insert("accounts.add", name="one", password_hash="x", now=utc_now())
+
+    assert await database.write(change)
+    assert tries == 3
+
+
+async def test_a_database_that_is_gone_is_said_in_our_words() -> None:
+    database = await asyncio.to_thread(Database, "mysql://nailer:x@127.0.0.1:9/nailer")
+
+    with pytest.raises(StoreUnavailable):
+        await AccountStore(database).count()
+
+    database.close()

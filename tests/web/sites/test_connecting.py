@@ -1,0 +1,444 @@
+"""The pages of getting connected: adding, trying, identities, settings, the wire, sites out and in."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from typing import Any
+
+import pytest
+
+from nailer.sides.identities.identity import host_key
+from nailer.standins.ftp import FtpHost
+from tests.web.conftest import Visitor
+
+LETTER = (
+    "FTP server: ftp.mosslane.example\nLogin: seedlib\u00a0\nPassword: sow-and-reap\nSSH port: 22\nUpload to /htdocs"
+)
+
+
+def site_form(**fields: str) -> dict[str, str]:
+    usual = {
+        "host": "ftp.mosslane.example",
+        "user_name": "seedlib",
+        "password": "sow-and-reap",
+        "protocol": "sftp",
+        "port": "22",
+        "start_here": "studio/moss",
+        "start_there": "/htdocs",
+    }
+    return usual | fields
+
+
+def try_it(maren: Visitor, **fields: str) -> list[dict[str, Any]]:
+    """The lines of a trial of the form."""
+    response = maren.client.post("/sites/try", data=site_form(**fields), headers={"x-csrf": maren.csrf})
+    assert response.status_code == 200, response.text
+    return [json.loads(line) for line in response.text.splitlines()]
+
+
+def site_of(maren: Visitor, address: str) -> Any:
+    assert maren.client.portal is not None
+    return maren.client.portal.call(maren.nailer.sites.get, int(address.rsplit("/", 1)[1]))
+
+
+def test_a_letter_is_read_and_its_secret_masked_in_the_text(maren: Visitor) -> None:
+    told = maren.post("/sites/letter", {"text": LETTER}).json()
+
+    (account,) = told["accounts"]
+    assert account["fields"]["host"]["value"] == "ftp.mosslane.example"
+    assert account["fields"]["password"]["value"] == "sow-and-reap"
+    shown = "".join(one["text"] for one in account["segments"])
+    assert "sow-and-reap" not in shown
+    assert "••••" in shown
+    assert any("user name" in note for note in told["notes"])
+
+
+def test_a_letter_pasted_on_the_sites_view_arrives_read(maren: Visitor) -> None:
+    page = maren.post_form("/sites/add", letter=LETTER).text
+
+    assert '"host": {"value": "ftp.mosslane.example"' in page
+    assert "Password: sow-and-reap" not in page, "the letter itself is shown masked"
+
+
+def test_a_trial_shows_the_identity_and_goes_on_once_it_is_trusted(maren: Visitor) -> None:
+    first = try_it(maren)
+
+    met = next(one for one in first if one.get("meeting"))
+    key = re.search(r'name="public_key" value="([^"]+)"', met["meeting"])
+    assert key is not None
+    answer = maren.client.post(
+        "/tries/trust",
+        data={"host": "ftp.mosslane.example", "port": "22", "public_key": key[1].replace("&#43;", "+"), "how": "once"},
+        headers={"x-csrf": maren.csrf},
+    )
+    assert answer.json() == {"ok": True}
+    second = try_it(maren)
+
+    assert second[-1] == {"done": True}
+    assert [one["mark"] for one in second if one.get("step") == "sign-in"][-1] == "good"
+    assert "No site yet" in maren.get("/sites").text, "trying stores nothing"
+
+
+def test_a_trial_of_a_form_with_slips_says_which(maren: Visitor) -> None:
+    response = maren.client.post("/sites/try", data=site_form(host="", port="99999"), headers={"x-csrf": maren.csrf})
+
+    assert response.status_code == 422
+    assert set(response.json()["fields"]) == {"host", "port"}
+
+
+def test_a_wrong_fingerprint_trusts_nothing(maren: Visitor) -> None:
+    met = next(one for one in try_it(maren) if one.get("meeting"))
+    key = re.search(r'name="public_key" value="([^"]+)"', met["meeting"])
+    assert key is not None
+    fields = {
+        "host": "ftp.mosslane.example",
+        "port": "22",
+        "public_key": key[1].replace("&#43;", "+"),
+        "published": "SHA256:wrong",
+    }
+
+    response = maren.client.post("/tries/trust", data=fields, headers={"x-csrf": maren.csrf})
+
+    assert response.status_code == 409
+    assert "not the one" in response.json()["what"]
+    assert next(one for one in try_it(maren) if one.get("meeting"))
+
+
+def test_a_stored_site_is_tried_with_its_stored_password(maren: Visitor) -> None:
+    site = maren.open_site()
+
+    lines = try_it(maren, site_id=site.rsplit("/", 1)[1], password="")
+
+    assert lines[-1] == {"done": True}
+    assert not any(one.get("mark") == "bad" for one in lines)
+
+
+def test_connecting_once_stores_no_secret(maren: Visitor) -> None:
+    site = maren.add_site(store="no")
+
+    stored = site_of(maren, site)
+    assert stored.fleeting
+    assert maren.client.portal is not None
+    assert maren.client.portal.call(maren.nailer.sites.secrets, stored).password is None
+    assert "Only for now" in maren.get("/sites").text
+    met = maren.post(f"{site}/open")
+    key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+    assert key is not None
+    maren.post_form(f"{site}/trust", public_key=key[1].replace("&#43;", "+"), how="always")
+    assert maren.post(f"{site}/open").json() == {"ok": True}
+
+
+def test_what_a_server_asks_is_relayed_and_answered(maren: Visitor) -> None:
+    maren.host.question = ("Name of the harbour seal: ", "Umber")
+    site = maren.add_site()
+    met = maren.post(f"{site}/open")
+    key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+    assert key is not None
+    maren.post_form(f"{site}/trust", public_key=key[1].replace("&#43;", "+"), how="always")
+
+    asked = maren.post(f"{site}/open")
+    question = re.search(r'name="question" value="([^"]+)"', asked.text)
+    assert "Name of the harbour seal" in asked.text
+    assert question is not None
+    fields = {"question": question[1], "count": "1", "answer_0": "Umber"}
+    answered = maren.client.post(f"{site}/answers", data=fields, headers={"x-csrf": maren.csrf})
+
+    assert answered.json() == {"ok": True}
+    assert "Umber" not in maren.get(f"{site}/connection").text
+
+
+def test_settings_come_back_as_they_were_typed(maren: Visitor) -> None:
+    site = maren.add_site()
+    typed = site_form(
+        name="Moss Lane",
+        password="",
+        protocol="ftps",
+        port="2121",
+        charset="iso-8859-1",
+        connections_most="7",
+        passive="",
+        old_allowed="yes",
+        clock_how="set",
+        clock_offset_h="-5.5",
+        file_access="640",
+        folder_access="750",
+        package_mib="500",
+        proxy_kind="socks5",
+        proxy_host="socks.example",
+        proxy_port="1080",
+        web_address_0="https://mosslane.example/",
+        web_address_1="https://shop.mosslane.example/",
+        web_folder_1="/shop",
+        key_file="~/.ssh/id",
+        password_kept="session",
+        colour="teal",
+    )
+    maren.post_form(f"{site}/settings", **typed)
+
+    page = maren.get(f"{site}/settings").text
+    stored = site_of(maren, site)
+
+    assert (stored.protocol, stored.port, stored.charset, stored.connections_most) == ("ftps", 2121, "iso-8859-1", 7)
+    assert (stored.passive, stored.old_allowed, stored.clock_offset_s) == (False, True, -19_800)
+    assert (stored.file_access, stored.folder_access, stored.package_bytes) == (0o640, 0o750, 500 * 1024**2)
+    assert [str(one.folder) for one in stored.document_roots] == ["/htdocs", "/shop"]
+    for value in ("2121", "-5.5", "640", "socks.example", "https://shop.mosslane.example/", "~/.ssh/id"):
+        assert f'value="{value}"' in page
+
+
+@pytest.mark.parametrize(
+    ("field", "value"),
+    [
+        ("port", "0"),
+        ("connections_most", "99"),
+        ("clock_offset_h", "noon"),
+        ("file_access", "999"),
+        ("proxy_kind", "socks5"),
+        ("user_name", ""),
+        ("user_name", "two\x07names"),
+        ("web_folder_1", "/shop"),
+        ("start_there", "/a/../b"),
+        ("protocol", "gopher"),
+    ],
+)
+def test_a_slip_in_the_settings_is_said_and_changes_nothing(maren: Visitor, field: str, value: str) -> None:
+    site = maren.add_site()
+    before = site_of(maren, site)
+
+    response = maren.post_form(f"{site}/settings", **site_form(name="Other", clock_how="set", **{field: value}))
+
+    assert response.status_code == 422
+    assert 'class="problem"' in response.text
+    assert site_of(maren, site) == before
+
+
+def test_a_blank_is_cut_off_a_stored_password_only_when_asked(maren: Visitor) -> None:
+    site = maren.add_site(password="sow-and-reap ")
+    maren.post_form(f"{site}/settings", **site_form(password="", trim_password="yes"))
+
+    assert maren.client.portal is not None
+    assert maren.client.portal.call(maren.nailer.sites.secrets, site_of(maren, site)).password == "sow-and-reap"
+
+
+def test_one_sign_in_serves_several_sites_and_is_changed_once(maren: Visitor) -> None:
+    site = maren.add_site()
+    copy = str(maren.post_form(f"{site}/duplicate").url).partition("testserver")[2].removesuffix("/settings")
+
+    assert site_of(maren, copy).credential_id == site_of(maren, site).credential_id
+    assert "shared with Moss Lane" in maren.get(f"{copy}/settings").text
+    maren.post_form(f"{copy}/settings", **site_form(name="Copy", password="a-new-one"))
+    portal = maren.client.portal
+    assert portal is not None
+    assert portal.call(maren.nailer.sites.secrets, site_of(maren, site)).password == "a-new-one"
+    page = maren.get(f"{site}/remove").text
+    assert "nothing of its sign-in: 1 other site uses it" in page
+
+
+def test_sites_are_arranged_in_groups_that_nest(maren: Visitor) -> None:
+    one, two = maren.add_site(name="One"), maren.add_site(name="Two")
+    maren.post_form("/groups", name="Clients")
+    portal = maren.client.portal
+    assert portal is not None
+    (clients,) = portal.call(maren.nailer.sites.groups)
+    maren.post_form("/groups", name="Staging", parent_id=str(clients.id))
+    staging = next(group for group in portal.call(maren.nailer.sites.groups) if group.name == "Staging")
+    order = [
+        {"site": int(two.rsplit("/", 1)[1]), "group": staging.id},
+        {"site": int(one.rsplit("/", 1)[1]), "group": None},
+    ]
+
+    maren.post("/sites/arrange", {"sites": order})
+    page = maren.get("/sites").text
+
+    assert "Clients / Staging" in page
+    assert page.index(">Two<") < page.index(">One<")
+    refused = maren.post_form(f"/groups/{clients.id}", name="Clients", parent_id=str(staging.id))
+    assert "cannot lie in itself" in refused.text
+    maren.post_form(f"/groups/{clients.id}/remove")
+    assert "Clients" not in maren.get("/sites").text
+    assert ">Two<" in maren.get("/sites").text
+
+
+def test_sites_go_out_without_secrets_and_come_back(maren: Visitor) -> None:
+    site = maren.add_site(password="sow-and-reap", charset="iso-8859-1", web_address_0="https://mosslane.example/")
+    text = maren.get("/sites/export").text
+    before = site_of(maren, site)
+
+    assert "sow-and-reap" not in text
+    maren.post_form(f"{site}/remove", confirm_name="Moss Lane")
+    looked = maren.post_form("/sites/import", text=text)
+    assert "1 site in this file" in looked.text
+    assert "No site yet" in maren.get("/sites").text, "looking takes nothing over"
+    maren.post_form("/sites/import", text=text, take="yes", site_0="yes")
+    portal = maren.client.portal
+    assert portal is not None
+    (after,) = portal.call(maren.nailer.sites.all)
+
+    assert (after.name, after.charset, after.document_roots) == (before.name, before.charset, before.document_roots)
+    assert (after.start_here, after.guarded) == (before.start_here, before.guarded)
+
+
+def test_a_client_configuration_of_openssh_is_taken_in(maren: Visitor) -> None:
+    text = "Host sea\n HostName ftp.sea.example\n User maren\n Port 2200\n IdentityFile ~/.ssh/sea\nHost *\n Port 22\n"
+
+    maren.post_form("/sites/import", text=text, take="yes", site_0="yes")
+    portal = maren.client.portal
+    assert portal is not None
+    (site,) = portal.call(maren.nailer.sites.all)
+
+    assert (site.name, site.host, site.port, site.key_file) == ("sea", "ftp.sea.example", 2200, "~/.ssh/sea")
+
+
+@pytest.mark.parametrize(
+    ("text", "problem"),
+    [
+        ("", "nothing to read"),
+        ("{", "cut or damaged"),
+        ('{"format": "something", "version": 1, "sites": []}', "cannot be used"),
+        ('{"format": "nailer-sites", "version": 1, "sites": [{"name": "a", "host": "a b", "port": 22}]}', "host"),
+        ("just words", "neither"),
+    ],
+)
+def test_a_file_that_cannot_be_read_is_said(maren: Visitor, text: str, problem: str) -> None:
+    response = maren.post_form("/sites/import", text=text)
+
+    assert response.status_code == 422
+    assert problem in response.text
+
+
+def test_identities_are_listed_with_their_story_and_can_be_let_go(maren: Visitor) -> None:
+    maren.open_site()
+    page = maren.get("/identities").text
+    remove = re.search(r"/identities/\d+/remove", page)
+    assert "accepted when it was shown" in page
+    assert remove is not None
+
+    maren.post_form(remove[0])
+    page = maren.get("/identities").text
+
+    assert "Nothing is trusted of it now" in page
+    assert "removed by hand" in page
+
+
+def test_known_hosts_comes_in_and_never_replaces_what_was_met(maren: Visitor) -> None:
+    key = host_key(maren.host.host_key.convert_to_public())
+    maren.add_site()
+    text = f"ftp.mosslane.example {key.public_key}\n"
+
+    assert "1 key taken over" in maren.post_form("/identities/known_hosts", text=text).text
+    assert maren.get("/identities/known_hosts").text == text
+    site = maren.get("/sites").text
+    assert "key known" in site
+    from nailer.standins.sftp import SftpHost  # a second key, made as hosts make theirs
+
+    other = host_key(SftpHost(maren.there, "x").host_key.convert_to_public())
+    page = maren.post_form("/identities/known_hosts", text=f"ftp.mosslane.example {other.public_key}\n").text
+    assert "remove that first" in page
+
+
+def test_the_wire_is_shown_without_secrets_filtered_and_downloaded(maren: Visitor) -> None:
+    site = maren.open_site()
+    maren.get(f"{site}/ledger?here=/studio/moss&there=/htdocs")
+
+    page = maren.get(f"{site}/connection").text
+    text = maren.get(f"{site}/wire?as=text").text
+
+    assert "sign in as seedlib by password" in page
+    assert "sow-and-reap" not in page + text
+    assert "read folder /htdocs" in text
+    assert "read folder" not in maren.get(f"{site}/wire?text=sign%20in").text
+    assert "SSH" in page
+    assert maren.get("/connections").json()["open"][0]["lines"] == 1
+
+
+def test_disconnecting_closes_the_line(maren: Visitor) -> None:
+    site = maren.open_site()
+
+    maren.post_form(f"{site}/disconnect")
+
+    assert maren.get("/connections").json() == {"open": []}
+    assert "not connected" in maren.get(f"{site}/connection").text
+
+
+def test_a_raw_command_needs_a_yes_and_never_touches_the_line(maren: Visitor) -> None:
+    portal = maren.client.portal
+    assert portal is not None
+    host = FtpHost(maren.there.parent, "seedlib", "sow-and-reap")
+    maren.nailer.settings.routes["ftp.mosslane.example:21"] = f"127.0.0.1:{portal.call(host.start)}"
+    site = maren.add_site(protocol="ftp", port="21")
+    try:
+        assert "nothing was sent" in maren.post_form(f"{site}/raw", command="SITE HELP").text.lower()
+        assert "cannot be sent by hand" in maren.post_form(f"{site}/raw", command="TYPE A", understood="yes").text
+        answer = maren.post_form(f"{site}/raw", command="SITE HELP", understood="yes").text
+        assert "214" in answer
+        assert "FTP, not encrypted" in maren.get("/sites").text
+    finally:
+        portal.call(maren.nailer.pool.close)
+        portal.call(host.stop)
+
+
+def test_the_go_to_box_knows_actions(maren: Visitor) -> None:
+    site = maren.add_site()
+
+    found = maren.get(f"/finder?q=identit&site={site.rsplit('/', 1)[1]}").text
+    own = maren.get(f"/finder?q=settings&site={site.rsplit('/', 1)[1]}").text
+
+    assert "/identities" in found
+    assert f"{site}/settings" in own
+
+
+def test_a_password_kept_for_the_session_is_gone_after_signing_out(maren: Visitor) -> None:
+    site = maren.add_site(password_kept="session")
+    assert maren.client.portal is not None
+    assert maren.client.portal.call(maren.nailer.sites.secrets, site_of(maren, site)).password is None
+    met = maren.post(f"{site}/open")
+    key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+    assert key is not None
+    maren.post_form(f"{site}/trust", public_key=key[1].replace("&#43;", "+"), how="always")
+    assert maren.post(f"{site}/open").json() == {"ok": True}
+
+    maren.post_form("/sign-out")
+    maren.client.post(
+        "/sign-in", data={"name": "maren", "password": "gannets-and-gorse"}, headers={"accept": "text/html"}
+    )
+
+    assert "Password of seedlib" in maren.post(f"{site}/open").text
+
+
+def test_the_connection_shows_how_names_read_in_other_sets(maren: Visitor) -> None:
+    (maren.there / os.fsdecode(b"men\xfc.html")).write_text("soup")
+    site = maren.open_site()
+    maren.get(f"{site}/ledger?here=/studio/moss&there=/htdocs")
+
+    page = maren.get(f"{site}/connection").text
+
+    assert "menü.html" in page
+    assert "Latin-1, western Europe" in page
+
+
+def test_what_no_server_takes_is_refused_at_its_field(maren: Visitor) -> None:
+    usual = {
+        "name": "Moss Lane",
+        "host": "ftp.mosslane.example",
+        "user_name": "seedlib",
+        "password": "sow-and-reap",
+        "start_here": "studio/moss",
+        "start_there": "/htdocs",
+    }
+    for field, value in (
+        ("start_there", "/htdocs\r\nDELE index.html"),
+        ("start_there", "/" + "x" * 256),
+        ("password", "sow\r\nand-reap"),
+        ("user_name", "seed\r\nlib"),
+    ):
+        answer = maren.post_form("/sites", **usual | {field: value})
+        assert answer.status_code == 422, field
+        assert 'class="problem"' in answer.text, field
+    site = maren.open_site()
+    for name in ("x" * 256, "two\r\nlines"):
+        wish = {"side": "there", "folder": "/htdocs", "name": name}
+        assert maren.post(f"{site}/new-file", wish | {"template": ""}).status_code == 422
+    assert maren.there.exists()
+    assert list(maren.there.iterdir()) == []
