@@ -105,6 +105,20 @@ async def test_an_account_without_files_is_told_from_a_refused_sign_in(tmp_path:
     assert "The sign-in worked" in told.what
 
 
+async def test_a_connection_that_cannot_be_used_is_closed(database: object, migrated_url: str, tmp_path: Path) -> None:
+    with openssh(tmp_path / "p", "Subsystem sftp /bin/false") as host:
+        asked = a_world_on(host, tmp_path, migrated_url, host.home, identity=host.identity, from_home=True)
+        async with asked as world:
+            with pytest.raises(NotSupported):
+                async with world.nailer.browse.side(world.site, SideName.THERE):
+                    raise AssertionError("the account has no files")
+
+            # Nailer still runs: what it holds open now, it would hold for ever.
+            async with asyncio.timeout(10):
+                while "Received disconnect" not in host.log:
+                    await asyncio.sleep(0.02)
+
+
 async def test_a_fingerprint_of_another_kind_of_key_is_found(tmp_path: Path) -> None:
     place = tmp_path / "p"
     place.mkdir()

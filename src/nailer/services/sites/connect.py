@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 from collections.abc import Callable
 from dataclasses import asdict, replace
@@ -59,12 +60,21 @@ class Connector:
             self.changed.add((site.host, site.port))
             raise
         self.changed.discard((site.host, site.port))
+        try:
+            await self._learn(site, connection)
+        except BaseException:
+            # Nobody else knows of the connection yet: it is closed here, or never.
+            await asyncio.shield(connection.close())
+            raise
+        return connection
+
+    async def _learn(self, site: Site, connection: Connection) -> None:
+        """Write down what a connection shows: the start folder from the root, what the server can do, its clock."""
         if site.from_home:
             home = await (await connection.channel(Lane.BROWSE)).home()
             site = replace(site, start_there=home.join(site.start_there.names), from_home=False)
-            await self._sites.set_start(await self._sites.get(site_id), site.start_there)
-        await self._sites.learn(site_id, asdict(connection.abilities), await self._measured(site, connection))
-        return connection
+            await self._sites.set_start(await self._sites.get(site.id), site.start_there)
+        await self._sites.learn(site.id, asdict(connection.abilities), await self._measured(site, connection))
 
     async def _measured(self, site: Site, connection: Connection) -> int | None:
         """The clock of a server whose listings follow it, once it is not known yet."""
