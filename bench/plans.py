@@ -13,7 +13,7 @@ from nailer.core.compare.joint import Baseline, Compare, Seen
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.sync import Direction, Removals, Wish, compared, proposed, sync_steps
+from nailer.core.pairs.sync import Direction, Removals, SyncWish, compared, proposed, sync_steps
 from nailer.store.sites import Site
 
 _FOLDERS, _FILES = 1000, 1000
@@ -75,7 +75,7 @@ class Million:
         gc.collect()
         before, started = _resident_mib(), time.perf_counter()
         found = compared(self.here, self.there, self.baselines)
-        doings = proposed(found.rows, Wish(Direction.LEVEL, Removals.FOLLOW))
+        doings = proposed(found.rows, SyncWish(Direction.LEVEL, Removals.FOLLOW))
         steps = sync_steps(found.rows, doings, self.here, self.there)
         took_s = time.perf_counter() - started
         self.steps, self.added_mib = len(steps.there), max(self.added_mib, _resident_mib() - before)
@@ -133,7 +133,7 @@ async def read_pair(through: Through, site: Site) -> float:
     pair = await nailer.pairs.add(site.id, top, site.start_there, "tree")
     await nailer.pool.close_site(site.id)
     started = time.perf_counter()
-    plan = await nailer.sync.read_now(through.account_id, pair, Wish(), Compare.SIZE)
+    plan = await nailer.sync.read_now(through.account_id, pair, SyncWish(), Compare.SIZE)
     took_s = time.perf_counter() - started
     if plan.rows:
         raise SystemExit(f"{len(plan.rows)} names differ that should not")

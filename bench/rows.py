@@ -8,8 +8,9 @@ import time
 from bench.through import Through
 from nailer.core.files.entry import NS, Entry, Kind, SideName, Stamp
 from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.plan import Action, Verdict
-from nailer.store.jobs import JobKind, NewItem, NewJob, _item_row
+from nailer.store.jobs import NewItem, NewJob, _item_row
 from nailer.store.sites import Secrets, Site
 
 _ITEMS = 20_000

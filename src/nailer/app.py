@@ -15,43 +15,43 @@ from argon2 import PasswordHasher
 from nailer.engine.group import GroupCommit
 from nailer.engine.keep import KeptStore
 from nailer.engine.limits import SpeedLimits
-from nailer.engine.live import Live, LiveJob
+from nailer.engine.live import LiveJob, LiveJobs
 from nailer.engine.runner import Runner, Tools
 from nailer.seal import Seal
-from nailer.services.editing.drafts import Edit
+from nailer.services.editing.drafts import Drafts
 from nailer.services.editing.live_check import LiveCheck
-from nailer.services.editing.own_editor import OwnFiles
-from nailer.services.editing.references import Referring
+from nailer.services.editing.own_editor import OwnEditor
+from nailer.services.editing.references import References
 from nailer.services.editing.saving import Saving
 from nailer.services.editing.scripts import Scripts
-from nailer.services.files.access import Permit
+from nailer.services.files.access import AccessPlans
 from nailer.services.files.browse import Browse
-from nailer.services.files.contents_compared import Contents
-from nailer.services.files.contents_shown import Compare
-from nailer.services.files.guarded import Guards
-from nailer.services.files.pair_ends import Ends
-from nailer.services.files.sieves import Sieving
-from nailer.services.files.single_change import OneChange
+from nailer.services.files.contents_compared import ContentComparer
+from nailer.services.files.contents_shown import ContentsShown
+from nailer.services.files.guarded import GuardedFolders
+from nailer.services.files.pair_ends import PairEnds
+from nailer.services.files.sieves import SieveBook
+from nailer.services.files.single_change import SingleChange
 from nailer.services.pairs.choices import Choices
-from nailer.services.pairs.not_sent import Unsent
+from nailer.services.pairs.not_sent import NotSent
 from nailer.services.pairs.sync import Sync
-from nailer.services.pairs.timer_jobs import TimedJobs
+from nailer.services.pairs.timer_jobs import TimerJobs
 from nailer.services.pairs.timers import Timers
 from nailer.services.people.accounts import Accounts
-from nailer.services.plans.account_room import Rooms
-from nailer.services.plans.archives import Unpack
-from nailer.services.plans.kept_copies import Keeping
+from nailer.services.plans.account_room import AccountRoom
+from nailer.services.plans.archives import Archives
+from nailer.services.plans.kept_copies import KeptCopies
 from nailer.services.plans.leftovers import Leftovers
-from nailer.services.plans.make import Planning
-from nailer.services.plans.notices import Notify, Post
-from nailer.services.plans.prepared import Writing
+from nailer.services.plans.make import PlanMaker
+from nailer.services.plans.notices import Notices, Post
+from nailer.services.plans.prepared import PreparedFiles
 from nailer.services.plans.read import PlanReader
-from nailer.services.plans.removal import Removing
-from nailer.services.plans.server_commands import OnServer
-from nailer.services.plans.uploads import Receive
-from nailer.services.sites.attempts import Openings
+from nailer.services.plans.removal import Removals
+from nailer.services.plans.server_commands import ServerCommands
+from nailer.services.plans.uploads import Uploads
+from nailer.services.sites.attempts import ConnectAttempts
 from nailer.services.sites.connect import Connector
-from nailer.services.sites.questions import Desk
+from nailer.services.sites.questions import Questions
 from nailer.services.sites.trial import Trials
 from nailer.settings import Settings
 from nailer.sides.here import HereSide
@@ -84,50 +84,50 @@ class Nailer:
     changes: ChangeStore
     connector: Connector
     trials: Trials
-    desk: Desk
-    guards: Guards
-    openings: Openings
+    desk: Questions
+    guards: GuardedFolders
+    openings: ConnectAttempts
     pool: Pool
     here: HereSide
     browse: Browse
-    planning: Planning
+    planning: PlanMaker
     plan_reader: PlanReader
-    rooms: Rooms
-    one_change: OneChange
-    receive: Receive
+    rooms: AccountRoom
+    one_change: SingleChange
+    receive: Uploads
     group: GroupCommit
-    live: Live
+    live: LiveJobs
     runner: Runner
     limits: SpeedLimits
     limit_store: LimitStore
     account_store: AccountStore
-    notify: Notify
-    unpack: Unpack
-    on_server: OnServer
-    writing: Writing
-    referring: Referring
-    compare: Compare
-    permit: Permit
+    notify: Notices
+    unpack: Archives
+    on_server: ServerCommands
+    writing: PreparedFiles
+    referring: References
+    compare: ContentsShown
+    permit: AccessPlans
     scripts: Scripts
     drafts: DraftStore
     kept: KeptStore
     parts: PartStore
     leftovers: Leftovers
-    keeping: Keeping
-    removing: Removing
-    own_files: OwnFiles
-    edit: Edit
+    keeping: KeptCopies
+    removing: Removals
+    own_files: OwnEditor
+    edit: Drafts
     live_check: LiveCheck
     saving: Saving
     pairs: PairStore
     sieves: SieveStore
     timer_store: TimerStore
-    ends: Ends
-    sieving: Sieving
+    ends: PairEnds
+    sieving: SieveBook
     sync: Sync
-    timed_jobs: TimedJobs
+    timed_jobs: TimerJobs
     timers: Timers
-    unsent: Unsent
+    unsent: NotSent
 
     async def start(self) -> None:
         # Python's own pool has six threads on a small machine: files and database would wait for each other.
@@ -179,19 +179,19 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     sites = SiteStore(database, Seal.at(settings.home / "seal.key"))
     jobs, changes = JobStore(database), ChangeStore(database)
     connector = Connector(sites, settings.route)
-    desk = Desk()
+    desk = Questions()
     pool = Pool(connector.dial, when_closed=connector.forget_asked)
     here = HereSide({os.fsencode(label): path for label, path in settings.roots.items()})
     pairs, sieve_store, timer_store = PairStore(database), SieveStore(database), TimerStore(database)
     browse = Browse(here, pool, changes, pairs, sieve_store, settings.zone)
-    ends = Ends(browse, sites)
-    sieving = Sieving(sieve_store, pairs, ends)
+    ends = PairEnds(browse, sites)
+    sieving = SieveBook(sieve_store, pairs, ends)
     group = GroupCommit(database)
     account_store = AccountStore(database)
-    unpack = Unpack(settings.home / "spool")
+    unpack = Archives(settings.home / "spool")
     post = Post(settings.mail_host, settings.mail_port, settings.mail_from)
-    on_server = OnServer(pool, browse)
-    notify = Notify(jobs, account_store, sites, pool, post, unpack, on_server)
+    on_server = ServerCommands(pool, browse)
+    notify = Notices(jobs, account_store, sites, pool, post, unpack, on_server)
 
     def when_ended(job: LiveJob) -> None:
         browse.forget_below(job.site_id, job.to_side, job.target_folder)
@@ -200,7 +200,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         unsent.look_again(job.site_id)
         leftovers.wake()
 
-    live = Live(when_ended=when_ended)
+    live = LiveJobs(when_ended=when_ended)
     spool = HereSide({b"spool": unpack.spool})
     limits = SpeedLimits(lambda: _minute_of_day(settings.zone))
     kept = KeptStore(settings.home / "kept", group)
@@ -221,8 +221,8 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         keep_largest_bytes=settings.keep_largest_bytes,
     )
     runner = Runner(tools, jobs_at_once=settings.jobs_at_once)
-    guards = Guards()
-    writing = Writing(jobs, unpack, spool, runner)
+    guards = GuardedFolders()
+    writing = PreparedFiles(jobs, unpack, spool, runner)
     sync = Sync(
         ends,
         pairs,
@@ -234,19 +234,19 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         sieving,
         kept,
         writing,
-        Contents(pool),
+        ContentComparer(pool),
         Choices(ChoiceStore(database)),
         keep_largest_bytes=settings.keep_largest_bytes,
     )
-    unsent = Unsent(pairs, changes, sieving, sync, here, live)
-    planning = Planning(
+    unsent = NotSent(pairs, changes, sieving, sync, here, live)
+    planning = PlanMaker(
         browse, jobs, changes, runner, unpack, spool, sieving, keep_largest_bytes=settings.keep_largest_bytes
     )
     plan_reader = PlanReader(jobs, pool)
-    timed_jobs = TimedJobs(timer_store, sites, jobs, changes, planning, plan_reader, live)
+    timed_jobs = TimerJobs(timer_store, sites, jobs, changes, planning, plan_reader, live)
     drafts = DraftStore(database)
-    edit = Edit(browse, drafts, jobs, writing, live)
-    permit = Permit(browse, jobs, runner, guards)
+    edit = Drafts(browse, drafts, jobs, writing, live)
+    permit = AccessPlans(browse, jobs, runner, guards)
     live_check = LiveCheck(browse, settings.route)
     return Nailer(
         settings=settings,
@@ -259,15 +259,15 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         trials=Trials(connector, sites),
         desk=desk,
         guards=guards,
-        openings=Openings(pool, desk),
+        openings=ConnectAttempts(pool, desk),
         pool=pool,
         here=here,
         browse=browse,
         planning=planning,
         plan_reader=plan_reader,
-        rooms=Rooms(browse, jobs, plan_reader),
-        one_change=OneChange(browse, changes),
-        receive=Receive(tools, jobs, runner, browse),
+        rooms=AccountRoom(browse, jobs, plan_reader),
+        one_change=SingleChange(browse, changes),
+        receive=Uploads(tools, jobs, runner, browse),
         group=group,
         live=live,
         runner=runner,
@@ -278,13 +278,13 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         unpack=unpack,
         on_server=on_server,
         writing=writing,
-        referring=Referring(browse, writing),
-        compare=Compare(browse, spool),
+        referring=References(browse, writing),
+        compare=ContentsShown(browse, spool),
         permit=permit,
         scripts=Scripts(browse, live_check, on_server, permit, planning, writing),
-        keeping=Keeping(changes, kept),
-        removing=Removing(browse, changes, keep_largest_bytes=settings.keep_largest_bytes),
-        own_files=OwnFiles(drafts, sites, here, browse, planning, jobs, live),
+        keeping=KeptCopies(changes, kept),
+        removing=Removals(browse, changes, keep_largest_bytes=settings.keep_largest_bytes),
+        own_files=OwnEditor(drafts, sites, here, browse, planning, jobs, live),
         drafts=drafts,
         kept=kept,
         parts=parts,

@@ -11,9 +11,9 @@ from typing import Any
 import pytest
 
 from nailer.core.files.entry import SideName
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.limits import ALL_SITES, Limit, Limits
 from nailer.engine.limits import SpeedLimits, lines_of
-from nailer.store.jobs import JobKind
 
 _SITE, _OTHER = 7, 8
 

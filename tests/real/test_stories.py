@@ -14,9 +14,9 @@ import pytest
 from nailer.core.compare.joint import Joint
 from nailer.core.jobs.limits import Limit, Limits
 from nailer.core.jobs.states import JobState
+from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.sync import Direction, Removals
 from nailer.engine.live import LiveJob
-from nailer.store.pairs import RunState
 from tests.builders import tree, write
 from tests.real.grounds import CONFIGURATIONS, RealHosts, path_of
 from tests.real.relay import Relay

@@ -10,7 +10,7 @@ from typing import Any
 
 from nailer.core.compare.joint import Compare
 from nailer.core.connecting.protocol import Protocol
-from nailer.core.pairs.sync import Direction, Removals, Wish
+from nailer.core.pairs.sync import Direction, Removals, SyncWish
 from nailer.services.pairs.plan import SyncPlan
 from nailer.store.jobs import Item, Job
 from tests.rough.server import RoughFtp
@@ -40,7 +40,7 @@ async def read_pair(
     """Read both sides of the site's pair."""
     nailer = world.nailer
     pair = await nailer.sync.first_pair(world.site)
-    return await nailer.sync.read_now(world.account_id, pair, Wish(direction, removals), compare)
+    return await nailer.sync.read_now(world.account_id, pair, SyncWish(direction, removals), compare)
 
 
 async def items_of(world: World, job: Job) -> list[Item]:

@@ -8,13 +8,14 @@ from pathlib import Path
 import pytest
 
 from nailer.core.files.entry import SideName
-from nailer.core.jobs.states import JobState, Wish
+from nailer.core.jobs.kinds import JobKind
+from nailer.core.jobs.states import JobState, JobWish
 from nailer.core.plans.plan import Action, Choice, Verdict
 from nailer.errors import Conflict, NotFound
 from nailer.seal import Seal
 from nailer.store.accounts import AccountStore
 from nailer.store.database import Database
-from nailer.store.jobs import JobKind, JobStore, NewItem, NewJob
+from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Secrets, SiteStore
 from tests.builders import a_file, a_site, path
 
@@ -79,8 +80,8 @@ async def test_a_lease_that_ran_out_is_claimed_anew(database: Database, sites: S
     await jobs.claim("dead", lease_s=-1)
 
     assert await jobs.claim("alive", lease_s=60) == job_id
-    assert await jobs.renew(job_id, "dead", lease_s=60) is Wish.STOP, "the dead one must hear that it lost the job"
-    assert await jobs.renew(job_id, "alive", lease_s=60) is Wish.GO_ON
+    assert await jobs.renew(job_id, "dead", lease_s=60) is JobWish.STOP, "the dead one must hear that it lost the job"
+    assert await jobs.renew(job_id, "alive", lease_s=60) is JobWish.GO_ON
 
 
 async def test_counts_come_from_the_items(database: Database, sites: SiteStore) -> None:

@@ -32,7 +32,7 @@ from nailer.core.jobs.states import ItemState
 from nailer.core.plans.plan import Action
 from nailer.engine.across import copied_tree, remove_copied
 from nailer.engine.group import GroupCommit, Statement
-from nailer.engine.keep import Kept, KeptStore
+from nailer.engine.keep import KeptContent, KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
 from nailer.engine.parts import by_its_own_name, cleared
@@ -606,7 +606,7 @@ class Carrier:
             self.renames = await tries_renaming(self.target, item.target.parent) is not False
         return self.renames
 
-    async def _withdraw_or_remember(self, item: Item, there: Entry | None, kept: Kept | None) -> None:
+    async def _withdraw_or_remember(self, item: Item, there: Entry | None, kept: KeptContent | None) -> None:
         """Nothing came of an announced change, unless the old file lost its name on the way: that can be taken back then."""
         await self._withdraw(item)
         if there is None or kept is None or await self._look(self.target, item.target) is not None:
@@ -688,7 +688,7 @@ class Carrier:
         await self._announce(item, what, before=now, before_hash=half.hash if half else None, after=after)
         await self.group.submit(_confirm(item))
 
-    async def _keep(self, item: Item, there: Entry | None, level: Level | None = None) -> Kept | None:
+    async def _keep(self, item: Item, there: Entry | None, level: Level | None = None) -> KeptContent | None:
         """Keep what is at the target, unless the store is known to have it. None: there is nothing, or it is too large
         to keep, as the plan said."""
         if there is None or not there.is_file or there.size > self.keep_largest_bytes:
@@ -708,14 +708,14 @@ class Carrier:
             self.live.sent(item.id, 0)
             yield chunk
 
-    async def _known_content(self, there: Entry, level: Level | None) -> Kept | None:
+    async def _known_content(self, there: Entry, level: Level | None) -> KeptContent | None:
         """What the target holds, where the baseline proves it and the store has it: no byte is fetched then."""
         known = level.content(self.job.changes_end) if level is not None else None
         if known is None:
             return None
         was, digest = known
         if same_content(seen(there), was) and await self.changes.is_kept(digest):
-            return Kept(digest, there.size)
+            return KeptContent(digest, there.size)
         return None
 
     async def _change_at_once(

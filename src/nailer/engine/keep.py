@@ -29,7 +29,7 @@ _LEVEL = 3
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class KeptContent:
     """A content that is safe: its BLAKE3 hash (32 bytes) and its size in bytes."""
 
     hash: bytes
@@ -78,7 +78,7 @@ class KeptStore:
         self._folder = folder
         self._group = group
 
-    async def put(self, chunks: AsyncIterator[bytes]) -> Kept:
+    async def put(self, chunks: AsyncIterator[bytes]) -> KeptContent:
         """Keep a content. Returns once it is on the disk and in the database. Raises NoSpaceLeft."""
         try:
             writer = await unbroken(asyncio.to_thread(_Writer, self._folder), undo=_Writer.abandon)
@@ -96,7 +96,7 @@ class KeptStore:
             raise ours from error
         row = {"hash": digest, "size": writer.size, "stored_size": stored, "now": utc_now()}
         await self._group.submit(("changes.keep", row))
-        return Kept(digest, writer.size)
+        return KeptContent(digest, writer.size)
 
     async def let_go(self, digests: Sequence[bytes]) -> None:
         """Remove kept contents from the disk; their rows must be gone already."""

@@ -8,8 +8,9 @@ from collections import deque
 from collections.abc import Callable, Mapping
 
 from nailer.core.files.entry import SideName
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.limits import ALL_SITES, Limits
-from nailer.store.jobs import Job, JobKind
+from nailer.store.jobs import Job
 
 # What may pass at once after a pause; small beside the ten seconds over which a limit is to hold.
 _BURST_S = 0.2

@@ -97,7 +97,7 @@ class LiveJob:
         return count
 
 
-class Live:
+class LiveJobs:
     """All running jobs of this process. Pages wait for `changes()`; `touch()` wakes them."""
 
     def __init__(self, when_ended: Callable[[LiveJob], None]) -> None:

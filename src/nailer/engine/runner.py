@@ -26,15 +26,16 @@ import structlog
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import landing_rank
 from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.retry import next_delay
-from nailer.core.jobs.states import ItemState, JobState, Wish, check_item, ended_as
+from nailer.core.jobs.states import ItemState, JobState, JobWish, check_item, ended_as
 from nailer.core.plans.plan import Action
 from nailer.core.words import span_text
 from nailer.engine.carry import Carrier, Outcome
 from nailer.engine.group import GroupCommit, Statement
 from nailer.engine.keep import KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
-from nailer.engine.live import InFlight, Live, LiveJob
+from nailer.engine.live import InFlight, LiveJob, LiveJobs
 from nailer.errors import (
     AnswerNeeded,
     ConnectionDropped,
@@ -56,7 +57,7 @@ from nailer.sides.pool import Pool
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore
 from nailer.store.database import utc_now
-from nailer.store.jobs import Item, Job, JobKind, JobStore
+from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.parts import PartStore
 
 _log = structlog.get_logger()
@@ -95,7 +96,7 @@ class Tools:
     kept: KeptStore
     parts: PartStore
     group: GroupCommit
-    live: Live
+    live: LiveJobs
     pool: Pool
     here: HereSide
     spool: HereSide
@@ -234,7 +235,7 @@ class JobRun:
         self._tools.live.begin(self._live)
         keeper = asyncio.create_task(self._keep_lease())
         work = asyncio.create_task(self._carry_items())
-        wish = Wish.GO_ON
+        wish = JobWish.GO_ON
         carried: dict[int, int] = {}
         try:
             await asyncio.wait({keeper, work}, return_when=asyncio.FIRST_COMPLETED)
@@ -245,14 +246,14 @@ class JobRun:
                     # Nobody waits for a line over which nothing comes: what is left there is cleared over a fresh one.
                     await self._tools.pool.cut(self.job.site_id)
                 work.cancel()
-            await asyncio.gather(work, return_exceptions=wish is not Wish.GO_ON)
-            if wish is not Wish.GO_ON or self._trouble is not None:
+            await asyncio.gather(work, return_exceptions=wish is not JobWish.GO_ON)
+            if wish is not JobWish.GO_ON or self._trouble is not None:
                 # Receipts of items that were cut short may still be on their way: they come before the last count.
                 await self._tools.group.submit()
                 with contextlib.suppress(TimeoutError):
                     async with asyncio.timeout(_SETTLE_S):
-                        await self._settle(keep_parts=wish is Wish.PAUSE)
-                if wish is Wish.PAUSE:
+                        await self._settle(keep_parts=wish is JobWish.PAUSE)
+                if wish is JobWish.PAUSE:
                     await self._tools.parts.carried(carried)
             await self._finish(wish)
         finally:
@@ -397,12 +398,12 @@ class JobRun:
         self._live.failed += item.count
         self._tools.live.touch()
 
-    async def _keep_lease(self) -> Wish:
+    async def _keep_lease(self) -> JobWish:
         """Holds on to the job, and reconnects where nothing moves; returns once it is to be stopped or paused."""
         while True:
             with contextlib.suppress(StoreUnavailable):
                 wish = await self._tools.jobs.renew(self.job.id, self._owner, lease_s=LEASE_S)
-                if wish is not Wish.GO_ON:
+                if wish is not JobWish.GO_ON:
                     return wish
             await self._notice_stuck()
             with contextlib.suppress(TimeoutError):
@@ -438,7 +439,7 @@ class JobRun:
                 items = await self._tools.jobs.waiting_items(self.job.id, after=-1, limit=2 * self._tools.files_at_once)
                 await asyncio.gather(*(carrier.clear_part(item) for item in items if item.action is Action.CARRY))
 
-    async def _finish(self, wish: Wish) -> None:
+    async def _finish(self, wish: JobWish) -> None:
         failed, waiting = await self._tools.jobs.unfinished(self.job.id)
         state = ended_as(failed=failed, waiting=waiting, wish=wish)
         trouble = _trouble_text(self._trouble) if self._trouble else None
@@ -454,7 +455,7 @@ class JobRun:
             for item in window:
                 await self.record_failure(item, gone, 0)
             after = window[-1].position
-        await self._finish(Wish.GO_ON)
+        await self._finish(JobWish.GO_ON)
 
 
 class _Together:

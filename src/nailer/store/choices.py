@@ -14,7 +14,7 @@ _ROWS_AT_ONCE = 5_000
 
 
 @dataclass(frozen=True, slots=True)
-class Choice:
+class StoredChoice:
     """What is to be done with one name while its ends are as `ends` says (16 bytes). `merged` is a text for both ends."""
 
     below: Below
@@ -27,14 +27,15 @@ class ChoiceStore:
     def __init__(self, database: Database) -> None:
         self._db = database
 
-    async def of(self, account_id: int, pair_id: int, direction: Direction) -> list[Choice]:
+    async def of(self, account_id: int, pair_id: int, direction: Direction) -> list[StoredChoice]:
         key = {"account_id": account_id, "pair_id": pair_id, "direction": direction}
         rows = await self._db.read(lambda work: work.rows("choices.of", **key))
         return [
-            Choice(tuple(row["below"].split(b"/")), row["ends"], Doing(row["doing"]), row["merged"]) for row in rows
+            StoredChoice(tuple(row["below"].split(b"/")), row["ends"], Doing(row["doing"]), row["merged"])
+            for row in rows
         ]
 
-    async def write(self, account_id: int, pair_id: int, direction: Direction, choices: Sequence[Choice]) -> None:
+    async def write(self, account_id: int, pair_id: int, direction: Direction, choices: Sequence[StoredChoice]) -> None:
         key = {"account_id": account_id, "pair_id": pair_id, "direction": direction}
         rows = [
             key

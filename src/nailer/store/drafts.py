@@ -42,7 +42,7 @@ class Draft:
 
 
 @dataclass(frozen=True, slots=True)
-class OpenFile:
+class OpenDraft:
     """A line of the list of open files."""
 
     id: int
@@ -98,11 +98,11 @@ class DraftStore:
         row = await self._db.read(lambda work: work.one("drafts.of_file", **key))
         return _draft(row) if row else None
 
-    async def of_account(self, account_id: int) -> list[OpenFile]:
+    async def of_account(self, account_id: int) -> list[OpenDraft]:
         """All open files, in the order in which they were opened."""
         rows = await self._db.read(lambda work: work.rows("drafts.of_account", account_id=account_id))
         return [
-            OpenFile(
+            OpenDraft(
                 row["id"],
                 row["site_id"],
                 row["site_name"],

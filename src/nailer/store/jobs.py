@@ -6,15 +6,15 @@ import json
 from collections.abc import AsyncIterator, Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from enum import StrEnum
 from typing import Any
 
 from nailer.core.files.entry import Entry, Kind, SideName, Stamp
 from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.progress import Count, Tally
-from nailer.core.jobs.states import ENDED, ItemState, JobState, Wish, check_job
+from nailer.core.jobs.states import ENDED, ItemState, JobState, JobWish, check_job
 from nailer.core.plans.destination import Better
-from nailer.core.plans.plan import Action, Choice, Step, Verdict, chosen
+from nailer.core.plans.plan import Action, Choice, PlanStep, Verdict, chosen
 from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 
@@ -22,23 +22,6 @@ _INSERT_AT_ONCE = 2000
 _READ_AT_ONCE = 2000
 # A page asks for its files the moment the plan is confirmed; a minute is a very slow line.
 _PAGE_BEGINS_WITHIN_S = 60.0
-
-
-class JobKind(StrEnum):
-    """What a job does: carries between the sides, takes what a browser sends, removes, takes changes back, copies
-    within a side or from one site to another, moves within a side, unpacks an archive, writes what was prepared
-    here (e.g. in the editor), sets access, or brings one end of a pair into sync with the other."""
-
-    CARRY = "carry"
-    DROP = "drop"
-    REMOVE = "remove"
-    TAKE_BACK = "take-back"
-    COPY = "copy"
-    MOVE = "move"
-    UNPACK = "unpack"
-    WRITE = "write"
-    ACCESS = "access"
-    SYNC = "sync"
 
 
 @dataclass(frozen=True, slots=True)
@@ -446,16 +429,16 @@ class JobStore:
         if not await self._db.write(lambda work: work.run("jobs.take", id=job_id, owner=owner, until=until, now=now)):
             raise Conflict("This plan was carried out already.")
 
-    async def renew(self, job_id: int, owner: str, *, lease_s: float) -> Wish:
+    async def renew(self, job_id: int, owner: str, *, lease_s: float) -> JobWish:
         """Hold on to a job; return what a person wants of it. STOP where it is no longer ours, too."""
         until = utc_now() + timedelta(seconds=lease_s)
 
-        def change(work: Work) -> Wish:
+        def change(work: Work) -> JobWish:
             held = work.run("jobs.renew", id=job_id, owner=owner, until=until)
             row = work.one("jobs.wanted", id=job_id)
             if not held or row is None or row["stop_wanted"]:
-                return Wish.STOP
-            return Wish.PAUSE if row["pause_wanted"] else Wish.GO_ON
+                return JobWish.STOP
+            return JobWish.PAUSE if row["pause_wanted"] else JobWish.GO_ON
 
         return await self._db.write(change)
 
@@ -504,7 +487,7 @@ def _narrow(work: Work, job: Row, choice: Choice, taken: dict[tuple[bytes, ...],
     rows = work.rows("items.of_job", job_id=job["id"], after=-1, limit=2**31)
     items = [_item(row) for row in rows]
     steps = [
-        Step(
+        PlanStep(
             item.action,
             (),
             item.target.below(folder) or (item.target.name,),

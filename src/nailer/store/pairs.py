@@ -6,12 +6,12 @@ import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
-from enum import StrEnum
 
 from nailer.core.compare.joint import Compare
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below
-from nailer.core.pairs.sync import Direction, Flow, Removals, Rolled, Wish
+from nailer.core.pairs.runs import RunState
+from nailer.core.pairs.sync import Direction, Flow, Removals, Rolled, SyncWish
 from nailer.errors import Conflict, NotFound
 from nailer.store.changes import pair_key
 from nailer.store.database import Database, Row, Work, utc_now
@@ -28,7 +28,7 @@ class Pair:
     name: str
     here: SitePath
     there: SitePath
-    wish: Wish
+    wish: SyncWish
     compare: Compare
     sends: bool
     send_after_s: int
@@ -49,25 +49,6 @@ class Pair:
         return self.other_name or "here"
 
 
-class RunState(StrEnum):
-    """How a run stands. `ASKED`: it touched nothing, because something needs a person."""
-
-    RUNNING = "running"
-    DONE = "done"
-    NEEDS_YOU = "needs-you"
-    STOPPED = "stopped"
-    ASKED = "asked"
-
-
-RUN_WORDS = {
-    RunState.RUNNING: "running",
-    RunState.DONE: "done",
-    RunState.NEEDS_YOU: "needs you",
-    RunState.STOPPED: "stopped",
-    RunState.ASKED: "waits for you",
-}
-
-
 @dataclass(frozen=True, slots=True)
 class Run:
     """One carrying out of a plan. `told` are sentences on what it left, and why."""
@@ -78,7 +59,7 @@ class Run:
     account_name: str
     timer_id: int | None
     timer_name: str | None
-    wish: Wish
+    wish: SyncWish
     compare: Compare
     state: RunState
     there_job: int | None
@@ -102,7 +83,7 @@ class NewRun:
     pair_id: int
     account_id: int
     timer_id: int | None
-    wish: Wish
+    wish: SyncWish
     compare: Compare
     flow: Flow
     told: tuple[str, ...]
@@ -120,10 +101,10 @@ class PairStore:
         name: str,
         *,
         other_site_id: int | None = None,
-        wish: Wish | None = None,
+        wish: SyncWish | None = None,
     ) -> Pair:
         """The pair of these two folders; made where there is none yet."""
-        wanted = wish or Wish()
+        wanted = wish or SyncWish()
         values = {
             "site_id": site_id,
             "other_site_id": other_site_id,
@@ -150,7 +131,7 @@ class PairStore:
     async def all(self) -> list[Pair]:
         return [_pair(row) for row in await self._db.read(lambda work: work.rows("pairs.all"))]
 
-    async def set_wish(self, pair_id: int, wish: Wish, compare: Compare) -> None:
+    async def set_wish(self, pair_id: int, wish: SyncWish, compare: Compare) -> None:
         """How the pair was brought into sync last is what it begins with next."""
         values = {"id": pair_id, "direction": wish.direction, "removals": wish.removals, "compare": compare}
         await self._db.write(lambda work: work.run("pairs.set_wish", **values))
@@ -258,7 +239,7 @@ def _pair(row: Row) -> Pair:
         name=row["name"],
         here=SitePath.parse(row["here"]),
         there=SitePath.parse(row["there"]),
-        wish=Wish(Direction(row["direction"]), Removals(row["removals"])),
+        wish=SyncWish(Direction(row["direction"]), Removals(row["removals"])),
         compare=Compare(row["compare"]),
         sends=bool(row["sends"]),
         send_after_s=row["send_after_s"],
@@ -295,7 +276,7 @@ def _run(row: Row) -> Run:
         account_name=row["account_name"],
         timer_id=row["timer_id"],
         timer_name=row["timer_name"],
-        wish=Wish(Direction(row["direction"]), Removals(row["removals"])),
+        wish=SyncWish(Direction(row["direction"]), Removals(row["removals"])),
         compare=Compare(row["compare"]),
         state=RunState(row["state"]),
         there_job=row["there_job"],

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from nailer.core.plans.sieve import Group, How, Sieve, house_sieves, rule_data, rule_of
+from nailer.core.plans.sieve import CountedAs, RuleGroup, Sieve, house_sieves, rule_data, rule_of
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 
@@ -92,7 +92,7 @@ def _stored(row: Row) -> StoredSieve:
     rule = rule_of(json.loads(row["rule"]))
     sieve = Sieve(
         name=row["name"],
-        rule=rule if isinstance(rule, Group) else Group(How.ANY, (rule,)),
+        rule=rule if isinstance(rule, RuleGroup) else RuleGroup(CountedAs.ANY, (rule,)),
         always=tuple(json.loads(row["always"])),
         stays=bool(row["stays"]),
         unseen=bool(row["unseen"]),

@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass, field, fields, replace
 from datetime import datetime
-from enum import StrEnum
 from typing import Any
 
+from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import UTF8
 from nailer.core.files.entry import SideName
@@ -20,19 +20,11 @@ from nailer.store.database import Database, Row, Work, utc_now
 
 
 @dataclass(frozen=True, slots=True)
-class Group:
+class SiteGroup:
     id: int
     parent_id: int | None
     name: str
     position: int
-
-
-class Kept(StrEnum):
-    """Where a password is kept: sealed in the database, in memory until Nailer stops, or only while connected."""
-
-    STORED = "stored"
-    SESSION = "session"
-    ASKED = "asked"
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +53,7 @@ class Site:
     opened_at: datetime | None = None
     document_roots: tuple[DocumentRoot, ...] = ()
     guarded: tuple[SitePath, ...] = ()
-    password_kept: Kept = Kept.STORED
+    password_kept: PasswordKept = PasswordKept.STORED
     key_file: str = ""
     agent: bool = False
     old_allowed: bool = False
@@ -154,8 +146,8 @@ class SiteStore:
         self._db = database
         self._seal = seal
 
-    async def groups(self) -> list[Group]:
-        return [Group(**row) for row in await self._db.read(lambda work: work.rows("sites.groups"))]
+    async def groups(self) -> list[SiteGroup]:
+        return [SiteGroup(**row) for row in await self._db.read(lambda work: work.rows("sites.groups"))]
 
     async def add_group(self, name: str, parent_id: int | None = None, position: int = 0) -> int:
         return await self._db.write(
@@ -491,7 +483,7 @@ def _site(row: Row, roots: tuple[DocumentRoot, ...], guarded: tuple[SitePath, ..
         "start_here": SitePath.parse(row["start_here"]),
         "start_there": SitePath.parse(row["start_there"]),
         "protocol": Protocol(row["protocol"]),
-        "password_kept": Kept(row["password_kept"]),
+        "password_kept": PasswordKept(row["password_kept"]),
         **{flag: bool(row[flag]) for flag in _FLAGS},
     }
     return Site(**{**row, **typed}, document_roots=roots, guarded=guarded)

@@ -6,7 +6,6 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from enum import StrEnum
 
 from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
@@ -14,35 +13,14 @@ from nailer.core.files.names import names_text
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.progress import Count
 from nailer.core.jobs.schedule import Every, Schedule, next_run
-from nailer.core.pairs.sync import Direction, Removals, Wish
+from nailer.core.jobs.timers import Clashes, Mail, Missed
+from nailer.core.pairs.runs import RunState
+from nailer.core.pairs.sync import Direction, Removals, SyncWish
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, aware, utc_now
-from nailer.store.pairs import RunState
 
 _MOST_JOBS = 1000
 NOTHING = Count()
-
-
-class Mail(StrEnum):
-    """When a timer's owner is written to."""
-
-    NEVER = "never"
-    TROUBLE = "trouble"
-    ALWAYS = "always"
-
-
-class Missed(StrEnum):
-    """What becomes of runs whose time passed while Nailer was not running: one run for all of them, or none."""
-
-    ONCE = "once"
-    SKIP = "skip"
-
-
-class Clashes(StrEnum):
-    """What a run does where something needs a person: nothing at all, or everything else."""
-
-    STOP = "stop"
-    LEAVE = "leave"
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +46,7 @@ class NewTimer:
     account_id: int
     pair_id: int | None
     name: str
-    wish: Wish
+    wish: SyncWish
     compare: Compare
     schedule: Schedule
     mail: Mail
@@ -91,7 +69,7 @@ class Timer:
     site_name: str
     colour: str
     name: str
-    wish: Wish
+    wish: SyncWish
     compare: Compare
     schedule: Schedule
     on: bool
@@ -246,7 +224,7 @@ def _timer(row: Row) -> Timer:
         site_name=row["site_name"],
         colour=row["colour"],
         name=row["name"],
-        wish=Wish(Direction(row["direction"]), Removals(row["removals"])),
+        wish=SyncWish(Direction(row["direction"]), Removals(row["removals"])),
         compare=Compare(row["compare"]),
         schedule=Schedule(Every(row["every"]), row["spec"], row["zone"]),
         on=bool(row["is_on"]),

@@ -5,11 +5,11 @@ from __future__ import annotations
 import pytest
 
 from nailer.core.compare.joint import Joint
-from nailer.core.compare.ledger import Row, SortBy, View, build_rows, joint_counts, visible
+from nailer.core.compare.ledger import LedgerRow, SortBy, View, build_rows, joint_counts, visible
 from tests.builders import a_file, a_folder
 
 
-def rows() -> list[Row]:
+def rows() -> list[LedgerRow]:
     here = [a_file("plate-2.txt", 20), a_file("plate-10.txt", 10), a_folder("img"), a_file(".hidden")]
     there = [a_file("plate-2.txt", 20), a_file("Zebra.txt", 5), a_folder("img")]
     return build_rows(here, there, {}, {})

@@ -11,14 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import nailer.standins.demo
-from nailer.core.connecting.letter import Field, Reading, read
+from nailer.core.connecting.letter import Field, LetterReading, read
 
 LETTERS = Path(__file__).parents[2] / "letters"
 DEMO_LETTERS = Path(nailer.standins.demo.__file__).parent / "letters"
 EXPECTED: dict[str, dict[str, Any]] = json.loads((LETTERS / "expected.json").read_text())
 
 
-def values(reading: Reading, account: int = 0) -> dict[str, str]:
+def values(reading: LetterReading, account: int = 0) -> dict[str, str]:
     return {what.value: str(found.value) for what, found in reading.accounts[account].fields.items()}
 
 

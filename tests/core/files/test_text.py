@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nailer.core.compare.differences import Change, differences
+from nailer.core.compare.differences import LineChange, differences
 from nailer.core.files.text import TextForm, decoded, encoded
 from nailer.errors import InvalidInput
 
@@ -66,8 +66,8 @@ def test_differences_rebuild_both_texts(old: list[str], new: list[str]) -> None:
     lines = differences("\n".join(old), "\n".join(new), around=99)
     assert lines is not None
     if lines:
-        assert [one.text for one in lines if one.change in (Change.SAME, Change.GONE)] == old
-        assert [one.text for one in lines if one.change in (Change.SAME, Change.NEW)] == new
+        assert [one.text for one in lines if one.change in (LineChange.SAME, LineChange.GONE)] == old
+        assert [one.text for one in lines if one.change in (LineChange.SAME, LineChange.NEW)] == new
     else:
         assert old == new
 
@@ -75,4 +75,4 @@ def test_differences_rebuild_both_texts(old: list[str], new: list[str]) -> None:
 def test_what_is_far_from_any_difference_is_counted() -> None:
     lines = differences("\n" * 50, "\n" * 25 + "x\n" + "\n" * 25)
     assert lines is not None
-    assert (lines[0].change, lines[0].text, lines[-1].change) == (Change.SKIPPED, "22", Change.SKIPPED)
+    assert (lines[0].change, lines[0].text, lines[-1].change) == (LineChange.SKIPPED, "22", LineChange.SKIPPED)

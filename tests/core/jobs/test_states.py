@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from nailer.core.jobs.states import ENDED, ItemState, JobState, Wish, check_item, check_job, ended_as, may_follow
+from nailer.core.jobs.states import ENDED, ItemState, JobState, JobWish, check_item, check_job, ended_as, may_follow
 from nailer.errors import Conflict
 
 
@@ -21,13 +21,13 @@ def test_ended_states_only_begin_again_by_waiting() -> None:
 @pytest.mark.parametrize(
     ("failed", "waiting", "wish", "state"),
     [
-        (0, 0, Wish.GO_ON, JobState.DONE),
-        (1, 0, Wish.GO_ON, JobState.NEEDS_YOU),
-        (0, 3, Wish.GO_ON, JobState.NEEDS_YOU),
-        (1, 3, Wish.STOP, JobState.STOPPED),
-        (0, 3, Wish.PAUSE, JobState.PAUSED),
-        (1, 0, Wish.PAUSE, JobState.NEEDS_YOU),
+        (0, 0, JobWish.GO_ON, JobState.DONE),
+        (1, 0, JobWish.GO_ON, JobState.NEEDS_YOU),
+        (0, 3, JobWish.GO_ON, JobState.NEEDS_YOU),
+        (1, 3, JobWish.STOP, JobState.STOPPED),
+        (0, 3, JobWish.PAUSE, JobState.PAUSED),
+        (1, 0, JobWish.PAUSE, JobState.NEEDS_YOU),
     ],
 )
-def test_how_a_job_ends(failed: int, waiting: int, wish: Wish, state: JobState) -> None:
+def test_how_a_job_ends(failed: int, waiting: int, wish: JobWish, state: JobState) -> None:
     assert ended_as(failed=failed, waiting=waiting, wish=wish) is state

@@ -22,9 +22,9 @@ from nailer.core.pairs.sync import (
     Flow,
     Removals,
     Rolled,
-    Row,
+    SyncRow,
     SyncSteps,
-    Wish,
+    SyncWish,
     bars,
     choices_of,
     compared,
@@ -38,11 +38,11 @@ from nailer.core.pairs.sync import (
     same_sized,
     sync_steps,
 )
-from nailer.core.plans.plan import Action, Step
+from nailer.core.plans.plan import Action, PlanStep
 from tests.builders import NOON_S, a_file, a_folder, a_link
 
 Files = dict[str, tuple[int, int]]  # path: size, seconds after noon
-PUBLISH, FETCH, LEVEL = (Wish(way, Removals.FOLLOW) for way in Direction)
+PUBLISH, FETCH, LEVEL = (SyncWish(way, Removals.FOLLOW) for way in Direction)
 
 
 def a_tree(files: Mapping[str, tuple[int, int]], *more: tuple[str, Entry], folders: tuple[str, ...] = ()) -> Tree:
@@ -82,7 +82,7 @@ def shown(below: Below) -> str:
     return b"/".join(below).decode()
 
 
-def doings(here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], wish: Wish) -> dict[str, Doing]:
+def doings(here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], wish: SyncWish) -> dict[str, Doing]:
     found = compared(here, there, known)
     each = proposed(found.rows, wish, bars(here, there)).each
     return {shown(row.below): doing for row, doing in zip(found.rows, each, strict=True)}
@@ -129,7 +129,7 @@ def test_what_each_wish_does(
 )
 def test_removals_follow_are_left_or_asked_for(removals: Removals, does: str) -> None:
     found = doings(
-        a_tree({"b": (1, 0)}), a_tree({"a": (1, 0), "b": (1, 0)}), level_at({"a": (1, 0)}), Wish(removals=removals)
+        a_tree({"b": (1, 0)}), a_tree({"a": (1, 0), "b": (1, 0)}), level_at({"a": (1, 0)}), SyncWish(removals=removals)
     )
 
     assert found == {"a": does}
@@ -217,7 +217,7 @@ def planned(
     here: Tree,
     there: Tree,
     known: dict[Below, dict[bytes, Baseline]],
-    wish: Wish,
+    wish: SyncWish,
     chosen: Mapping[str, Doing] | None = None,
 ) -> SyncSteps:
     found = compared(here, there, known)
@@ -447,7 +447,7 @@ _PATHS = st.one_of(_NAMES, st.tuples(st.sampled_from(["d", "e"]), _NAMES).map("/
 _FILES = st.dictionaries(_PATHS, st.tuples(st.integers(1, 3), st.sampled_from([0, 60, 7200])), max_size=7)
 
 
-def applied(tree: Tree, steps: list[Step], other: Tree) -> Tree:
+def applied(tree: Tree, steps: list[PlanStep], other: Tree) -> Tree:
     """What a side holds once its steps are carried out; fails where one cannot be."""
     names = {(*folder, entry.name): entry for folder, entries in tree.folders.items() for entry in entries}
     far = {(*folder, entry.name): entry for folder, entries in other.folders.items() for entry in entries}
@@ -485,7 +485,7 @@ def contents(tree: Tree) -> dict[str, tuple[int, int]]:
 
 
 def carried_out(
-    here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], wish: Wish, clash: Doing
+    here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], wish: SyncWish, clash: Doing
 ) -> tuple[Tree, Tree, Comparison, Doings]:
     found = compared(here, there, known)
     offered = proposed(found.rows, wish)
@@ -558,7 +558,7 @@ def test_levelling_loses_no_content(here: Files, there: Files, known: Files, cla
     assert {*here.values(), *there.values()} <= after
 
 
-def _each(found: Comparison, wish: Wish, clash: Doing) -> Doings:
+def _each(found: Comparison, wish: SyncWish, clash: Doing) -> Doings:
     offered = proposed(found.rows, wish)
     wanted = {
         number: clash if clash in choices_of(row, Doing.DECIDE) else choices_of(row, Doing.DECIDE)[0]
@@ -579,7 +579,7 @@ def test_what_a_sieve_holds_back_is_on_its_side_afterwards(
         return "held" if shown(below[-1:]) in held_names else ""
 
     found = compared(one, two, level_at(known), held=held)
-    offered = proposed(found.rows, Wish(way, Removals.FOLLOW))
+    offered = proposed(found.rows, SyncWish(way, Removals.FOLLOW))
     wanted = {
         number: choices_of(row, Doing.DECIDE)[0]
         for number, row in enumerate(found.rows)
@@ -595,7 +595,7 @@ def test_what_a_sieve_holds_back_is_on_its_side_afterwards(
 def test_the_top_itself_unread_leaves_everything() -> None:
     row = compared(Tree({}, {(): "no right"}), a_tree({"a": (1, 0)}), {}).rows[0]
 
-    assert isinstance(row, Row)
+    assert isinstance(row, SyncRow)
     assert (row.below, proposed([row], PUBLISH).each) == ((), [Doing.LEAVE])
 
 
@@ -617,7 +617,7 @@ def test_an_entry_seen_twice_is_level_by_what_it_was() -> None:
     ],
 )
 def test_the_ends_of_a_row_are_others_once_one_of_them_has_changed(changed: dict[str, Entry | None]) -> None:
-    row = Row((b"a",), a_file("a"), a_file("a", size=9), Standing(Joint.BOTH_CHANGED, "both changed"))
+    row = SyncRow((b"a",), a_file("a"), a_file("a", size=9), Standing(Joint.BOTH_CHANGED, "both changed"))
 
     assert ends_of(replace(row, **changed)) != ends_of(row)
     assert ends_of(replace(row, here=replace(a_file("a"), access=0o600))) == ends_of(row)
@@ -635,7 +635,7 @@ def test_a_folder_in_the_way_that_is_not_all_known_stays(unsure: str) -> None:
     there = Tree(inside if unsure == "problem" else inside | {deep: []}, problems, lacks)
     found = compared(here, there, {})
     (row,) = [row for row in found.rows if row.below == (b"x",)]
-    doings = decided(found.rows, proposed(found.rows, Wish()), {found.rows.index(row): Doing.UPLOAD})
+    doings = decided(found.rows, proposed(found.rows, SyncWish()), {found.rows.index(row): Doing.UPLOAD})
 
     steps = sync_steps(found.rows, doings, here, there)
 

@@ -10,8 +10,8 @@ from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.plans.plan import (
     Action,
     Choice,
-    Found,
-    Step,
+    FoundFile,
+    PlanStep,
     Verdict,
     carry_plan,
     chosen,
@@ -23,8 +23,8 @@ from tests.builders import NOON_S, a_file, a_folder, a_link
 NEW, OLD = a_file(size=5, at_s=NOON_S + 900), a_file(size=4, at_s=NOON_S)
 
 
-def found(entry: Entry, *above: str) -> Found:
-    return Found((*(name.encode() for name in above), entry.name), entry)
+def found(entry: Entry, *above: str) -> FoundFile:
+    return FoundFile((*(name.encode() for name in above), entry.name), entry)
 
 
 @pytest.mark.parametrize(
@@ -75,7 +75,7 @@ def test_nothing_is_carried_under_a_folder_that_cannot_be_made() -> None:
 
 
 def test_a_folder_that_could_not_be_read_is_left_and_said() -> None:
-    (step,) = carry_plan([Found((b"img",), a_folder("img"), problem="Permission refused.")], {})
+    (step,) = carry_plan([FoundFile((b"img",), a_folder("img"), problem="Permission refused.")], {})
 
     assert (step.verdict, step.reason) == (Verdict.LEFT, "Permission refused.")
 
@@ -118,7 +118,7 @@ def test_two_kept_beside_each_other_get_different_names() -> None:
 def test_an_unread_folder_bars_its_own_removal_and_its_parents() -> None:
     tree = [
         found(a_folder("img")),
-        Found((b"img", b"deep"), a_folder("deep"), problem="Permission refused."),
+        FoundFile((b"img", b"deep"), a_folder("deep"), problem="Permission refused."),
         found(a_file("a.svg"), "img"),
     ]
 
@@ -156,7 +156,7 @@ def _closed(raw: dict[tuple[bytes, ...], int]) -> dict[tuple[bytes, ...], Entry]
 trees = st.dictionaries(paths, st.integers(0, 3), max_size=12).map(_closed)
 
 
-def _carried(steps: list[Step], there: dict[tuple[bytes, ...], Entry]) -> dict[tuple[bytes, ...], Entry]:
+def _carried(steps: list[PlanStep], there: dict[tuple[bytes, ...], Entry]) -> dict[tuple[bytes, ...], Entry]:
     """What carrying out a plan leaves there; fails where a step comes before what it needs."""
     after = dict(there)
     for step in steps:
@@ -172,7 +172,7 @@ def _carried(steps: list[Step], there: dict[tuple[bytes, ...], Entry]) -> dict[t
 def test_a_carried_out_plan_leaves_everything_there_that_had_room(
     here: dict[tuple[bytes, ...], Entry], there: dict[tuple[bytes, ...], Entry]
 ) -> None:
-    steps = carry_plan([Found(below, entry) for below, entry in here.items()], there)
+    steps = carry_plan([FoundFile(below, entry) for below, entry in here.items()], there)
 
     after = _carried(steps, there)
 
@@ -186,7 +186,7 @@ def test_a_carried_out_plan_leaves_everything_there_that_had_room(
 def test_planning_again_finds_nothing_to_do(
     here: dict[tuple[bytes, ...], Entry], there: dict[tuple[bytes, ...], Entry]
 ) -> None:
-    tree = [Found(below, entry) for below, entry in here.items()]
+    tree = [FoundFile(below, entry) for below, entry in here.items()]
 
     after = _carried(carry_plan(tree, there), there)
 
@@ -197,7 +197,7 @@ def test_planning_again_finds_nothing_to_do(
 def test_removal_empties_every_folder_before_it_goes(tree: dict[tuple[bytes, ...], Entry]) -> None:
     left = dict(tree)
 
-    for step in removal_plan([Found(below, entry) for below, entry in tree.items()]):
+    for step in removal_plan([FoundFile(below, entry) for below, entry in tree.items()]):
         if step.action is Action.REMOVE_FOLDER:
             assert not [below for below in left if below[:-1] == step.target]
         del left[step.target]

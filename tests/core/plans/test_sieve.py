@@ -10,10 +10,10 @@ from nailer.core.files.entry import NS
 from nailer.core.files.kinds import FileKind, kind_by_head, kind_by_name
 from nailer.core.plans.sieve import (
     Condition,
-    Group,
-    How,
+    CountedAs,
     Match,
     Name,
+    RuleGroup,
     Sieve,
     Sieves,
     Test,
@@ -33,16 +33,16 @@ DAY_NS = 86_400 * NS
 PICTURE, LARGE = Match(Test.KIND, "picture"), Match(Test.LARGER, "8000000")
 WORKING = Sieve(
     "Working files",
-    Group(
-        How.ANY,
-        (Match(Test.KIND, "layered"), Group(How.ALL, (PICTURE, LARGE)), Match(Test.PATTERN, "**/_drafts/")),
+    RuleGroup(
+        CountedAs.ANY,
+        (Match(Test.KIND, "layered"), RuleGroup(CountedAs.ALL, (PICTURE, LARGE)), Match(Test.PATTERN, "**/_drafts/")),
     ),
     always=("press/*.tif",),
 )
 
 
-def sieve(*parts: Condition, how: How = How.ANY, always: tuple[str, ...] = (), **more: bool) -> Sieve:
-    return Sieve("test", Group(how, parts), always, **more)
+def sieve(*parts: Condition, how: CountedAs = CountedAs.ANY, always: tuple[str, ...] = (), **more: bool) -> Sieve:
+    return Sieve("test", RuleGroup(how, parts), always, **more)
 
 
 def a_name(path: str, size: int = 10, days: float = 0, kind: FileKind | None = None) -> Name:
@@ -85,16 +85,16 @@ def test_groups_nest() -> None:
     assert catches(WORKING, "img/a.tif", 9_000_000)
     assert not catches(WORKING, "img/a.tif", 7_000_000)
     assert not catches(WORKING, "press/a.tif", 9_000_000)
-    others = sieve(PICTURE, Match(Test.KIND, "page"), how=How.NONE)
+    others = sieve(PICTURE, Match(Test.KIND, "page"), how=CountedAs.NONE)
     assert catches(others, "a.css")
     assert not catches(others, "a.png")
 
 
 def test_a_folder_is_held_back_whole_only_where_that_is_sure() -> None:
     assert catches(sieve(Match(Test.PATTERN, "drafts/")), "drafts/")
-    assert not catches(sieve(PICTURE, how=How.NONE), "img/")
+    assert not catches(sieve(PICTURE, how=CountedAs.NONE), "img/")
     assert not catches(sieve(LARGE), "img/")
-    both = sieve(Match(Test.PATTERN, "drafts/"), LARGE, how=How.ALL)
+    both = sieve(Match(Test.PATTERN, "drafts/"), LARGE, how=CountedAs.ALL)
     assert not catches(both, "drafts/")
     assert catches(both, "drafts/a", 9_000_000)
 
@@ -108,7 +108,7 @@ def test_with_exceptions_no_folder_is_held_back_whole() -> None:
 
 
 def test_the_first_sieve_that_names_a_file_decides() -> None:
-    keeps = Sieve("press", Group(How.ANY, (Match(Test.PATTERN, "nothing-at-all"),)), always=("press/*.tif",))
+    keeps = Sieve("press", RuleGroup(CountedAs.ANY, (Match(Test.PATTERN, "nothing-at-all"),)), always=("press/*.tif",))
     order, turned = Sieves([keeps, WORKING], NOW_NS), Sieves([WORKING, keeps], NOW_NS)
     draft = a_name("press/_drafts/a.html")
 
@@ -166,7 +166,7 @@ def test_a_rule_reads_as_a_sentence_and_as_an_exact_line() -> None:
     assert WORKING.exact == (
         "kind is layered or (kind is picture and size > 8.0 MB) or path in **/_drafts/; except press/*.tif"
     )
-    assert sieve(Match(Test.OLDER, "400"), how=How.NONE, stays=False, unseen=True).sentence == (
+    assert sieve(Match(Test.OLDER, "400"), how=CountedAs.NONE, stays=False, unseen=True).sentence == (
         "Do not list what does not do any of these: is older than 400 days"
     )
     assert sieve().sentence == "Names nothing yet"
@@ -210,27 +210,27 @@ _CONDITIONS = st.recursive(
         st.builds(Match, st.just(Test.PATTERN), st.sampled_from(["*.a", "b/", "**/c", "/d"])),
         st.builds(Match, st.sampled_from([Test.LARGER, Test.OLDER]), st.integers(0, 10**9).map(str)),
     ),
-    lambda inner: st.builds(Group, st.sampled_from(list(How)), st.lists(inner, max_size=3).map(tuple)),
+    lambda inner: st.builds(RuleGroup, st.sampled_from(list(CountedAs)), st.lists(inner, max_size=3).map(tuple)),
     max_leaves=8,
 )
 
 
-@given(st.lists(_CONDITIONS, max_size=3).map(lambda parts: Group(How.ANY, tuple(parts))))
-def test_a_rule_survives_being_stored(rule: Group) -> None:
+@given(st.lists(_CONDITIONS, max_size=3).map(lambda parts: RuleGroup(CountedAs.ANY, tuple(parts))))
+def test_a_rule_survives_being_stored(rule: RuleGroup) -> None:
     assume(_depth(rule) <= 5)
 
     assert rule_of(rule_data(rule)) == rule
 
 
 def _depth(rule: Condition) -> int:
-    return 1 + max((_depth(part) for part in rule.parts), default=0) if isinstance(rule, Group) else 0
+    return 1 + max((_depth(part) for part in rule.parts), default=0) if isinstance(rule, RuleGroup) else 0
 
 
 @given(
-    st.lists(_CONDITIONS, max_size=2).map(lambda parts: Group(How.ANY, tuple(parts))),
+    st.lists(_CONDITIONS, max_size=2).map(lambda parts: RuleGroup(CountedAs.ANY, tuple(parts))),
     st.sampled_from(["x.png", "b/c.a", "d"]),
 )
-def test_what_holds_of_a_folder_holds_of_all_in_it(rule: Group, inside: str) -> None:
+def test_what_holds_of_a_folder_holds_of_all_in_it(rule: RuleGroup, inside: str) -> None:
     one = Sieve("test", rule)
     if catches(one, "b/"):
         assert catches(one, f"b/{inside}")

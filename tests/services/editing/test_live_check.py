@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import pytest
 import uvicorn
 
-from nailer.core.check.live import Live
+from nailer.core.check.live import LiveFinding
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import InvalidInput
@@ -29,7 +29,7 @@ class Web:
     world: World
     pages: Pages
 
-    async def verdict(self, name: str, before: bytes | None = None) -> Live:
+    async def verdict(self, name: str, before: bytes | None = None) -> LiveFinding:
         found, self.answers = await self.world.nailer.live_check.of_file(self.world.site, at(name), before)
         self.sentence, self.again_s = found.sentence, found.again_s
         return found.live
@@ -62,42 +62,42 @@ async def web(world: World) -> AsyncIterator[Web]:
 async def test_what_visitors_get_is_what_is_there(web: Web) -> None:
     write(web.world.there, "index.html", "<p>hello")
 
-    assert await web.verdict("index.html") is Live.LIVE
+    assert await web.verdict("index.html") is LiveFinding.LIVE
     assert [one.status for one in web.answers] == [200, 200, 200]
 
 
 async def test_an_old_copy_in_a_cache_is_told_with_its_age_and_how_long(web: Web) -> None:
     write(web.world.there, "site.css", "old {}")
-    assert await web.verdict("site.css") is Live.LIVE
+    assert await web.verdict("site.css") is LiveFinding.LIVE
     write(web.world.there, "site.css", "new {}")
 
-    assert await web.verdict("site.css") is Live.CACHED
+    assert await web.verdict("site.css") is LiveFinding.CACHED
     assert "Age 0 s" in web.sentence
     assert web.again_s is not None
     assert 50 < web.again_s <= 61
     assert "let it go" in await web.world.nailer.live_check.purge("https://mosslane.example/.purge", "x")
-    assert await web.verdict("site.css") is Live.LIVE
+    assert await web.verdict("site.css") is LiveFinding.LIVE
 
 
 async def test_a_missing_or_closed_page_is_told_with_its_repair(web: Web) -> None:
     write(web.world.there, "a.html", "a").chmod(0o600)
-    assert await web.verdict("a.html") is Live.FORBIDDEN
+    assert await web.verdict("a.html") is LiveFinding.FORBIDDEN
     other = web.world.there.parent / "other"
     write(other, "b.html", "b")
     web.pages._roots = dict.fromkeys(web.pages._roots, other)
     (web.world.there / "a.html").chmod(0o644)
-    assert await web.verdict("a.html") is Live.MISSING
+    assert await web.verdict("a.html") is LiveFinding.MISSING
     write(other, "a.html", "another")
-    assert await web.verdict("a.html") is Live.OTHER
+    assert await web.verdict("a.html") is LiveFinding.OTHER
 
 
 async def test_programs_are_not_compared_but_their_source_is_never_shown(web: Web) -> None:
     write(web.world.there, "cgi-bin/run.cgi", RUNS).chmod(0o755)
-    assert await web.verdict("cgi-bin/run.cgi") is Live.PROGRAM
+    assert await web.verdict("cgi-bin/run.cgi") is LiveFinding.PROGRAM
     write(web.world.there, "cgi-bin/run.cgi", "#!/bin/sh\nexit 1\n").chmod(0o755)
-    assert await web.verdict("cgi-bin/run.cgi") is Live.BROKEN
+    assert await web.verdict("cgi-bin/run.cgi") is LiveFinding.BROKEN
     write(web.world.there, "run.php", "<?php $password = 'x';")
-    assert await web.verdict("run.php") is Live.SOURCE
+    assert await web.verdict("run.php") is LiveFinding.SOURCE
 
 
 async def test_a_site_that_does_not_answer_says_so(world: World) -> None:
@@ -109,7 +109,7 @@ async def test_a_site_that_does_not_answer_says_so(world: World) -> None:
 
     found, answers = await world.nailer.live_check.of_file(world.site, at("a.html"))
 
-    assert found.live is Live.SILENT
+    assert found.live is LiveFinding.SILENT
     assert all(one.status is None and one.words for one in answers)
 
 

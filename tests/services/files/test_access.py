@@ -12,7 +12,7 @@ from nailer.core.files.access import AccessWish
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
 from nailer.errors import InvalidInput, Locked, NotFound
-from nailer.services.files.access import Reading
+from nailer.services.files.access import AccessReading
 from nailer.standins.sftp import _Files
 from nailer.store.changes import What
 from tests.builders import write
@@ -27,7 +27,7 @@ def modes(root: Path) -> dict[str, int]:
     }
 
 
-async def read(world: World, *names: bytes) -> Reading:
+async def read(world: World, *names: bytes) -> AccessReading:
     return await world.nailer.permit.read(world.account_id, world.site, SideName.THERE, THERE, names)
 
 

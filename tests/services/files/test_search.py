@@ -8,7 +8,7 @@ from contextlib import aclosing
 import pytest
 
 from nailer.core.files.entry import Entry, Kind, SideName
-from nailer.core.files.search import AccessWish, Wanted, parse_days, parse_size
+from nailer.core.files.search import AccessSought, SearchWanted, parse_days, parse_size
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import InvalidInput
 from nailer.services.files.search import Hit, Passed, search
@@ -22,21 +22,21 @@ NOW_NS = int((NOON_S + 86_400) * 1e9)
 @pytest.mark.parametrize(
     ("wanted", "names"),
     [
-        (Wanted(name="index"), {"index.html", "Index-old.HTML"}),
-        (Wanted(name="*.html"), {"index.html", "Index-old.HTML"}),
-        (Wanted(kind=Kind.FOLDER), {"img"}),
-        (Wanted(kind=Kind.LINK), {"www"}),
-        (Wanted(least_bytes=5_000), {"film.bin"}),
-        (Wanted(most_bytes=100), {"index.html"}),
-        (Wanted(newer_days=2, now_ns=NOW_NS), {"index.html", "film.bin", "run.cgi"}),
-        (Wanted(older_days=100, now_ns=NOW_NS), {"Index-old.HTML"}),
-        (Wanted(access=AccessWish.ALL_WRITE), {"film.bin"}),
-        (Wanted(access=AccessWish.RUNS), {"run.cgi"}),
-        (Wanted(access=AccessWish.ALL_CANNOT_READ), {"run.cgi"}),
+        (SearchWanted(name="index"), {"index.html", "Index-old.HTML"}),
+        (SearchWanted(name="*.html"), {"index.html", "Index-old.HTML"}),
+        (SearchWanted(kind=Kind.FOLDER), {"img"}),
+        (SearchWanted(kind=Kind.LINK), {"www"}),
+        (SearchWanted(least_bytes=5_000), {"film.bin"}),
+        (SearchWanted(most_bytes=100), {"index.html"}),
+        (SearchWanted(newer_days=2, now_ns=NOW_NS), {"index.html", "film.bin", "run.cgi"}),
+        (SearchWanted(older_days=100, now_ns=NOW_NS), {"Index-old.HTML"}),
+        (SearchWanted(access=AccessSought.ALL_WRITE), {"film.bin"}),
+        (SearchWanted(access=AccessSought.RUNS), {"run.cgi"}),
+        (SearchWanted(access=AccessSought.ALL_CANNOT_READ), {"run.cgi"}),
     ],
     ids=lambda one: " ".join(sorted(one)) if isinstance(one, set) else str(one),
 )
-def test_what_fits(wanted: Wanted, names: set[str]) -> None:
+def test_what_fits(wanted: SearchWanted, names: set[str]) -> None:
     entries: list[Entry] = [
         a_file("index.html", 100),
         a_file("Index-old.HTML", 300, NOON_S - 200 * 86_400),
@@ -60,7 +60,7 @@ def test_days_are_numbers() -> None:
         parse_days("yesterday")
 
 
-async def found(world: World, wanted: Wanted) -> dict[str, str]:
+async def found(world: World, wanted: SearchWanted) -> dict[str, str]:
     hits = {}
     async with (
         world.nailer.browse.side(world.site, SideName.THERE) as side,
@@ -79,7 +79,7 @@ async def test_text_inside_is_found_with_its_line(world: World) -> None:
     write(world.there, "pier.png", "winter sailings, but a picture")
     write(world.there, "blob", b"\0\0\0 winter sailings")
 
-    hits = await found(world, Wanted(inside="winter sailings"))
+    hits = await found(world, SearchWanted(inside="winter sailings"))
 
     assert hits.keys() == {"news/a.html", "deep/er/c.css", "blob"}
     assert hits["news/a.html"] == "<p>Winter Sailings begin</p>"
@@ -90,7 +90,7 @@ async def test_a_search_that_is_left_ends_its_requests(world: World) -> None:
         write(world.there, f"d{number}/a.html", "x")
     world.host.fault = Slow(0.02)
     async with world.nailer.browse.side(world.site, SideName.THERE) as side:
-        async with aclosing(search(side, THERE, Wanted())) as hits:
+        async with aclosing(search(side, THERE, SearchWanted())) as hits:
             async for one in hits:
                 if isinstance(one, Passed) and one.folders > 3:
                     break

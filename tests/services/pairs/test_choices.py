@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from nailer.core.compare.joint import Compare
-from nailer.core.pairs.sync import Direction, Doing, Removals, Wish
+from nailer.core.pairs.runs import RunState
+from nailer.core.pairs.sync import Direction, Doing, Removals, SyncWish
 from nailer.services.pairs.plan import SyncPlan
-from nailer.store.pairs import RunState
 from tests.builders import NOON_S, tree, write
 from tests.services.pairs.test_sync import LEVEL, PUBLISH, a_pair, carried_out, choose, does, level_now, read
 from tests.world import World
 
 
-async def read_by_page(world: World, wish: Wish = LEVEL) -> SyncPlan:
+async def read_by_page(world: World, wish: SyncWish = LEVEL) -> SyncPlan:
     """As a page reads: the plan stays with a person. The reading before it is let go, as at a restart."""
     plan = world.nailer.sync.begin(world.account_id, await a_pair(world), wish, Compare.SIZE_AND_TIME)
     assert plan.task is not None
@@ -63,7 +63,7 @@ async def test_each_direction_has_its_own_choices(world: World) -> None:
     await world.nailer.sync.set_wish(plan, PUBLISH)
     assert does(plan) == {"a.html": Doing.DECIDE}
     await choose(world, plan, a=Doing.UPLOAD)
-    await world.nailer.sync.set_wish(plan, Wish(Direction.LEVEL, Removals.ASK))
+    await world.nailer.sync.set_wish(plan, SyncWish(Direction.LEVEL, Removals.ASK))
 
     assert does(plan) == {"a.html": Doing.DOWNLOAD}
     assert does(await read_by_page(world, PUBLISH)) == {"a.html": Doing.UPLOAD}

@@ -17,22 +17,23 @@ from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.states import ItemState, JobState
-from nailer.core.pairs.sync import Direction, Doing, Removals, Wish, choices_of
+from nailer.core.pairs.runs import RunState
+from nailer.core.pairs.sync import Direction, Doing, Removals, SyncWish, choices_of
 from nailer.core.plans.plan import Action
-from nailer.core.plans.sieve import Group, How, Match, Sieve, Test
+from nailer.core.plans.sieve import CountedAs, Match, RuleGroup, Sieve, Test
 from nailer.errors import Conflict, InvalidInput, Locked, NotFound
 from nailer.services.pairs.plan import SyncPlan
 from nailer.standins.faults import CutAfter, CutListing, ShutFolder
 from nailer.standins.sftp import SftpHost
 from nailer.store.database import Database
-from nailer.store.pairs import Pair, Run, RunState
+from nailer.store.pairs import Pair, Run
 from nailer.store.sites import Secrets, Site
 from tests.builders import NOON_S, a_site, path, tree, write
 from tests.contracts.sides import shown_key
 from tests.engine.test_carry import over_ftp
 from tests.world import HERE, THERE, World, a_world
 
-PUBLISH, FETCH, LEVEL = (Wish(way, Removals.FOLLOW) for way in Direction)
+PUBLISH, FETCH, LEVEL = (SyncWish(way, Removals.FOLLOW) for way in Direction)
 
 
 async def a_pair(world: World) -> Pair:
@@ -40,7 +41,7 @@ async def a_pair(world: World) -> Pair:
 
 
 async def read(
-    world: World, wish: Wish = LEVEL, compare: Compare = Compare.SIZE_AND_TIME, pair: Pair | None = None
+    world: World, wish: SyncWish = LEVEL, compare: Compare = Compare.SIZE_AND_TIME, pair: Pair | None = None
 ) -> SyncPlan:
     return await world.nailer.sync.read_now(world.account_id, pair or await a_pair(world), wish, compare)
 
@@ -66,7 +67,7 @@ async def carried_out(world: World, plan: SyncPlan, typed: str | None = None) ->
     return await world.nailer.sync.ended(await world.nailer.sync.carry_out(plan, typed=word))
 
 
-async def bring(world: World, wish: Wish = LEVEL, **wanted: Doing) -> Run:
+async def bring(world: World, wish: SyncWish = LEVEL, **wanted: Doing) -> Run:
     plan = await read(world, wish)
     await choose(world, plan, **wanted)
     return await carried_out(world, plan)
@@ -342,7 +343,9 @@ async def test_a_whole_run_is_taken_back(world: World) -> None:
 
 async def test_sieves_hold_back_and_say_so(world: World) -> None:
     pair = await a_pair(world)
-    own = Sieve("Working files", Group(How.ANY, (Match(Test.KIND, "layered"), Match(Test.PATTERN, "drafts/"))))
+    own = Sieve(
+        "Working files", RuleGroup(CountedAs.ANY, (Match(Test.KIND, "layered"), Match(Test.PATTERN, "drafts/")))
+    )
     await world.nailer.pairs.pick_sieves(pair.id, [await world.nailer.sieves.add(own)])
     write(world.here, "a.html", "x")
     write(world.here, "poster.psd", "x")

@@ -10,13 +10,14 @@ import pytest
 from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
-from nailer.core.pairs.sync import Wish
+from nailer.core.jobs.timers import Clashes, Mail, Missed
+from nailer.core.pairs.runs import RunState
+from nailer.core.pairs.sync import SyncWish
 from nailer.core.plans.plan import Choice
 from nailer.errors import Conflict, NotFound
 from nailer.services.plans import read as planread
 from nailer.standins.faults import Full
-from nailer.store.pairs import RunState
-from nailer.store.timers import Carry, Clashes, Mail, Missed, NewTimer, TimedJob, Timer
+from nailer.store.timers import Carry, NewTimer, TimedJob, Timer
 from tests.builders import NOON_S, tree, write
 from tests.services.pairs.test_timers import DAILY
 from tests.world import HERE, THERE, World
@@ -28,7 +29,7 @@ def upload(world: World, *names: bytes) -> Carry:
 
 async def a_timer(world: World, carries: Carry, clashes: Clashes = Clashes.STOP) -> Timer:
     ways = (Mail.NEVER, Missed.ONCE, clashes)
-    made = NewTimer(world.account_id, None, "Feed", Wish(), Compare.SIZE_AND_TIME, DAILY, *ways, carries=carries)
+    made = NewTimer(world.account_id, None, "Feed", SyncWish(), Compare.SIZE_AND_TIME, DAILY, *ways, carries=carries)
     return await world.nailer.timer_store.get(await world.nailer.timer_store.add(made))
 
 

@@ -12,14 +12,16 @@ import pytest
 from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.schedule import Every, Schedule
-from nailer.core.pairs.sync import Direction, Removals, Wish
+from nailer.core.jobs.timers import Clashes, Mail, Missed
+from nailer.core.pairs.runs import RunState
+from nailer.core.pairs.sync import Direction, Removals, SyncWish
 from nailer.errors import Conflict, NotFound
 from nailer.services.plans.notices import Post
 from nailer.standins.mail import MailHost
 from nailer.store.accounts import WhenDone
 from nailer.store.database import Database, utc_now
-from nailer.store.pairs import Run, RunState
-from nailer.store.timers import Clashes, Mail, Missed, NewTimer, Timer
+from nailer.store.pairs import Run
+from nailer.store.timers import NewTimer, Timer
 from tests.builders import NOON_S, tree, write
 from tests.services.pairs.test_sync import PUBLISH, a_pair, level_now
 from tests.world import World
@@ -217,12 +219,12 @@ async def test_the_result_is_written_to_who_wants_it(
 
 async def test_a_timer_keeps_to_its_own_wish(world: World) -> None:
     write(world.there, "a.html", "there")
-    timer = await a_timer(world, wish=Wish(Direction.FETCH, Removals.KEEP))
+    timer = await a_timer(world, wish=SyncWish(Direction.FETCH, Removals.KEEP))
 
     await run_now(world, timer)
 
     assert tree(world.here) == {"a.html": b"there"}
-    assert (await a_pair(world)).wish == Wish()
+    assert (await a_pair(world)).wish == SyncWish()
 
 
 # --- unsent changes

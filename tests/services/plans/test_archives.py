@@ -17,7 +17,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
 from nailer.errors import InvalidInput, NotFound
 from nailer.services.plans import archives as unpacking
-from nailer.services.plans.archives import Unpack, Unpacked
+from nailer.services.plans.archives import Archives, Unpacked
 from nailer.sides.side import once
 from tests.builders import tree, write
 from tests.world import THERE, World
@@ -52,7 +52,7 @@ def a_tar(files: dict[str, bytes], mode: str = "w:gz", *, links: dict[str, str] 
 
 
 async def unpacked(tmp_path: Path, name: str, content: bytes) -> tuple[Unpacked, Path]:
-    unpack = Unpack(tmp_path / "spool")
+    unpack = Archives(tmp_path / "spool")
     await asyncio.to_thread(unpack.clear_old)
     made = await unpack.take(name, once(content))
     return made, tmp_path / "spool" / made.token / "files"

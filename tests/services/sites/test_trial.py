@@ -13,19 +13,20 @@ from typing import Any
 import asyncssh
 import pytest
 
+from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
 from nailer.errors import NotFound
-from nailer.services.sites.attempts import Openings
+from nailer.services.sites.attempts import ConnectAttempts
 from nailer.services.sites.connect import Connector
-from nailer.services.sites.questions import Desk, Question
-from nailer.services.sites.trial import Event, Mark, Step, Trials
+from nailer.services.sites.questions import Question, Questions
+from nailer.services.sites.trial import Event, StepMark, Trials, TrialStep
 from nailer.sides.connection import Ask, nobody_answers
 from nailer.sides.pool import Pool
 from nailer.standins.certificates import make_certificate
 from nailer.standins.faults import RefusesEverybody
 from nailer.standins.ftp import FtpHost
 from nailer.standins.sftp import SftpHost
-from nailer.store.sites import Kept, Secrets, Site, SiteStore
+from nailer.store.sites import Secrets, Site, SiteStore
 from tests.builders import a_site, path, write
 from tests.contracts.sides import HOST, an_ftp_host, shown_key
 from tests.store.test_sites import sites as sites  # the store on a real database
@@ -63,7 +64,7 @@ class Ground:
         return [
             event
             async for event in self.trials.run(site, secrets, ask=ask, writes=writes)
-            if event.mark is not Mark.RUNNING
+            if event.mark is not StepMark.RUNNING
         ]
 
 
@@ -102,9 +103,9 @@ async def test_a_good_connection_passes_every_step(root: Path, tmp_path: Path, s
     async with ground(host, sites) as tried:
         events = await tried.run(writes=True, **values)
 
-    assert [event.step for event in events if event.mark in (Mark.GOOD, Mark.WARN)][-5:] == list(Step)[-5:]
-    assert all(event.mark in (Mark.GOOD, Mark.WARN) for event in events)
-    assert all(event.took_ms is not None for event in events if event.mark is Mark.GOOD)
+    assert [event.step for event in events if event.mark in (StepMark.GOOD, StepMark.WARN)][-5:] == list(TrialStep)[-5:]
+    assert all(event.mark in (StepMark.GOOD, StepMark.WARN) for event in events)
+    assert all(event.took_ms is not None for event in events if event.mark is StepMark.GOOD)
     assert os.listdir(root / "htdocs") == ["index.html"], "the file that was written is gone again"
 
 
@@ -113,7 +114,7 @@ async def test_the_identity_comes_before_anything_secret(root: Path, sites: Site
     async with ground(host, sites, met=False) as tried:
         event = last(await tried.run())
 
-        assert (event.step, event.mark) == (Step.IDENTITY, Mark.ASK)
+        assert (event.step, event.mark) == (TrialStep.IDENTITY, StepMark.ASK)
         assert host.sign_ins == 0
 
 
@@ -121,7 +122,7 @@ async def test_a_closed_port_shows_what_answers_elsewhere(root: Path, sites: Sit
     async with ground(SftpHost(root, "seedlib", "sow-and-reap"), sites) as tried:
         event = last(await tried.run(port=2022))
 
-    assert (event.step, event.mark) == (Step.PORT, Mark.BAD)
+    assert (event.step, event.mark) == (TrialStep.PORT, StepMark.BAD)
     assert labels(event) == ["Use SFTP on port 22"]
 
 
@@ -132,7 +133,7 @@ async def test_another_protocol_at_the_port_is_told(root: Path, sites: SiteStore
     async with ground(SftpHost(root, "seedlib", "sow-and-reap"), sites) as tried:
         event = last(await tried.run(protocol=asked))
 
-    assert (event.step, event.mark) == (Step.PORT, Mark.BAD)
+    assert (event.step, event.mark) == (TrialStep.PORT, StepMark.BAD)
     assert labels(event) == [label]
 
 
@@ -148,7 +149,7 @@ async def test_an_unknown_name_offers_one_that_exists(root: Path, sites: SiteSto
     async with ground(SftpHost(root, "seedlib", "sow-and-reap"), sites) as tried:
         event = last(await tried.run(host=f"www.{HOST}"))
 
-    assert event.step is Step.NAME
+    assert event.step is TrialStep.NAME
     assert labels(event) == [f"Use {HOST}"]
 
 
@@ -160,7 +161,7 @@ async def test_a_refused_sign_in_names_the_blank_first_and_tries_nothing_by_itse
     async with ground(host, sites) as tried:
         event = last(await tried.run(Secrets("sow-and-reap ")))
 
-    assert event.step is Step.SIGN_IN
+    assert event.step is TrialStep.SIGN_IN
     assert labels(event)[0] == "Cut the blank off the password"
     assert fault.tries == 0, "this password is not the right one: it is refused before the fault"
 
@@ -181,7 +182,7 @@ async def test_a_key_that_cannot_be_used_says_why(root: Path, sites: SiteStore, 
     async with ground(SftpHost(root, "seedlib", "sow-and-reap"), sites) as tried:
         event = last(await tried.run(secrets))
 
-    assert (event.step, event.mark) == (Step.SIGN_IN, Mark.BAD)
+    assert (event.step, event.mark) == (TrialStep.SIGN_IN, StepMark.BAD)
     assert words in event.finding
     assert event.error is not None
     assert event.error.advice
@@ -213,9 +214,9 @@ async def test_the_top_of_an_account_is_questioned(root: Path, sites: SiteStore)
     async with ground(SftpHost(root, "seedlib", "sow-and-reap"), sites) as tried:
         events = await tried.run(start_there=path("/"))
 
-    folder = next(event for event in events if event.step is Step.FOLDER)
-    assert (folder.mark, labels(folder)) == (Mark.WARN, ["Start in /htdocs"])
-    assert last(events).mark is Mark.GOOD
+    folder = next(event for event in events if event.step is TrialStep.FOLDER)
+    assert (folder.mark, labels(folder)) == (StepMark.WARN, ["Start in /htdocs"])
+    assert last(events).mark is StepMark.GOOD
 
 
 async def test_a_linked_start_folder_says_what_place_it_is(root: Path, sites: SiteStore) -> None:
@@ -223,7 +224,9 @@ async def test_a_linked_start_folder_says_what_place_it_is(root: Path, sites: Si
     async with ground(SftpHost(root, "seedlib", "sow-and-reap"), sites) as tried:
         events = await tried.run(start_there=path("/www"))
 
-    assert next(event for event in events if event.step is Step.FOLDER).finding == "/www, the same place as /htdocs"
+    assert (
+        next(event for event in events if event.step is TrialStep.FOLDER).finding == "/www, the same place as /htdocs"
+    )
 
 
 async def test_names_in_another_set_are_noticed(root: Path, sites: SiteStore) -> None:
@@ -231,7 +234,7 @@ async def test_names_in_another_set_are_noticed(root: Path, sites: SiteStore) ->
     async with ground(SftpHost(root, "seedlib", "sow-and-reap"), sites) as tried:
         events = await tried.run()
 
-    listing = next(event for event in events if event.step is Step.LISTING)
+    listing = next(event for event in events if event.step is TrialStep.LISTING)
     assert listing.diagnosis is not None
     assert "menü" in listing.diagnosis.sentence
     assert listing.diagnosis.fixes[0].changes == (("charset", "iso-8859-1"),)
@@ -242,7 +245,7 @@ async def test_a_clock_that_is_off_is_measured(root: Path, tmp_path: Path, sites
     async with ground(host, sites) as tried:
         events = await tried.run(protocol=Protocol.FTP)
 
-    clock = next(event for event in events if event.step is Step.CLOCK)
+    clock = next(event for event in events if event.step is TrialStep.CLOCK)
     assert clock.learned == {"clock_offset_s": "-19800"}
     assert "5 h 30 min behind UTC" in clock.finding
 
@@ -255,7 +258,7 @@ async def test_a_certificate_of_another_name_offers_its_own(root: Path, tmp_path
         tried.routes["hosting.mosslane.example"] = ("127.0.0.1", host.port)
         event = last(await tried.run())
 
-    assert event.mark is Mark.ASK
+    assert event.mark is StepMark.ASK
     assert labels(event) == ["Use hosting.mosslane.example as the server"]
 
 
@@ -266,7 +269,7 @@ async def test_a_server_without_encryption_gets_no_password_and_a_choice(
     async with ground(host, sites) as tried:
         event = last(await tried.run())
 
-    assert (event.step, labels(event)) == (Step.ENCRYPTION, ["Send it unencrypted, I accept that"])
+    assert (event.step, labels(event)) == (TrialStep.ENCRYPTION, ["Send it unencrypted, I accept that"])
     assert not any(command.startswith(("USER", "PASS")) for command in host.commands)
 
 
@@ -274,8 +277,8 @@ async def test_a_plain_site_hears_that_encryption_is_on_offer(root: Path, tmp_pa
     async with ground(FtpHost(root, "seedlib", "sow-and-reap", certificate=None), sites) as tried:
         events = await tried.run(protocol=Protocol.FTP)
 
-    encryption = [event for event in events if event.step is Step.ENCRYPTION]
-    assert encryption[-1].mark is Mark.WARN
+    encryption = [event for event in events if event.step is TrialStep.ENCRYPTION]
+    assert encryption[-1].mark is StepMark.WARN
 
 
 async def test_old_algorithms_are_named_with_their_fix(root: Path, sites: SiteStore) -> None:
@@ -284,8 +287,8 @@ async def test_old_algorithms_are_named_with_their_fix(root: Path, sites: SiteSt
         event = last(await tried.run())
         allowed = last(await tried.run(old_allowed=True))
 
-    assert (event.step, labels(event)) == (Step.ENCRYPTION, ["Allow old algorithms for this site"])
-    assert allowed.mark is Mark.GOOD
+    assert (event.step, labels(event)) == (TrialStep.ENCRYPTION, ["Allow old algorithms for this site"])
+    assert allowed.mark is StepMark.GOOD
 
 
 async def test_a_line_cut_before_the_key_is_seen_offers_old_algorithms(root: Path, sites: SiteStore) -> None:
@@ -310,14 +313,14 @@ async def test_a_line_cut_before_the_key_is_seen_offers_old_algorithms(root: Pat
 
 async def test_a_question_is_put_to_the_person(root: Path, sites: SiteStore) -> None:
     host = SftpHost(root, "seedlib", "sow-and-reap", question=("Name of the harbour seal: ", "Umber"))
-    desk, seen = Desk(), list[Question]()
+    desk, seen = Questions(), list[Question]()
     async with ground(host, sites) as tried:
         task = asyncio.create_task(tried.run(ask=desk.asker("me", seen.append)))
         await desk.news("me").wait()
         desk.answer("me", seen[0].id, ["Umber"])
         events = await task
 
-    assert last(events).mark is Mark.GOOD
+    assert last(events).mark is StepMark.GOOD
     with pytest.raises(NotFound):
         desk.answer("me", seen[0].id, ["Umber"])
 
@@ -325,7 +328,7 @@ async def test_a_question_is_put_to_the_person(root: Path, sites: SiteStore) -> 
 async def test_a_trial_that_is_stopped_closes_its_line(root: Path, sites: SiteStore) -> None:
     host = SftpHost(root, "seedlib", "sow-and-reap", question=("Who is there? ", "x"))
     async with ground(host, sites) as tried:
-        task = asyncio.create_task(tried.run(ask=Desk().asker("nobody")))
+        task = asyncio.create_task(tried.run(ask=Questions().asker("nobody")))
         while not host._connections:
             await asyncio.sleep(0.01)
         task.cancel()
@@ -347,9 +350,9 @@ async def test_a_password_that_is_not_stored_is_asked_for_once_and_forgotten_wit
     root: Path, sites: SiteStore
 ) -> None:
     async with ground(SftpHost(root, "seedlib", "sow-and-reap"), sites) as tried:
-        site = await stored(tried, password_kept=Kept.ASKED)
+        site = await stored(tried, password_kept=PasswordKept.ASKED)
         pool = Pool(tried.connector.dial, when_closed=tried.connector.forget_asked)
-        openings = Openings(pool, Desk())
+        openings = ConnectAttempts(pool, Questions())
 
         question = await openings.open(1, site.id)
         assert question is not None

@@ -9,7 +9,7 @@ from enum import StrEnum
 from nailer.core.words import span_text
 
 
-class How(StrEnum):
+class FetchedHow(StrEnum):
     """How an address was fetched: as a visitor does, asking every cache to pass by, with a query nobody asked before."""
 
     PLAIN = "plainly"
@@ -17,7 +17,7 @@ class How(StrEnum):
     NEW_QUERY = "with a new query"
 
 
-class Live(StrEnum):
+class LiveFinding(StrEnum):
     """What the fetches prove."""
 
     LIVE = "live"
@@ -38,7 +38,7 @@ class Fetched:
     `keeps_s` is how long a cache may keep it from when it was made (Cache-Control s-maxage or max-age, or Expires).
     `trouble` is a line of the body that a failing program writes."""
 
-    how: How
+    how: FetchedHow
     address: str
     status: int | None = None
     digest: bytes = b""
@@ -69,16 +69,18 @@ class Fetched:
 
 
 @dataclass(frozen=True, slots=True)
-class Verdict:
+class LiveVerdict:
     """What is known, in a sentence, and what to do. `again_s`: when it is worth looking again."""
 
-    live: Live
+    live: LiveFinding
     sentence: str
     advice: str = ""
     again_s: int | None = None
 
 
-def verdict(digest: bytes, answers: list[Fetched], *, is_program: bool = False, before: bytes | None = None) -> Verdict:
+def verdict(
+    digest: bytes, answers: list[Fetched], *, is_program: bool = False, before: bytes | None = None
+) -> LiveVerdict:
     """What the answers say of a content that was sent. `is_program`: the server runs the file, so its text is not what is
     sent. `before` is the hash of what was there earlier.
 
@@ -89,76 +91,80 @@ def verdict(digest: bytes, answers: list[Fetched], *, is_program: bool = False, 
     plain = answers[0]
     past = answers[1:]
     if plain.status is None:
-        return Verdict(
-            Live.SILENT, f"The address does not answer: {plain.words}", "Check the web address of this site."
+        return LiveVerdict(
+            LiveFinding.SILENT, f"The address does not answer: {plain.words}", "Check the web address of this site."
         )
     if (refused := _refused(plain)) is not None:
         return refused
     if is_program:
         return _of_program(digest, plain)
     if plain.digest == digest:
-        return Verdict(Live.LIVE, "Visitors get what is on the server now.")
+        return LiveVerdict(LiveFinding.LIVE, "Visitors get what is on the server now.")
     if any(one.digest == digest for one in past):
         return _cached(plain)
     if before is not None and all(one.digest == before for one in answers):
-        return Verdict(
-            Live.OTHER,
+        return LiveVerdict(
+            LiveFinding.OTHER,
             "Visitors get the earlier version, past every cache that listens.",
             "A cache that ignores no-cache and queries holds it, or this address is served from a copy of the folder.",
         )
-    return Verdict(
-        Live.OTHER,
+    return LiveVerdict(
+        LiveFinding.OTHER,
         "Visitors get something else than this file, with every cache passed by.",
         "Another folder is served at this address, another server, a rival index file, or a rewrite rule.",
     )
 
 
-def _refused(plain: Fetched) -> Verdict | None:
+def _refused(plain: Fetched) -> LiveVerdict | None:
     match plain.status:
         case 404 | 410:
-            return Verdict(
-                Live.MISSING,
+            return LiveVerdict(
+                LiveFinding.MISSING,
                 f"Visitors get {plain.status}: nothing is at this address.",
                 "The file lies outside the folder that is served, or its name differs in capitals.",
             )
         case 403:
-            return Verdict(
-                Live.FORBIDDEN,
+            return LiveVerdict(
+                LiveFinding.FORBIDDEN,
                 "Visitors get 403: the web server may not read the file or enter a folder above it.",
                 "Give it 644, and every folder above it 755.",
             )
         case 401:
-            return Verdict(Live.ASKS, "The address asks for a password (401): what visitors get cannot be compared.")
+            return LiveVerdict(
+                LiveFinding.ASKS, "The address asks for a password (401): what visitors get cannot be compared."
+            )
         case status if status is not None and status >= 500:
-            return Verdict(
-                Live.BROKEN,
+            return LiveVerdict(
+                LiveFinding.BROKEN,
                 f"Visitors get an error of the server ({status}).",
                 "Its log says why; take back what broke it.",
             )
     return None
 
 
-def _of_program(digest: bytes, plain: Fetched) -> Verdict:
+def _of_program(digest: bytes, plain: Fetched) -> LiveVerdict:
     if plain.digest == digest or plain.begins.lstrip().startswith(("<?php", "#!")):
-        return Verdict(
-            Live.SOURCE,
+        return LiveVerdict(
+            LiveFinding.SOURCE,
             "Visitors get the program's own text: it is not run here.",
             "Take it down: passwords in it can be read by anybody.",
         )
     if not plain.size:
-        return Verdict(Live.BROKEN, "The page answers 200, and is empty.", "A fault in the program ends it silently.")
-    return Verdict(
-        Live.PROGRAM,
+        return LiveVerdict(
+            LiveFinding.BROKEN, "The page answers 200, and is empty.", "A fault in the program ends it silently."
+        )
+    return LiveVerdict(
+        LiveFinding.PROGRAM,
         f"The program runs and answers {plain.status}: its text is made anew for each visitor, so only that is compared.",
     )
 
 
-def _cached(plain: Fetched) -> Verdict:
+def _cached(plain: Fetched) -> LiveVerdict:
     left = None if plain.keeps_s is None else max(0, plain.keeps_s - (plain.age_s or 0))
     held = f"for {span_text(left)} more" if left else "and does not say how long"
     known = f" (Age {plain.age_s} s)" if plain.age_s is not None else ""
-    return Verdict(
-        Live.CACHED,
+    return LiveVerdict(
+        LiveFinding.CACHED,
         f"Visitors still get an earlier copy{known}: a cache holds it {held}. Past the cache the new one is there.",
         "Wait for it, empty the cache, or give the file a new name.",
         left + 1 if left is not None else None,

@@ -26,7 +26,7 @@ class Repair(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Mark:
+class ScriptMark:
     """One thing that was looked at. `good` None: it cannot be told from here, and `words` says why."""
 
     what: str
@@ -43,31 +43,31 @@ def is_script(name: bytes) -> bool:
     return name.lower().endswith(ENDINGS)
 
 
-def of_access(entry: Entry) -> Mark:
+def of_access(entry: Entry) -> ScriptMark:
     """Whether the web server may run it, and nobody else may change it: many hosts refuse what others can write."""
     access = entry.access
     if access is None:
-        return Mark("Run permission", None, "the server does not say who may do what")
+        return ScriptMark("Run permission", None, "the server does not say who may do what")
     if access & 0o022:
         words = f"{octal(access)}: others can change it, and many hosts refuse to run such a script"
-        return Mark("Run permission", False, words, Repair.ACCESS)
+        return ScriptMark("Run permission", False, words, Repair.ACCESS)
     if access & 0o555 != 0o555:
         words = f"{octal(access)}: not everybody may read and run it"
-        return Mark("Run permission", False, words, Repair.ACCESS)
-    return Mark("Run permission", True, f"{octal(access)}, everybody may run it")
+        return ScriptMark("Run permission", False, words, Repair.ACCESS)
+    return ScriptMark("Run permission", True, f"{octal(access)}, everybody may run it")
 
 
-def of_folders(folders: list[tuple[str, int | None]]) -> Mark:
+def of_folders(folders: list[tuple[str, int | None]]) -> ScriptMark:
     """Whether every folder above it can be entered by everybody; each with its access."""
     closed = [f"{name} ({octal(access)})" for name, access in folders if access is not None and not access & 0o001]
     if closed:
-        return Mark("Folders above it", False, f"nobody else may enter {', '.join(closed)}", Repair.FOLDERS)
+        return ScriptMark("Folders above it", False, f"nobody else may enter {', '.join(closed)}", Repair.FOLDERS)
     if any(access is None for _, access in folders):
-        return Mark("Folders above it", None, "the server does not say who may enter them")
-    return Mark("Folders above it", True, "can be entered")
+        return ScriptMark("Folders above it", None, "the server does not say who may enter them")
+    return ScriptMark("Folders above it", True, "can be entered")
 
 
-def of_beginning(data: bytes) -> list[Mark]:
+def of_beginning(data: bytes) -> list[ScriptMark]:
     """The first bytes and the first line.
 
     >>> [one.good for one in of_beginning(b"#!/usr/bin/perl\\n")], of_beginning(b"#!/bin/sh\\r\\n")[1].good
@@ -75,17 +75,19 @@ def of_beginning(data: bytes) -> list[Mark]:
     """
     first = data.partition(b"\n")[0]
     if data.startswith(_BOM):
-        begins = Mark("First bytes", False, "a byte order mark stands before #!", Repair.FIRST_LINE)
+        begins = ScriptMark("First bytes", False, "a byte order mark stands before #!", Repair.FIRST_LINE)
     elif data.startswith(b"#!"):
-        begins = Mark("First bytes", True, "#! and nothing before it")
+        begins = ScriptMark("First bytes", True, "#! and nothing before it")
     elif data.lstrip().startswith(b"#!"):
-        begins = Mark("First bytes", False, "blanks or empty lines stand before #!", Repair.FIRST_LINE)
+        begins = ScriptMark("First bytes", False, "blanks or empty lines stand before #!", Repair.FIRST_LINE)
     else:
-        begins = Mark("First bytes", False, "it does not begin with #! and its interpreter")
+        begins = ScriptMark("First bytes", False, "it does not begin with #! and its interpreter")
     if b"\r" in first or (data.startswith(b"#!") and b"\r\n" in data[:4096]):
-        ends = Mark("Line ends", False, "lines end in CR LF: the interpreter's name would end in CR", Repair.FIRST_LINE)
+        ends = ScriptMark(
+            "Line ends", False, "lines end in CR LF: the interpreter's name would end in CR", Repair.FIRST_LINE
+        )
     else:
-        ends = Mark("Line ends", True, "no CR in the first line")
+        ends = ScriptMark("Line ends", True, "no CR in the first line")
     return [begins, ends]
 
 
@@ -108,26 +110,26 @@ def mended(data: bytes) -> bytes:
     return data.removeprefix(_BOM).lstrip(b" \t\r\n").replace(b"\r\n", b"\n")
 
 
-def of_answer(answer: Fetched | None) -> Mark:
+def of_answer(answer: Fetched | None) -> ScriptMark:
     """What the web answers, and what that means for a script."""
     what = "What the web answers"
     if answer is None:
-        return Mark(what, None, "it lies outside the folders that the web address serves")
+        return ScriptMark(what, None, "it lies outside the folders that the web address serves")
     if answer.status is None:
-        return Mark(what, None, f"the address does not answer: {answer.words}")
+        return ScriptMark(what, None, f"the address does not answer: {answer.words}")
     if answer.begins.lstrip("\ufeff \r\n").startswith("#!"):
         words = "its own text: it is not run here, and anybody can read it"
-        return Mark(what, False, words, Repair.TAKE_DOWN)
+        return ScriptMark(what, False, words, Repair.TAKE_DOWN)
     match answer.status:
         case 404:
-            return Mark(what, False, "404: scripts are looked for in another folder, or under another name")
+            return ScriptMark(what, False, "404: scripts are looked for in another folder, or under another name")
         case 403:
-            return Mark(what, False, "403: it may not be run, or not here", Repair.ACCESS)
+            return ScriptMark(what, False, "403: it may not be run, or not here", Repair.ACCESS)
         case status if status >= 500:
             detail = f" “{answer.trouble}”" if answer.trouble else ""
-            return Mark(
+            return ScriptMark(
                 what,
                 False,
                 f"{status}: it was started and failed, or sent no header.{detail} The server's log says more",
             )
-    return Mark(what, True, f"{answer.status}, {answer.size} bytes")
+    return ScriptMark(what, True, f"{answer.status}, {answer.size} bytes")

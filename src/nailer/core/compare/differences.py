@@ -10,7 +10,7 @@ _MOST_LINES = 20_000
 _AROUND = 3
 
 
-class Change(StrEnum):
+class LineChange(StrEnum):
     SAME = "same"
     GONE = "gone"
     NEW = "new"
@@ -22,7 +22,7 @@ class Line:
     """One line of a comparison. Numbers are from 1, None where the line is not on that side. Of lines that are left out
     because nothing near them differs, `text` says how many they are."""
 
-    change: Change
+    change: LineChange
     old: int | None
     new: int | None
     text: str
@@ -41,17 +41,17 @@ def differences(old: str, new: str, *, around: int = _AROUND) -> list[Line] | No
     done = 0
     for group in SequenceMatcher(None, before, after, autojunk=len(before) > 2000).get_grouped_opcodes(around):
         if skipped := group[0][1] - done:
-            lines.append(Line(Change.SKIPPED, None, None, str(skipped)))
+            lines.append(Line(LineChange.SKIPPED, None, None, str(skipped)))
         for word, old_from, old_to, new_from, new_to in group:
             if word == "equal":
                 pairs = zip(range(old_from, old_to), range(new_from, new_to), strict=True)
-                lines += [Line(Change.SAME, one + 1, other + 1, before[one]) for one, other in pairs]
+                lines += [Line(LineChange.SAME, one + 1, other + 1, before[one]) for one, other in pairs]
                 continue
-            lines += [Line(Change.GONE, at + 1, None, before[at]) for at in range(old_from, old_to)]
-            lines += [Line(Change.NEW, None, at + 1, after[at]) for at in range(new_from, new_to)]
+            lines += [Line(LineChange.GONE, at + 1, None, before[at]) for at in range(old_from, old_to)]
+            lines += [Line(LineChange.NEW, None, at + 1, after[at]) for at in range(new_from, new_to)]
         done = group[-1][2]
     if lines and (skipped := len(before) - done):
-        lines.append(Line(Change.SKIPPED, None, None, str(skipped)))
+        lines.append(Line(LineChange.SKIPPED, None, None, str(skipped)))
     return lines
 
 

@@ -21,7 +21,7 @@ class Inside:
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class LedgerRow:
     """One name. `inside_here` and `inside_there` are None where that folder was not read. `held` is the sieve that holds it
     back when files are carried, `unseen` the one that keeps it out of sight; '' for none."""
 
@@ -85,7 +85,7 @@ def build_rows(
     baselines: Mapping[bytes, Baseline],
     rolled: Mapping[bytes, tuple[Standing, Inside | None, Inside | None]],
     hides: tuple[Hides, Hides] = (_nothing, _nothing),
-) -> list[Row]:
+) -> list[LedgerRow]:
     """One row for every name of either side, in the order of names. `rolled` holds what is known inside folders; `hides`
     says of a name that one listing lacks why it may be on that side all the same, here first."""
     ours = {entry.name: entry for entry in here}
@@ -94,7 +94,7 @@ def build_rows(
     for name in ours.keys() | theirs.keys():
         one, other = ours.get(name), theirs.get(name)
         unsure = hides[0](name) if one is None else hides[1](name) if other is None else ""
-        row = Row(name, one, other, joint_of(one, other, baselines.get(name), unsure=unsure))
+        row = LedgerRow(name, one, other, joint_of(one, other, baselines.get(name), unsure=unsure))
         if name in rolled:
             standing, inside_here, inside_there = rolled[name]
             known = standing if row.standing.joint is Joint.NOT_READ else row.standing
@@ -104,7 +104,7 @@ def build_rows(
     return rows
 
 
-def visible(rows: Iterable[Row], view: View) -> list[Row]:
+def visible(rows: Iterable[LedgerRow], view: View) -> list[LedgerRow]:
     """The rows a view lets through, in its order; folders before files whatever the sorting."""
     wanted = view.text.casefold()
     through = [
@@ -122,7 +122,7 @@ def visible(rows: Iterable[Row], view: View) -> list[Row]:
     return through
 
 
-def joint_counts(rows: Iterable[Row], *, hidden: bool) -> dict[Joint, int]:
+def joint_counts(rows: Iterable[LedgerRow], *, hidden: bool) -> dict[Joint, int]:
     """How many names stand at each joint; hidden names only where they are shown."""
     counts = dict.fromkeys(Joint, 0)
     for row in rows:
@@ -131,7 +131,7 @@ def joint_counts(rows: Iterable[Row], *, hidden: bool) -> dict[Joint, int]:
     return counts
 
 
-def _is_out_of_sight(row: Row) -> bool:
+def _is_out_of_sight(row: LedgerRow) -> bool:
     return is_hidden(row.name) or bool(row.unseen)
 
 
@@ -144,7 +144,7 @@ def _joint_wanted(standing: Standing, joint: str) -> bool:
 _DIGITS = re.compile(r"(\d+)")
 
 
-def _by_name(row: Row) -> tuple[list[tuple[int, int, str]], bytes]:
+def _by_name(row: LedgerRow) -> tuple[list[tuple[int, int, str]], bytes]:
     """Names as people count: `plate-2` before `plate-10`. The raw bytes settle what looks alike."""
     parts = _DIGITS.split(shown_name(row.name).casefold())
     key = [(0, int(part), "") if part.isdecimal() else (1, 0, part) for part in parts if part]
@@ -167,7 +167,7 @@ _JOINT_ORDER = {
 }
 
 
-def _sort_value(row: Row, sort: SortBy) -> int:
+def _sort_value(row: LedgerRow, sort: SortBy) -> int:
     here, there = row.here, row.there
     match sort:
         case SortBy.HERE_SIZE:

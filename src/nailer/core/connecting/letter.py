@@ -36,7 +36,7 @@ class Field(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FieldFound:
     """A value for a field: where in the text it stands (None: nowhere), whether it is a guess, and why it was taken."""
 
     value: str = field(repr=False)
@@ -57,18 +57,18 @@ class Aside:
 
 
 @dataclass(frozen=True, slots=True)
-class Account:
+class LetterAccount:
     """One account of a letter."""
 
-    fields: dict[Field, Found]
+    fields: dict[Field, FieldFound]
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class LetterReading:
     """What a text says. `accounts` has at least one, maybe empty. `notes` are sentences about invisible characters and
     choices. `blanks` are the places of invisible characters that were dropped or matter."""
 
-    accounts: tuple[Account, ...]
+    accounts: tuple[LetterAccount, ...]
     asides: tuple[Aside, ...]
     notes: tuple[str, ...]
     blanks: tuple[tuple[int, int], ...]
@@ -164,7 +164,7 @@ _FILES = re.compile(
 _TRAILING = ".,;:!?)]}" + _QUOTES
 
 
-def read(text: str) -> Reading:
+def read(text: str) -> LetterReading:
     """What a letter or an address says.
 
     >>> found = read("FTP server: ftp.mosslane.example\\nLogin: seedlib\\nUpload to /www").accounts[0].fields
@@ -177,7 +177,7 @@ def read(text: str) -> Reading:
     return _Letter(text).read()
 
 
-def read_address(text: str) -> dict[Field, Found]:
+def read_address(text: str) -> dict[Field, FieldFound]:
     """The parts of one address (RFC 3986), or of `user@host:/path`. A web address gives only its host, and itself.
 
     >>> {what.value: str(found.value) for what, found in read_address("sftp://maren@skerry.example:2222/htdocs").items()}
@@ -195,24 +195,26 @@ def read_address(text: str) -> dict[Field, Found]:
         return {}
     if not parts.hostname:
         return {}
-    found = {Field.HOST: Found(parts.hostname, "from the address")}
+    found = {Field.HOST: FieldFound(parts.hostname, "from the address")}
     scheme = parts.scheme.lower()
     if scheme in ("http", "https"):
         base = f"{scheme}://{parts.netloc.rpartition('@')[2]}{parts.path.rpartition('/')[0]}/"
-        return found | {Field.WEB: Found(base, "the web address you pasted")}
+        return found | {Field.WEB: FieldFound(base, "the web address you pasted")}
     protocol = _SCHEMES.get(scheme)
     if scheme == "ftp":
-        found[Field.PROTOCOL] = Found(Protocol.FTP_TLS, "the address says FTP; encryption is tried first", True)
+        found[Field.PROTOCOL] = FieldFound(Protocol.FTP_TLS, "the address says FTP; encryption is tried first", True)
     elif protocol is not None:
-        found[Field.PROTOCOL] = Found(protocol, "from the address")
+        found[Field.PROTOCOL] = FieldFound(protocol, "from the address")
     if port is not None:
-        found[Field.PORT] = Found(str(port), "from the address")
+        found[Field.PORT] = FieldFound(str(port), "from the address")
     if parts.username:
-        found[Field.USER] = Found(unquote(parts.username), "from the address")
+        found[Field.USER] = FieldFound(unquote(parts.username), "from the address")
     if parts.password:
-        found[Field.PASSWORD] = Found(unquote(parts.password), "from the address; sealed, never in the stored address")
+        found[Field.PASSWORD] = FieldFound(
+            unquote(parts.password), "from the address; sealed, never in the stored address"
+        )
     if parts.path not in ("", "/"):
-        found[Field.FOLDER] = Found(unquote(parts.path), "from the address")
+        found[Field.FOLDER] = FieldFound(unquote(parts.path), "from the address")
     return found
 
 
@@ -225,7 +227,7 @@ _SCHEMES = {
 }
 
 
-def _as_address(text: str) -> Reading | None:
+def _as_address(text: str) -> LetterReading | None:
     """The reading of a text that is one address and nothing else."""
     bare = text.strip().strip(ODD).strip(_QUOTES)
     if not bare or re.search(r"\s", bare) or not re.search(r"[.:/@]|^localhost$", bare):
@@ -239,7 +241,7 @@ def _as_address(text: str) -> Reading | None:
         if at >= 0:
             found[what] = replace(one, start=start + at, end=start + at + len(one.value))
     notes = () if bare == text.strip() else ("Invisible characters round the address were dropped.",)
-    return Reading((Account(_completed(found, "")),), (), notes, ())
+    return LetterReading((LetterAccount(_completed(found, "")),), (), notes, ())
 
 
 @dataclass(slots=True)
@@ -257,12 +259,12 @@ class _Letter:
     def __init__(self, text: str) -> None:
         self._text = text
         self._lines = list(_lines(text))
-        self._accounts: list[dict[Field, Found]] = [{}]
+        self._accounts: list[dict[Field, FieldFound]] = [{}]
         self._asides: list[Aside] = []
         self._notes: list[str] = []
         self._blanks: list[tuple[int, int]] = []
 
-    def read(self) -> Reading:
+    def read(self) -> LetterReading:
         self._read_tables()
         for number, line in enumerate(self._lines):
             self._read_line(number, line)
@@ -272,13 +274,13 @@ class _Letter:
         accounts = [one for one in self._accounts if Field.HOST in one or Field.USER in one] or [{}]
         self._share(accounts)
         self._leave_aside(accounts)
-        done = tuple(Account(_completed(one, self._text)) for one in accounts)
+        done = tuple(LetterAccount(_completed(one, self._text)) for one in accounts)
         if len(done) > 1:
             self._notes.append(
                 f"The letter holds {len(done)} accounts; the first is shown. Pick another above the fields."
             )
         asides = sorted(self._asides, key=lambda one: one.start)
-        return Reading(done, tuple(asides), tuple(dict.fromkeys(self._notes)), tuple(self._blanks))
+        return LetterReading(done, tuple(asides), tuple(dict.fromkeys(self._notes)), tuple(self._blanks))
 
     def _read_tables(self) -> None:
         """A row of labels above rows of values."""
@@ -358,7 +360,7 @@ class _Letter:
             else:
                 account = self._accounts[-1]
         shown = " ".join(label.split())[-40:]
-        account.setdefault(what, Found(value, f"beside “{shown}”", False, start, end))
+        account.setdefault(what, FieldFound(value, f"beside “{shown}”", False, start, end))
 
     def _cleaned(self, what: Field, start: int, end: int) -> str:
         """The value without what was copied along unseen. A password is left as it is, and reported."""
@@ -408,7 +410,7 @@ class _Letter:
                     what, replace(one, why="from the address in the letter", start=place[0], end=place[1])
                 )
 
-    def _guess(self, account: dict[Field, Found]) -> None:
+    def _guess(self, account: dict[Field, FieldFound]) -> None:
         """What no label named, by its shape."""
         if Field.HOST not in account and (host := self._likely_host()) is not None:
             account[Field.HOST] = host
@@ -417,7 +419,7 @@ class _Letter:
         if Field.WEB not in account and (web := self._likely_web(account)) is not None:
             account[Field.WEB] = web
 
-    def _likely_host(self) -> Found | None:
+    def _likely_host(self) -> FieldFound | None:
         ranked: list[tuple[int, re.Match[str]]] = []
         for line, found in self._shapes(_HOST):
             score = 4 * bool(re.match(r"(?:s?ftp|ssh)\d*[.-]", found[0], re.IGNORECASE))
@@ -429,9 +431,9 @@ class _Letter:
         if best is None or (best[0] == 0 and len(ranked) > 1):
             return None
         why = "the only server named" if len(ranked) == 1 else "its name reads like a server for files"
-        return Found(best[1][0].lower(), f"guessed: {why}", True, best[1].start(), best[1].end())
+        return FieldFound(best[1][0].lower(), f"guessed: {why}", True, best[1].start(), best[1].end())
 
-    def _likely_folder(self) -> Found | None:
+    def _likely_folder(self) -> FieldFound | None:
         for line, found in self._shapes(_PATH):
             words = line.text.lower()
             shown = found[0].rstrip(_TRAILING)
@@ -441,14 +443,14 @@ class _Letter:
             if telling and "//" not in line.text[max(0, found.start() - line.start - 8) : found.end() - line.start]:
                 value = shown if shown.startswith(("/", "~")) else f"/{shown}"
                 end = found.start() + len(shown)
-                return Found(value.rstrip("/"), "guessed: a folder the letter names", True, found.start(), end)
+                return FieldFound(value.rstrip("/"), "guessed: a folder the letter names", True, found.start(), end)
         return None
 
-    def _likely_web(self, account: dict[Field, Found]) -> Found | None:
+    def _likely_web(self, account: dict[Field, FieldFound]) -> FieldFound | None:
         host = account[Field.HOST].value if Field.HOST in account else ""
         for line, found in self._shapes(_URL):
             if found[0].lower().startswith("http") and not line.context:
-                return Found(
+                return FieldFound(
                     found[0].rstrip(_TRAILING).rstrip("/") + "/",
                     "guessed: a web address in the letter",
                     True,
@@ -458,10 +460,10 @@ class _Letter:
         for _, found in self._shapes(_HOST):
             name = found[0].lower()
             if name != host and not re.match(r"(?:s?ftp|ssh|mail|imap|smtp|ns\d)", name):
-                return Found(f"https://{name}/", "guessed from the letter", True, found.start(), found.end())
+                return FieldFound(f"https://{name}/", "guessed from the letter", True, found.start(), found.end())
         bare = re.sub(r"^(?:s?ftp|ssh|www)\d*\.", "", host)
         if bare != host and re.fullmatch(_DOMAIN, bare):
-            return Found(f"https://{bare}/", "guessed from the server's name", True)
+            return FieldFound(f"https://{bare}/", "guessed from the server's name", True)
         return None
 
     def _shapes(self, shape: re.Pattern[str]) -> Iterator[tuple[_Line, re.Match[str]]]:
@@ -485,7 +487,7 @@ class _Letter:
             for one in account.values()
         )
 
-    def _share(self, accounts: list[dict[Field, Found]]) -> None:
+    def _share(self, accounts: list[dict[Field, FieldFound]]) -> None:
         """Several accounts at one host: what only one of them says holds for all."""
         for what in (Field.HOST, Field.PORT, Field.PROTOCOL):
             said = next((one[what] for one in accounts if what in one), None)
@@ -493,7 +495,7 @@ class _Letter:
                 for account in accounts:
                     account.setdefault(what, replace(said, why=f"{said.why}, as for the other account"))
 
-    def _leave_aside(self, accounts: list[dict[Field, Found]]) -> None:
+    def _leave_aside(self, accounts: list[dict[Field, FieldFound]]) -> None:
         """What looks like a detail and was not used, with the reason."""
         taken = [(one.start, one.end) for account in accounts for one in account.values() if one.start is not None]
         for shape, usual in ((_MAIL, "a mail address"), (_URL, "another address"), (_HOST, "another name")):
@@ -638,19 +640,19 @@ def _protocol_of(text: str) -> Protocol | None:
     return None
 
 
-def _completed(found: dict[Field, Found], text: str) -> dict[Field, Found]:
+def _completed(found: dict[Field, FieldFound], text: str) -> dict[Field, FieldFound]:
     """With protocol and port where the letter leaves them open, each with its reason."""
     port = found[Field.PORT].value if Field.PORT in found else ""
     if Field.PROTOCOL not in found:
         protocol, why = _likely_protocol(found, text, port)
-        found[Field.PROTOCOL] = Found(protocol, why, True)
+        found[Field.PROTOCOL] = FieldFound(protocol, why, True)
     protocol = Protocol(found[Field.PROTOCOL].value)
     if not port:
-        found[Field.PORT] = Found(str(protocol.port), f"not given: {protocol.port} for {protocol.word}", True)
+        found[Field.PORT] = FieldFound(str(protocol.port), f"not given: {protocol.port} for {protocol.word}", True)
     return {what: found[what] for what in Field if what in found}
 
 
-def _likely_protocol(found: dict[Field, Found], text: str, port: str) -> tuple[Protocol, str]:
+def _likely_protocol(found: dict[Field, FieldFound], text: str, port: str) -> tuple[Protocol, str]:
     if port == "22" or re.search(r"\bssh[-_ ]?port|\bsftp[-_ ]?port", text, re.IGNORECASE):
         return Protocol.SFTP, "guessed: an SSH port is given"
     if port == "990":

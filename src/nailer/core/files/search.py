@@ -20,7 +20,7 @@ _NOT_TEXT = re.compile(
 )
 
 
-class AccessWish(StrEnum):
+class AccessSought(StrEnum):
     """Permissions that are looked for."""
 
     ANY = ""
@@ -30,7 +30,7 @@ class AccessWish(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class SearchWanted:
     """What is looked for; what is empty or None does not matter. Sizes in bytes, ages in days, `now_ns` is UTC.
 
     `name` is a part of a name, or a pattern where it has `*`, `?` or `[`. `inside` is text a file holds.
@@ -42,7 +42,7 @@ class Wanted:
     most_bytes: int | None = None
     newer_days: float | None = None
     older_days: float | None = None
-    access: AccessWish = AccessWish.ANY
+    access: AccessSought = AccessSought.ANY
     inside: str = ""
     now_ns: int = 0
 
@@ -90,13 +90,13 @@ class Wanted:
         )
 
     def _fits_access(self, entry: Entry) -> bool:
-        if self.access is AccessWish.ANY:
+        if self.access is AccessSought.ANY:
             return True
         if entry.access is None or entry.kind is Kind.LINK:
             return False
-        if self.access is AccessWish.ALL_WRITE:
+        if self.access is AccessSought.ALL_WRITE:
             return bool(entry.access & 0o002)
-        if self.access is AccessWish.ALL_CANNOT_READ:
+        if self.access is AccessSought.ALL_CANNOT_READ:
             return not entry.access & 0o004
         return entry.is_file and bool(entry.access & 0o111)
 

@@ -48,7 +48,7 @@ _JOB_FOLLOWS: dict[JobState, frozenset[JobState]] = {
 }
 
 
-class Wish(StrEnum):
+class JobWish(StrEnum):
     """What a person wants of a running job."""
 
     GO_ON = "go-on"
@@ -92,14 +92,14 @@ def check_item(now: ItemState, after: ItemState) -> ItemState:
     return after
 
 
-def ended_as(*, failed: int, waiting: int, wish: Wish = Wish.GO_ON) -> JobState:
+def ended_as(*, failed: int, waiting: int, wish: JobWish = JobWish.GO_ON) -> JobState:
     """How a job ends, or pauses, from what became of its items and what was wanted of it.
 
     >>> ended_as(failed=0, waiting=0, wish=Wish.PAUSE)
     <JobState.DONE: 'done'>
     """
-    if wish is Wish.STOP:
+    if wish is JobWish.STOP:
         return JobState.STOPPED
-    if wish is Wish.PAUSE and waiting:
+    if wish is JobWish.PAUSE and waiting:
         return JobState.PAUSED
     return JobState.NEEDS_YOU if failed or waiting else JobState.DONE

@@ -32,7 +32,7 @@ from nailer.core.compare.joint import Baseline, Compare, Joint, Standing, joint_
 from nailer.core.files.entry import NS, Entry, Kind, SideName
 from nailer.core.files.names import free_name, landing_rank
 from nailer.core.files.tree import Below, Tree
-from nailer.core.plans.plan import Action, Step, Verdict, is_newer
+from nailer.core.plans.plan import Action, PlanStep, Verdict, is_newer
 
 REMOVED_SHARE = 0.10  # past this share of a side's files a removal needs a typed word
 
@@ -87,13 +87,13 @@ ACTING = frozenset(
 
 
 @dataclass(frozen=True, slots=True)
-class Wish:
+class SyncWish:
     direction: Direction = Direction.LEVEL
     removals: Removals = Removals.ASK
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class SyncRow:
     """A name that differs, or of which not everything is known. `held` is the sieve that holds it back, `twin` another
     name in its folder that is the same but for its spelling; `below` are its names from the top of the pair."""
 
@@ -131,7 +131,7 @@ class Comparison:
     """What comparing two trees found. `same` counts files; `level` are names that are the same and whose baseline does not
     say so yet; `gone` are names in the baseline that neither side has any more."""
 
-    rows: list[Row]
+    rows: list[SyncRow]
     same: int
     level: list[Below]
     gone: list[Below]
@@ -166,7 +166,7 @@ def compared(
 ) -> Comparison:
     """Lay two trees side by side. `equal` says of files of one size whether their contents are the same, where they were
     read; `held` names the sieve that holds a name back, with what each side has of it ('' for none)."""
-    rows: list[Row] = []
+    rows: list[SyncRow] = []
     level: list[Below] = []
     gone: list[Below] = []
     same = 0
@@ -179,7 +179,7 @@ def compared(
         known = baselines.get(folder, nothing)
         trouble = here.problems.get(folder) or there.problems.get(folder)
         if trouble is not None:
-            rows.append(Row(folder, None, None, Standing(Joint.NOT_READ, trouble)))
+            rows.append(SyncRow(folder, None, None, Standing(Joint.NOT_READ, trouble)))
             continue
         others = {entry.name: entry for entry in there.folders.get(folder, ())}
         met = 0
@@ -216,7 +216,7 @@ def compared(
                 for name in known
                 if name not in names and not any(tree.may_hide((*folder, name)) for tree in (here, there))
             ]
-        found: list[Row] = []
+        found: list[SyncRow] = []
         for name, near, far in slow:
             below = (*folder, name)
             why = held(below, near, far)
@@ -224,7 +224,7 @@ def compared(
             both_folders = near is not None and far is not None and near.is_folder and far.is_folder
             problem = here.problems.get(below) or there.problems.get(below)
             if problem is not None and not why:
-                found.append(Row(below, near, far, Standing(Joint.NOT_READ, problem), before))
+                found.append(SyncRow(below, near, far, Standing(Joint.NOT_READ, problem), before))
                 continue
             if both_folders:
                 if not why:
@@ -239,7 +239,7 @@ def compared(
                 if not why and near is not None and near.is_file:
                     level.append(below)
                 continue
-            found.append(Row(below, near, far, standing, before, why))
+            found.append(SyncRow(below, near, far, standing, before, why))
             if not why and not unsure and all(side is None or side.is_folder for side in (near, far)):
                 waiting.append(below)
         rows += _with_twins(found)
@@ -247,7 +247,7 @@ def compared(
     return Comparison(_with_held_folders(rows), same, level, gone)
 
 
-def _with_held_folders(rows: list[Row]) -> list[Row]:
+def _with_held_folders(rows: list[SyncRow]) -> list[SyncRow]:
     """A folder of one side stays behind with its content, where all of that is held back: it would be empty."""
     if not any(row.held for row in rows):
         return rows
@@ -269,9 +269,9 @@ def _with_held_folders(rows: list[Row]) -> list[Row]:
     return found
 
 
-def _with_twins(rows: list[Row]) -> list[Row]:
+def _with_twins(rows: list[SyncRow]) -> list[SyncRow]:
     """Rows of one folder; those that differ only in spelling from a name of the other side know each other."""
-    alone: dict[str, list[Row]] = defaultdict(list)
+    alone: dict[str, list[SyncRow]] = defaultdict(list)
     for row in rows:
         if (row.here is None) is not (row.there is None):
             alone[_spelled(row.below[-1])].append(row)
@@ -319,7 +319,7 @@ def bars(here: Tree, there: Tree) -> Bars:
 
 
 def proposed(
-    rows: Sequence[Row], wish: Wish, barred: Bars = Bars(), *, hashes: Mapping[Below, bytes] | None = None
+    rows: Sequence[SyncRow], wish: SyncWish, barred: Bars = Bars(), *, hashes: Mapping[Below, bytes] | None = None
 ) -> Doings:
     """What a wish does with each row, before anybody has decided anything. `hashes` are those of files that may have been
     renamed, where they are known: a renaming needs the same content."""
@@ -338,7 +338,7 @@ def proposed(
     return Doings(each, why, goes_with | {old: new for new, old in goes_with.items()})
 
 
-def _proposal(row: Row, wish: Wish, barred: Bars) -> tuple[Doing, str]:
+def _proposal(row: SyncRow, wish: SyncWish, barred: Bars) -> tuple[Doing, str]:
     standing, level = row.standing, wish.direction is Direction.LEVEL
     if row.held:
         return Doing.STAYS, row.held
@@ -365,7 +365,7 @@ def _proposal(row: Row, wish: Wish, barred: Bars) -> tuple[Doing, str]:
             return _one_sided(row, wish, barred)
 
 
-def _clash(row: Row, direction: Direction) -> tuple[Doing, str]:
+def _clash(row: SyncRow, direction: Direction) -> tuple[Doing, str]:
     if row.here is not None and row.there is None and direction is Direction.PUBLISH:
         return Doing.UPLOAD, ""
     if row.there is not None and row.here is None and direction is Direction.FETCH:
@@ -373,7 +373,7 @@ def _clash(row: Row, direction: Direction) -> tuple[Doing, str]:
     return Doing.DECIDE, ""
 
 
-def _one_sided(row: Row, wish: Wish, barred: Bars) -> tuple[Doing, str]:
+def _one_sided(row: SyncRow, wish: SyncWish, barred: Bars) -> tuple[Doing, str]:
     on_here = row.here is not None
     removed = row.standing.removed
     leads = (wish.direction is Direction.PUBLISH) if on_here else (wish.direction is Direction.FETCH)
@@ -391,7 +391,7 @@ def _one_sided(row: Row, wish: Wish, barred: Bars) -> tuple[Doing, str]:
             return (Doing.REMOVE_HERE if on_here else Doing.REMOVE_THERE), ""
 
 
-def _renamings(rows: Sequence[Row], each: Sequence[Doing], hashes: Mapping[Below, bytes]) -> dict[int, int]:
+def _renamings(rows: Sequence[SyncRow], each: Sequence[Doing], hashes: Mapping[Below, bytes]) -> dict[int, int]:
     """Rows of new names that are old ones under another name, by number: new to old. The content is the same where size
     and exact time are what the baseline says of the old name, and its hash too where that is known."""
     found: dict[int, int] = {}
@@ -419,7 +419,7 @@ def _renamings(rows: Sequence[Row], each: Sequence[Doing], hashes: Mapping[Below
 
 
 def _matched(
-    rows: Sequence[Row], new: Sequence[int], old: Sequence[int], hashes: Mapping[Below, bytes]
+    rows: Sequence[SyncRow], new: Sequence[int], old: Sequence[int], hashes: Mapping[Below, bytes]
 ) -> dict[int, int]:
     """Names of one size and time paired off: the only ones, or those that kept their last name in another folder."""
     pairs = {}
@@ -434,12 +434,12 @@ def _matched(
     return pairs
 
 
-def _same_hash(row: Row, now: bytes | None) -> bool:
+def _same_hash(row: SyncRow, now: bytes | None) -> bool:
     was = row.baseline.content_hash if row.baseline else None
     return was is None or now is None or was == now
 
 
-def choices_of(row: Row, doing: Doing) -> tuple[Doing, ...]:
+def choices_of(row: SyncRow, doing: Doing) -> tuple[Doing, ...]:
     """What a person may choose for a row; `doing` is what was proposed."""
     if row.held or row.standing.joint is Joint.NOT_READ or not row.below:
         return ()
@@ -463,7 +463,7 @@ def choices_of(row: Row, doing: Doing) -> tuple[Doing, ...]:
     return (*dict.fromkeys(found), Doing.LEAVE)
 
 
-def ends_of(row: Row) -> bytes:
+def ends_of(row: SyncRow) -> bytes:
     """Sixteen bytes that tell how both ends of a row stand: a choice holds while they do. Access has no part in it, as
     nothing is carried for it."""
     return hashlib.sha256(repr((_stands(row.here), _stands(row.there))).encode()).digest()[:16]
@@ -475,7 +475,7 @@ def _stands(entry: Entry | None) -> tuple[object, ...] | None:
     return entry.kind.value, entry.size, entry.stamp and entry.stamp.at_ns, entry.target
 
 
-def decided(rows: Sequence[Row], offered: Doings, chosen: Mapping[int, Doing]) -> Doings:
+def decided(rows: Sequence[SyncRow], offered: Doings, chosen: Mapping[int, Doing]) -> Doings:
     """The proposals with what a person chose instead, by number of row. Where a renaming is not wanted the other name of it
     is on its own again. Choices that a row does not offer are passed over."""
     each, why = list(offered.each), list(offered.why)
@@ -515,15 +515,17 @@ def hardly_the_same(here: Tree, there: Tree) -> bool:
 class SyncSteps:
     """The ordered steps that change each side. `left` are rows that cannot be done as wished, with why."""
 
-    here: list[Step]
-    there: list[Step]
+    here: list[PlanStep]
+    there: list[PlanStep]
     left: list[tuple[Below, str]]
 
-    def on(self, side: SideName) -> list[Step]:
+    def on(self, side: SideName) -> list[PlanStep]:
         return self.here if side is SideName.HERE else self.there
 
 
-def sync_steps(rows: Sequence[Row], doings: Doings, here: Tree, there: Tree, held: Held = _nothing_held) -> SyncSteps:
+def sync_steps(
+    rows: Sequence[SyncRow], doings: Doings, here: Tree, there: Tree, held: Held = _nothing_held
+) -> SyncSteps:
     """The steps for what was decided, in an order that can always be carried out: what stands in the way of another kind
     goes first, then folders from the top down, renamings, files (pages after what they refer to), and removals at the very
     end, from the bottom up. A folder goes only where everything in it goes."""
@@ -557,16 +559,16 @@ def sync_steps(rows: Sequence[Row], doings: Doings, here: Tree, there: Tree, hel
     )
 
 
-def _keep_both(row: Row, making: Mapping[SideName, _Making]) -> None:
+def _keep_both(row: SyncRow, making: Mapping[SideName, _Making]) -> None:
     """Both contents end on both sides: ours goes there under a free name first, takes that name here, and theirs comes."""
     if row.here is None or row.there is None:
         return
     near, far = making[SideName.HERE], making[SideName.THERE]
     name = free_name(row.below[-1], near.names(row.below[:-1]) | far.names(row.below[:-1]))
     free = (*row.below[:-1], name)
-    far.carries.append(Step(Action.CARRY, row.below, free, row.here, Verdict.NEW, "ours, kept beside theirs"))
-    near.moves.append(Step(Action.MOVE, row.below, free, row.here, Verdict.NEW, "ours, kept beside theirs"))
-    near.carries.append(Step(Action.CARRY, row.below, row.below, row.there, Verdict.NEW, "theirs"))
+    far.carries.append(PlanStep(Action.CARRY, row.below, free, row.here, Verdict.NEW, "ours, kept beside theirs"))
+    near.moves.append(PlanStep(Action.MOVE, row.below, free, row.here, Verdict.NEW, "ours, kept beside theirs"))
+    near.carries.append(PlanStep(Action.CARRY, row.below, row.below, row.there, Verdict.NEW, "theirs"))
 
 
 class _Making:
@@ -575,12 +577,12 @@ class _Making:
     def __init__(self, side: SideName, own: Tree, other: Tree, held: Held) -> None:
         self._side, self._own, self._other, self._held = side, own, other, held
         self.left: list[tuple[Below, str]] = []
-        self.cleared: list[Step] = []
-        self.folders: dict[Below, Step] = {}
-        self.moves: list[Step] = []
-        self.carries: list[Step] = []
-        self.removed: list[Step] = []
-        self.removed_folders: list[Step] = []
+        self.cleared: list[PlanStep] = []
+        self.folders: dict[Below, PlanStep] = {}
+        self.moves: list[PlanStep] = []
+        self.carries: list[PlanStep] = []
+        self.removed: list[PlanStep] = []
+        self.removed_folders: list[PlanStep] = []
         self._taken: dict[Below, set[bytes]] = {}
 
     def names(self, folder: Below) -> set[bytes]:
@@ -589,7 +591,7 @@ class _Making:
             self._taken[folder] = {entry.name for entry in self._own.folders.get(folder, ())}
         return self._taken[folder]
 
-    def carry(self, row: Row, source: Entry | None, target: Entry | None) -> None:
+    def carry(self, row: SyncRow, source: Entry | None, target: Entry | None) -> None:
         if source is None:
             return
         if target is not None and target.kind is not source.kind:
@@ -608,7 +610,7 @@ class _Making:
         verdict = Verdict.NEW
         if target is not None:
             verdict = Verdict.REPLACES_NEWER if is_newer(target, source) else Verdict.REPLACES
-        self.carries.append(Step(Action.CARRY, row.below, row.below, source, verdict, row.reason, target))
+        self.carries.append(PlanStep(Action.CARRY, row.below, row.below, source, verdict, row.reason, target))
 
     def _carry_inside(self, below: Below, entry: Entry, reason: str) -> None:
         sides = (None, entry) if self._side is SideName.HERE else (entry, None)
@@ -618,29 +620,31 @@ class _Making:
             self._make(below, entry, reason)
         else:
             self._parents(below)
-            self.carries.append(Step(Action.CARRY, below, below, entry, Verdict.NEW, reason))
+            self.carries.append(PlanStep(Action.CARRY, below, below, entry, Verdict.NEW, reason))
 
-    def remove(self, row: Row) -> None:
+    def remove(self, row: SyncRow) -> None:
         entry = row.there if self._side is SideName.THERE else row.here
         if entry is None:
             return
         self.names(row.below[:-1]).discard(row.below[-1])
         if entry.is_folder:
             self.removed_folders.append(
-                Step(Action.REMOVE_FOLDER, row.below, row.below, entry, Verdict.REMOVES, row.reason, entry)
+                PlanStep(Action.REMOVE_FOLDER, row.below, row.below, entry, Verdict.REMOVES, row.reason, entry)
             )
         else:
-            self.removed.append(Step(Action.REMOVE, row.below, row.below, entry, Verdict.REMOVES, row.reason, entry))
+            self.removed.append(
+                PlanStep(Action.REMOVE, row.below, row.below, entry, Verdict.REMOVES, row.reason, entry)
+            )
 
-    def rename(self, row: Row, old: Below | None) -> None:
+    def rename(self, row: SyncRow, old: Below | None) -> None:
         if old is None:
             return
         self._parents(row.below)
-        self.moves.append(Step(Action.MOVE, old, row.below, row.entry, Verdict.NEW, "the same under another name"))
+        self.moves.append(PlanStep(Action.MOVE, old, row.below, row.entry, Verdict.NEW, "the same under another name"))
 
     def _make(self, below: Below, entry: Entry, reason: str) -> None:
         self._parents(below)
-        self.folders.setdefault(below, Step(Action.MAKE_FOLDER, below, below, entry, Verdict.NEW, reason))
+        self.folders.setdefault(below, PlanStep(Action.MAKE_FOLDER, below, below, entry, Verdict.NEW, reason))
 
     def _parents(self, below: Below) -> None:
         """The folders above a name that this side does not have yet."""
@@ -648,7 +652,9 @@ class _Making:
             above = below[:depth]
             if above not in self._own.folders and above not in self.folders:
                 entry = Entry(above[-1], Kind.FOLDER)
-                self.folders[above] = Step(Action.MAKE_FOLDER, above, above, entry, Verdict.NEW, "for what is in it")
+                self.folders[above] = PlanStep(
+                    Action.MAKE_FOLDER, above, above, entry, Verdict.NEW, "for what is in it"
+                )
 
     def _clear(self, below: Below, target: Entry) -> bool:
         """Remove what stands in the way of another kind; False where a part of it must stay."""
@@ -668,11 +674,11 @@ class _Making:
         for inside, entry in order:
             action = Action.REMOVE_FOLDER if entry.is_folder else Action.REMOVE
             self.cleared.append(
-                Step(action, inside, inside, entry, Verdict.REMOVES, "makes way for another kind", entry)
+                PlanStep(action, inside, inside, entry, Verdict.REMOVES, "makes way for another kind", entry)
             )
         return True
 
-    def steps(self) -> list[Step]:
+    def steps(self) -> list[PlanStep]:
         return [
             *self.cleared,
             *sorted(self.folders.values(), key=lambda step: (len(step.target), step.target)),
@@ -682,7 +688,7 @@ class _Making:
             *self._emptied(),
         ]
 
-    def _emptied(self) -> list[Step]:
+    def _emptied(self) -> list[PlanStep]:
         """The removals of folders, from the bottom up: of those out of which everything goes, and into which nothing
         comes."""
         gone = {step.target for step in (*self.cleared, *self.removed)} | {step.source for step in self.moves}
@@ -752,7 +758,7 @@ class Rolled:
     unread: int = 0
 
 
-def rolled(rows: Iterable[Row]) -> dict[Below, Rolled]:
+def rolled(rows: Iterable[SyncRow]) -> dict[Below, Rolled]:
     """The joints below each folder that holds a difference, the top `()` among them; what a sieve holds back is left out."""
     counts: dict[Below, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
     place = {

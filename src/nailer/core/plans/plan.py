@@ -53,7 +53,7 @@ class Choice(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundFile:
     """One entry of the source tree: the names from the picked folder down to it, and what it is there.
 
     `problem` is set where a folder could not be read: what is in it is unknown. `doubt` says of one that was read why it
@@ -67,7 +67,7 @@ class Found:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class PlanStep:
     """One step of a plan.
 
     `source` is where the bytes come from and `target` where they land, both as names below the two folders of the plan.
@@ -115,13 +115,15 @@ class Summary:
         return Summary(*(getattr(self, one.name) + getattr(other, one.name) for one in fields(self)))
 
 
-def carry_plan(found: Iterable[Found], there: Mapping[Below, Entry], *, resend_same: bool = False) -> list[Step]:
+def carry_plan(
+    found: Iterable[FoundFile], there: Mapping[Below, Entry], *, resend_same: bool = False
+) -> list[PlanStep]:
     """The steps that carry what was found into a folder, as if every file is to be replaced; `chosen` narrows them.
 
     `there` holds what the target side has at the same names below. With `resend_same` files that look equal go too.
     """
-    folders: list[Step] = []
-    files: list[Step] = []
+    folders: list[PlanStep] = []
+    files: list[PlanStep] = []
     blocked: set[Below] = set()
     for one in sorted(found, key=lambda one: len(one.below)):
         if any(one.below[:depth] in blocked for depth in range(1, len(one.below))):
@@ -141,7 +143,7 @@ def carry_plan(found: Iterable[Found], there: Mapping[Below, Entry], *, resend_s
     return folders + files
 
 
-def _carry_step(one: Found, there: Entry | None, resend_same: bool) -> Step:
+def _carry_step(one: FoundFile, there: Entry | None, resend_same: bool) -> PlanStep:
     entry = one.entry
     if one.problem is not None:
         return _left(one, one.problem)
@@ -152,28 +154,30 @@ def _carry_step(one: Found, there: Entry | None, resend_same: bool) -> Step:
     if entry.is_folder:
         return _folder_step(one, there)
     if there is None:
-        return Step(Action.CARRY, one.below, one.below, entry, Verdict.NEW, "new")
+        return PlanStep(Action.CARRY, one.below, one.below, entry, Verdict.NEW, "new")
     if not there.is_file:
         return _left(one, f"a {there.kind} of the same name is in the way", there)
     if same_content(seen(entry), seen(there)):
         verdict = Verdict.REPLACES if resend_same else Verdict.SAME
-        return Step(Action.CARRY, one.below, one.below, entry, verdict, "same size and time", there)
+        return PlanStep(Action.CARRY, one.below, one.below, entry, verdict, "same size and time", there)
     if is_newer(there, entry):
-        return Step(Action.CARRY, one.below, one.below, entry, Verdict.REPLACES_NEWER, "replaces a newer file", there)
-    return Step(Action.CARRY, one.below, one.below, entry, Verdict.REPLACES, "replaces", there)
+        return PlanStep(
+            Action.CARRY, one.below, one.below, entry, Verdict.REPLACES_NEWER, "replaces a newer file", there
+        )
+    return PlanStep(Action.CARRY, one.below, one.below, entry, Verdict.REPLACES, "replaces", there)
 
 
-def _folder_step(one: Found, there: Entry | None) -> Step:
+def _folder_step(one: FoundFile, there: Entry | None) -> PlanStep:
     if there is None:
-        return Step(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.NEW, "new folder")
+        return PlanStep(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.NEW, "new folder")
     if there.opens_as_folder:
-        return Step(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.SAME, "is there", there)
+        return PlanStep(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.SAME, "is there", there)
     return _left(one, f"a {there.kind} of the same name is in the way", there)
 
 
-def _left(one: Found, reason: str, there: Entry | None = None) -> Step:
+def _left(one: FoundFile, reason: str, there: Entry | None = None) -> PlanStep:
     action = Action.MAKE_FOLDER if one.entry.is_folder else Action.CARRY
-    return Step(action, one.below, one.below, one.entry, Verdict.LEFT, reason, there)
+    return PlanStep(action, one.below, one.below, one.entry, Verdict.LEFT, reason, there)
 
 
 def is_newer(one: Entry, other: Entry) -> bool:
@@ -183,7 +187,7 @@ def is_newer(one: Entry, other: Entry) -> bool:
     return one.stamp.at_ns > other.stamp.at_ns
 
 
-def chosen(steps: Sequence[Step], choice: Choice, taken: Mapping[Below, frozenset[bytes]]) -> list[Step]:
+def chosen(steps: Sequence[PlanStep], choice: Choice, taken: Mapping[Below, frozenset[bytes]]) -> list[PlanStep]:
     """The plan under one choice for all files that are there already.
 
     `taken` holds, for each target folder (its names below), the names in it: keeping both needs free ones.
@@ -194,7 +198,7 @@ def chosen(steps: Sequence[Step], choice: Choice, taken: Mapping[Below, frozense
     return [_under(step, choice, used) for step in steps]
 
 
-def _under(step: Step, choice: Choice, used: dict[Below, set[bytes]]) -> Step:
+def _under(step: PlanStep, choice: Choice, used: dict[Below, set[bytes]]) -> PlanStep:
     meets = step.action is Action.CARRY and step.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER)
     if not meets or choice is Choice.REPLACE:
         return step
@@ -210,7 +214,7 @@ def _under(step: Step, choice: Choice, used: dict[Below, set[bytes]]) -> Step:
     return replace(step, target=(*folder, name), verdict=Verdict.NEW, replaces=None, reason="kept beside the other")
 
 
-def move_plan(found: Iterable[Found], there: Mapping[Below, Entry]) -> list[Step]:
+def move_plan(found: Iterable[FoundFile], there: Mapping[Below, Entry]) -> list[PlanStep]:
     """The steps that move picked names, each whole, into another folder of the same side. A taken name stays in the way:
     moving replaces nothing."""
     steps = []
@@ -218,7 +222,7 @@ def move_plan(found: Iterable[Found], there: Mapping[Below, Entry]) -> list[Step
         met = there.get(one.below)
         if met is not None:
             steps.append(
-                Step(
+                PlanStep(
                     Action.MOVE,
                     one.below,
                     one.below,
@@ -229,11 +233,11 @@ def move_plan(found: Iterable[Found], there: Mapping[Below, Entry]) -> list[Step
                 )
             )
         else:
-            steps.append(Step(Action.MOVE, one.below, one.below, one.entry, Verdict.NEW, "is moved"))
+            steps.append(PlanStep(Action.MOVE, one.below, one.below, one.entry, Verdict.NEW, "is moved"))
     return steps
 
 
-def removal_plan(found: Sequence[Found]) -> list[Step]:
+def removal_plan(found: Sequence[FoundFile]) -> list[PlanStep]:
     """The steps that remove what was found, children before parents. A folder that could not be read bars its parents.
 
     Links are removed as links; what they point to stays.
@@ -248,11 +252,11 @@ def removal_plan(found: Sequence[Found]) -> list[Step]:
         )
         if one.entry.kind is Kind.OTHER:
             verdict, reason = Verdict.LEFT, "neither a file nor a folder"
-        steps.append(Step(action, one.below, one.below, one.entry, verdict, reason, one.entry))
+        steps.append(PlanStep(action, one.below, one.below, one.entry, verdict, reason, one.entry))
     return steps
 
 
-def summary(steps: Iterable[Step]) -> Summary:
+def summary(steps: Iterable[PlanStep]) -> Summary:
     """The counts of a plan; folders that are there already count nowhere."""
     count = dict.fromkeys(Verdict, 0)
     folders = carried = 0

@@ -52,7 +52,7 @@ class Test(StrEnum):
     NEWER = "newer"
 
 
-class How(StrEnum):
+class CountedAs(StrEnum):
     """How the parts of a group count together."""
 
     ANY = "any"
@@ -97,10 +97,10 @@ class Match:
 
 
 @dataclass(frozen=True, slots=True)
-class Group:
+class RuleGroup:
     """Conditions that count together."""
 
-    how: How
+    how: CountedAs
     parts: tuple[Condition, ...]
 
     @property
@@ -110,16 +110,16 @@ class Group:
         >>> Group(How.ALL, (Match(Test.KIND, "picture"), Match(Test.LARGER, "8000000"))).words
         'is a picture and is larger than 8.0 MB'
         """
-        joined = (" and " if self.how is How.ALL else " or ").join(_bracketed(one, "words") for one in self.parts)
-        return f"does not do any of these: {joined}" if self.how is How.NONE else joined
+        joined = (" and " if self.how is CountedAs.ALL else " or ").join(_bracketed(one, "words") for one in self.parts)
+        return f"does not do any of these: {joined}" if self.how is CountedAs.NONE else joined
 
     @property
     def exact(self) -> str:
-        joined = (" and " if self.how is How.ALL else " or ").join(_bracketed(one, "exact") for one in self.parts)
-        return f"not ({joined})" if self.how is How.NONE else joined
+        joined = (" and " if self.how is CountedAs.ALL else " or ").join(_bracketed(one, "exact") for one in self.parts)
+        return f"not ({joined})" if self.how is CountedAs.NONE else joined
 
 
-Condition = Match | Group
+Condition = Match | RuleGroup
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +127,7 @@ class Sieve:
     """A named rule with its effects. `everywhere`: it holds for every pair, else for those that have picked it."""
 
     name: str
-    rule: Group
+    rule: RuleGroup
     always: tuple[str, ...] = ()
     stays: bool = True
     unseen: bool = False
@@ -275,7 +275,7 @@ def tried(sieve: Sieve, names: Sequence[Name], now_ns: int, used: Mapping[Below,
         count=len(caught),
         size=sum(name.size or 0 for name in caught),
         caught=[
-            Caught(_bracketed(one, "words") if isinstance(one, Group) else one.words, counts[number], alone[number])
+            Caught(_bracketed(one, "words") if isinstance(one, RuleGroup) else one.words, counts[number], alone[number])
             for number, (one, _) in enumerate(checks)
         ],
         kinds=kinds.most_common(),
@@ -310,7 +310,7 @@ def _kind_word(name: Name) -> str:
 
 def _bracketed(condition: Condition, what: str) -> str:
     text: str = getattr(condition, what)
-    return f"({text})" if isinstance(condition, Group) and len(condition.parts) > 1 else text
+    return f"({text})" if isinstance(condition, RuleGroup) and len(condition.parts) > 1 else text
 
 
 def _pattern_words(pattern: str) -> str:
@@ -346,7 +346,7 @@ def _regex(text: str) -> bytes | None:
 
 def _check_of(condition: Condition, now_ns: int) -> _Check:
     """A condition as a function of a name and its path."""
-    if isinstance(condition, Group):
+    if isinstance(condition, RuleGroup):
         return _check_of_group(condition, now_ns)
     match condition.test:
         case Test.KIND:
@@ -384,16 +384,16 @@ def _check_of_kinds(kinds: frozenset[FileKind]) -> _Check:
     return check
 
 
-def _checks_of(group: Group, now_ns: int) -> list[_Check]:
+def _checks_of(group: RuleGroup, now_ns: int) -> list[_Check]:
     """The parts of a group. Kinds of which any counts are asked for in one go: a name is looked at once."""
     kinds = frozenset(FileKind(one.value) for one in group.parts if isinstance(one, Match) and one.test is Test.KIND)
-    if group.how is How.ALL or len(kinds) < 2:
+    if group.how is CountedAs.ALL or len(kinds) < 2:
         return [_check_of(one, now_ns) for one in group.parts]
     others = [one for one in group.parts if not isinstance(one, Match) or one.test is not Test.KIND]
     return [_check_of_kinds(kinds), *(_check_of(one, now_ns) for one in others)]
 
 
-def _check_of_group(group: Group, now_ns: int) -> _Check:
+def _check_of_group(group: RuleGroup, now_ns: int) -> _Check:
     checks = _checks_of(group, now_ns)
 
     def any_of(name: Name, path: bytes) -> Answer:
@@ -418,7 +418,7 @@ def _check_of_group(group: Group, now_ns: int) -> _Check:
         answer = any_of(name, path)
         return None if answer is None else not answer
 
-    return {How.ANY: any_of, How.ALL: all_of, How.NONE: none_of}[group.how]
+    return {CountedAs.ANY: any_of, CountedAs.ALL: all_of, CountedAs.NONE: none_of}[group.how]
 
 
 # --- as data
@@ -444,10 +444,10 @@ def rule_of(data: Any, *, depth: int = 0) -> Condition:
         if depth >= _MOST_DEPTH or not isinstance(parts, list) or len(parts) > _MOST_PARTS:
             raise InvalidInput("The conditions are nested too deeply, or there are too many.")
         try:
-            how = How(data["how"])
+            how = CountedAs(data["how"])
         except ValueError as error:
             raise InvalidInput("Conditions count as any, all or none.") from error
-        return Group(how, tuple(rule_of(one, depth=depth + 1) for one in parts))
+        return RuleGroup(how, tuple(rule_of(one, depth=depth + 1) for one in parts))
     try:
         test = Test(data.get("test", ""))
     except ValueError as error:
@@ -535,7 +535,7 @@ def ignore_text(sieve: Sieve) -> str:
     !keep.tmp
     """
     lines = [f"# {sieve.name}"]
-    simple = sieve.rule.how is How.ANY or (len(sieve.rule.parts) == 1 and sieve.rule.how is How.ALL)
+    simple = sieve.rule.how is CountedAs.ANY or (len(sieve.rule.parts) == 1 and sieve.rule.how is CountedAs.ALL)
     for part in sieve.rule.parts:
         if simple and isinstance(part, Match) and part.test is Test.PATTERN:
             lines.append(part.value)
@@ -551,7 +551,7 @@ def house_sieves() -> list[Sieve]:
     """Sieves that a new Nailer begins with: on, in every pair, and changeable like any other."""
 
     def of_kinds(name: str, *kinds: FileKind) -> Sieve:
-        return Sieve(name, Group(How.ANY, tuple(Match(Test.KIND, kind) for kind in kinds)), everywhere=True)
+        return Sieve(name, RuleGroup(CountedAs.ANY, tuple(Match(Test.KIND, kind) for kind in kinds)), everywhere=True)
 
     return [
         of_kinds("House rules", FileKind.VERSIONS, FileKind.LITTER, FileKind.OLD),

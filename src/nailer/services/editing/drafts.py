@@ -17,12 +17,12 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.files.text import TextForm, decoded, encoded
 from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.words import size_text
-from nailer.engine.live import Live
+from nailer.engine.live import LiveJobs
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotEditable, NotFound
 from nailer.services.files.browse import Browse
-from nailer.services.plans.prepared import Write, Writing
+from nailer.services.plans.prepared import PreparedFiles, Write
 from nailer.sides.side import Side, is_there
-from nailer.store.drafts import Draft, DraftStore, OpenFile
+from nailer.store.drafts import Draft, DraftStore, OpenDraft
 from nailer.store.jobs import JobStore
 from nailer.store.sites import Site
 
@@ -59,8 +59,10 @@ class Saved:
         return not self.why_not and self.merge is None and not self.gone
 
 
-class Edit:
-    def __init__(self, browse: Browse, drafts: DraftStore, jobs: JobStore, writing: Writing, live: Live) -> None:
+class Drafts:
+    def __init__(
+        self, browse: Browse, drafts: DraftStore, jobs: JobStore, writing: PreparedFiles, live: LiveJobs
+    ) -> None:
         self._live = live
         self._browse = browse
         self._drafts = drafts
@@ -180,7 +182,7 @@ class Edit:
         """Close the file; what was typed and not saved is let go."""
         await self._drafts.remove(draft.id)
 
-    async def open_files(self, account_id: int) -> list[OpenFile]:
+    async def open_files(self, account_id: int) -> list[OpenDraft]:
         return await self._drafts.of_account(account_id)
 
     async def others(self, draft: Draft) -> list[tuple[str, bool]]:

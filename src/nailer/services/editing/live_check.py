@@ -14,7 +14,7 @@ from urllib.parse import urljoin, urlsplit, urlunsplit
 import httpx2
 from blake3 import blake3
 
-from nailer.core.check.live import Fetched, How, Verdict, keeps, trouble_in, verdict
+from nailer.core.check.live import Fetched, FetchedHow, LiveVerdict, keeps, trouble_in, verdict
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, address_of
 from nailer.errors import FileMissing, InvalidInput
@@ -38,7 +38,9 @@ class LiveCheck:
         self._browse = browse
         self._route = route
 
-    async def of_file(self, site: Site, path: SitePath, before: bytes | None = None) -> tuple[Verdict, list[Fetched]]:
+    async def of_file(
+        self, site: Site, path: SitePath, before: bytes | None = None
+    ) -> tuple[LiveVerdict, list[Fetched]]:
         """Compare what visitors get with what lies there now. Raises InvalidInput where the file is not on the web."""
         address = address_of(path, site.document_roots)
         if address is None:
@@ -57,12 +59,12 @@ class LiveCheck:
 
     async def fetch(self, address: str) -> list[Fetched]:
         """The three fetches of an address, at the same time."""
-        return list(await asyncio.gather(*(self.once(address, how) for how in How)))
+        return list(await asyncio.gather(*(self.once(address, how) for how in FetchedHow)))
 
-    async def once(self, address: str, how: How = How.PLAIN) -> Fetched:
+    async def once(self, address: str, how: FetchedHow = FetchedHow.PLAIN) -> Fetched:
         """One fetch, moves followed. What goes wrong is in the answer."""
-        asked = _with_query(address) if how is How.NEW_QUERY else address
-        headers = {"Cache-Control": "no-cache", "Pragma": "no-cache"} if how is How.PAST_CACHES else {}
+        asked = _with_query(address) if how is FetchedHow.NEW_QUERY else address
+        headers = {"Cache-Control": "no-cache", "Pragma": "no-cache"} if how is FetchedHow.PAST_CACHES else {}
         moved = ""
         try:
             async with asyncio.timeout(_WITHIN_S), httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False) as client:
@@ -89,7 +91,7 @@ class LiveCheck:
             return f"The purge address does not answer: {str(error)[:120] or 'nothing came in time'}."
         return f"The cache was asked to let it go, and answered {answer.status_code}."
 
-    async def _get(self, client: httpx2.AsyncClient, address: str, headers: dict[str, str], how: How) -> Fetched:
+    async def _get(self, client: httpx2.AsyncClient, address: str, headers: dict[str, str], how: FetchedHow) -> Fetched:
         answer = await client.send(self._request(client, "GET", address, headers), stream=True)
         try:
             digest, size, begins = blake3(), 0, b""

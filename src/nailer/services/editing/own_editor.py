@@ -20,10 +20,10 @@ from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.plans.plan import Choice
-from nailer.engine.live import Live
+from nailer.engine.live import LiveJobs
 from nailer.errors import Conflict, FileMissing, InvalidInput, NailerError, NotFound
 from nailer.services.files.browse import Browse
-from nailer.services.plans.make import Planning
+from nailer.services.plans.make import PlanMaker
 from nailer.sides.here import HereSide
 from nailer.store.database import utc_now
 from nailer.store.drafts import DraftStore, OwnFile
@@ -40,16 +40,16 @@ _ENDS_WITHIN_S = 600.0
 _State = tuple[int, int]
 
 
-class OwnFiles:
+class OwnEditor:
     def __init__(
         self,
         drafts: DraftStore,
         sites: SiteStore,
         here: HereSide,
         browse: Browse,
-        planning: Planning,
+        planning: PlanMaker,
         jobs: JobStore,
-        live: Live,
+        live: LiveJobs,
     ) -> None:
         self._drafts = drafts
         self._sites = sites

@@ -14,7 +14,7 @@ from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of, shown
 from nailer.core.words import count_text
 from nailer.errors import AlreadyThere, FileMissing, InvalidInput, TransferError
 from nailer.services.files.browse import Browse
-from nailer.services.plans.prepared import Rename, Write, Writing
+from nailer.services.plans.prepared import PreparedFiles, Rename, Write
 from nailer.sides.side import Side, walk
 from nailer.store.sites import Site
 
@@ -33,7 +33,7 @@ class Referrer:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class FoundReferences:
     """The referrers, how many files were read, and what could not be."""
 
     referrers: tuple[Referrer, ...]
@@ -53,12 +53,12 @@ class Found:
         return f"{count_text(self.count, 'reference')} in {count_text(len(self.referrers), 'file')}: {where}"
 
 
-class Referring:
-    def __init__(self, browse: Browse, writing: Writing) -> None:
+class References:
+    def __init__(self, browse: Browse, writing: PreparedFiles) -> None:
         self._browse = browse
         self._writing = writing
 
-    async def to(self, site: Site, side: SideName, paths: Sequence[SitePath]) -> Found:
+    async def to(self, site: Site, side: SideName, paths: Sequence[SitePath]) -> FoundReferences:
         """Who refers to these paths, or to anything in them; what lies in them itself does not count."""
         roots = roots_of(site, side)
         wanted = set(paths)
@@ -71,11 +71,11 @@ class Referring:
             hits = [one.line for one in references(path.name, data) if _leads(one.address, path, roots, wanted)]
             if hits:
                 found.append(Referrer(path, entry, tuple(hits)))
-        return Found(tuple(found), len(read), tuple(problems))
+        return FoundReferences(tuple(found), len(read), tuple(problems))
 
     async def rename(
         self, account_id: int, site: Site, side: SideName, renames: Mapping[SitePath, bytes]
-    ) -> tuple[int, Found]:
+    ) -> tuple[int, FoundReferences]:
         """Plan renaming names and rewriting what refers to them; return the job and who refers.
 
         Raises AlreadyThere where a new name is taken, FileMissing.
@@ -98,7 +98,7 @@ class Referring:
         news = [f"{shown_name(old.name)} becomes {shown_name(name)}" for old, name in renames.items()]
         title = f"Rename: {news[0]}" + (f" and {len(news) - 1} more" if len(news) > 1 else "")
         job_id = await self._writing.add(account_id, site, side, title[:200], writes, moves)
-        return job_id, Found(tuple(found), len(read), tuple(problems))
+        return job_id, FoundReferences(tuple(found), len(read), tuple(problems))
 
 
 def better_names(folder: SitePath, belows: Sequence[tuple[bytes, ...]]) -> dict[SitePath, bytes]:

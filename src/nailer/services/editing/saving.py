@@ -13,13 +13,13 @@ from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.core.files.text import TextForm, encoded
 from nailer.core.jobs.states import ENDED
-from nailer.engine.live import Live
+from nailer.engine.live import LiveJobs
 from nailer.errors import InvalidInput
-from nailer.services.editing.drafts import Edit, Saved
+from nailer.services.editing.drafts import Drafts, Saved
 from nailer.services.editing.live_check import LiveCheck
 from nailer.services.editing.references import roots_of
 from nailer.services.files.browse import Browse
-from nailer.services.plans.make import Planning
+from nailer.services.plans.make import PlanMaker
 from nailer.sides.side import is_there
 from nailer.store.changes import ChangeStore
 from nailer.store.drafts import Draft, DraftStore, Ways
@@ -53,14 +53,14 @@ class Careful:
 class Saving:
     def __init__(
         self,
-        edit: Edit,
+        edit: Drafts,
         drafts: DraftStore,
         changes: ChangeStore,
         jobs: JobStore,
-        planning: Planning,
+        planning: PlanMaker,
         check: LiveCheck,
         browse: Browse,
-        live: Live,
+        live: LiveJobs,
     ) -> None:
         self._edit = edit
         self._drafts = drafts

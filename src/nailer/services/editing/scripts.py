@@ -7,8 +7,8 @@ from contextlib import aclosing
 from dataclasses import dataclass
 
 from nailer.core.check.scripts import (
-    Mark,
     Repair,
+    ScriptMark,
     interpreter,
     is_script,
     mended,
@@ -21,11 +21,11 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.errors import InvalidInput, NailerError, NotSupported, TransferError
 from nailer.services.editing.live_check import LiveCheck
-from nailer.services.files.access import Permit
+from nailer.services.files.access import AccessPlans
 from nailer.services.files.browse import Browse
-from nailer.services.plans.make import Planning
-from nailer.services.plans.prepared import Write, Writing
-from nailer.services.plans.server_commands import OnServer
+from nailer.services.plans.make import PlanMaker
+from nailer.services.plans.prepared import PreparedFiles, Write
+from nailer.services.plans.server_commands import ServerCommands
 from nailer.sides.side import Side, walk
 from nailer.store.sites import Site
 
@@ -39,11 +39,11 @@ class Report:
     """One script and what was found of it, in order."""
 
     path: SitePath
-    marks: tuple[Mark, ...]
+    marks: tuple[ScriptMark, ...]
     address: str | None
 
     @property
-    def first_slip(self) -> Mark | None:
+    def first_slip(self) -> ScriptMark | None:
         return next((one for one in self.marks if one.good is False), None)
 
 
@@ -52,10 +52,10 @@ class Scripts:
         self,
         browse: Browse,
         check: LiveCheck,
-        on_server: OnServer,
-        permit: Permit,
-        planning: Planning,
-        writing: Writing,
+        on_server: ServerCommands,
+        permit: AccessPlans,
+        planning: PlanMaker,
+        writing: PreparedFiles,
     ) -> None:
         self._browse = browse
         self._check = check
@@ -92,7 +92,7 @@ class Scripts:
                 raise InvalidInput(f"{path} is too large for a script.")
             (_, data), folders = await asyncio.gather(side.whole(path), _folders(side, path))
         answer = await self._check.once(address) if address else None
-        place = Mark("Place", True, f"served at {address}") if address else _outside()
+        place = ScriptMark("Place", True, f"served at {address}") if address else _outside()
         marks = [place, _ending(path), of_access(entry), of_folders(folders), *of_beginning(data)]
         marks += await self._run_there(site, path, data)
         marks.append(of_answer(answer))
@@ -127,23 +127,23 @@ class Scripts:
                 write = Write(path, content, entry, "first line mended")
                 return await self._writing.add(account_id, site, there, title, [write], at_once=True)
 
-    async def _run_there(self, site: Site, path: SitePath, data: bytes) -> list[Mark]:
+    async def _run_there(self, site: Site, path: SitePath, data: bytes) -> list[ScriptMark]:
         """Interpreter and syntax, asked on the server itself where the account has a shell."""
         program = interpreter(data)
         if program is None:
-            return [Mark("Interpreter", False, "none is named by its whole path in the first line")]
+            return [ScriptMark("Interpreter", False, "none is named by its whole path in the first line")]
         shown = shown_name(program)
         try:
             exists, said = await self._on_server.script(site, path, program)
         except NotSupported:
             why = "only a shell on the server could tell; this account has none"
-            return [Mark("Interpreter", None, f"{shown}: {why}"), Mark("Syntax", None, why)]
+            return [ScriptMark("Interpreter", None, f"{shown}: {why}"), ScriptMark("Syntax", None, why)]
         except NailerError as error:
-            return [Mark("Interpreter", None, error.what)]
-        marks = [Mark("Interpreter", exists, f"{shown} {'is there' if exists else 'is not on the server'}")]
+            return [ScriptMark("Interpreter", None, error.what)]
+        marks = [ScriptMark("Interpreter", exists, f"{shown} {'is there' if exists else 'is not on the server'}")]
         if said is None:
-            return [*marks, Mark("Syntax", None, "there is no way to check this language without running it")]
-        return [*marks, Mark("Syntax", not said, said or "reads cleanly")]
+            return [*marks, ScriptMark("Syntax", None, "there is no way to check this language without running it")]
+        return [*marks, ScriptMark("Syntax", not said, said or "reads cleanly")]
 
 
 async def _folders(side: Side, path: SitePath) -> list[tuple[str, int | None]]:
@@ -160,18 +160,18 @@ async def _folders(side: Side, path: SitePath) -> list[tuple[str, int | None]]:
     return list(await asyncio.gather(*(one(folder) for folder in above)))
 
 
-def _outside() -> Mark:
-    return Mark("Place", False, "outside the folders that the web address serves: the web cannot reach it")
+def _outside() -> ScriptMark:
+    return ScriptMark("Place", False, "outside the folders that the web address serves: the web cannot reach it")
 
 
-def _ending(path: SitePath) -> Mark:
+def _ending(path: SitePath) -> ScriptMark:
     ending = path.name.rpartition(b".")[2].decode("utf-8", "replace")
     if b"cgi-bin" in path.names:
-        return Mark("Ending", True, f".{ending}, in cgi-bin")
+        return ScriptMark("Ending", True, f".{ending}, in cgi-bin")
     usual = ending.lower() in ("cgi", "pl")
     words = (
         f".{ending} is run by most servers"
         if usual
         else f".{ending} outside cgi-bin is run by few servers; .cgi is by most"
     )
-    return Mark("Ending", True if usual else None, words)
+    return ScriptMark("Ending", True if usual else None, words)

@@ -13,14 +13,15 @@ from nailer.core.files.access import AccessWish, Transition, difference, octal, 
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.names import names_text
 from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState
 from nailer.core.plans.plan import Action, Verdict
 from nailer.engine.runner import Runner
 from nailer.errors import InvalidInput, NotFound, TransferError
 from nailer.services.files.browse import Browse
-from nailer.services.files.guarded import Guards
+from nailer.services.files.guarded import GuardedFolders
 from nailer.sides.side import Side, walk
-from nailer.store.jobs import JobKind, JobStore, NewItem, NewJob
+from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Site
 
 _KEPT = 24
@@ -29,7 +30,7 @@ _MOST_NAMES = 300_000
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class AccessReading:
     """A tree as it was read: every file and folder in it, links never followed. `foreign` are names of another owner: the
     server would refuse those. `took_s` is how long reading took."""
 
@@ -50,17 +51,17 @@ class Reading:
         return [(path, one) for path, one in self.entries if not only_risky or risk_of(one)]
 
 
-class Permit:
-    def __init__(self, browse: Browse, jobs: JobStore, runner: Runner, guards: Guards) -> None:
+class AccessPlans:
+    def __init__(self, browse: Browse, jobs: JobStore, runner: Runner, guards: GuardedFolders) -> None:
         self._browse = browse
         self._jobs = jobs
         self._runner = runner
         self._guards = guards
-        self._readings: OrderedDict[str, Reading] = OrderedDict()
+        self._readings: OrderedDict[str, AccessReading] = OrderedDict()
 
     async def read(
         self, account_id: int, site: Site, side: SideName, folder: SitePath, names: Sequence[bytes]
-    ) -> Reading:
+    ) -> AccessReading:
         """Read picked names of a folder with all in them; without names the folder itself and all in it."""
         begun_s = time.monotonic()
         problems: list[str] = []
@@ -71,7 +72,7 @@ class Permit:
         known = [(path, one) for path, one in found if one.access is not None and one.kind in (Kind.FILE, Kind.FOLDER)]
         foreign = [(path, one.owner or "") for path, one in known if owner and one.owned_by and one.owned_by != owner]
         barred = {path for path, _ in foreign}
-        reading = Reading(
+        reading = AccessReading(
             secrets.token_hex(8),
             account_id,
             site.id,
@@ -90,20 +91,20 @@ class Permit:
             self._readings.popitem(last=False)
         return reading
 
-    def reading(self, token: str, account_id: int) -> Reading:
+    def reading(self, token: str, account_id: int) -> AccessReading:
         """Raises NotFound where it was let go."""
         found = self._readings.get(token)
         if found is None or found.account_id != account_id or time.monotonic() - found.at_s > _KEPT_S:
             raise NotFound("What was read for this is old. Open the page anew.")
         return found
 
-    def preview(self, reading: Reading, wish: AccessWish, *, only_risky: bool = False) -> list[Transition]:
+    def preview(self, reading: AccessReading, wish: AccessWish, *, only_risky: bool = False) -> list[Transition]:
         """What a wish would do, counted by transition. Raises InvalidInput where it cannot be read."""
         wish.check()
         shown = [(_below(reading, path), one) for path, one in reading.chosen(only_risky=only_risky)]
         return transitions(shown, wish)
 
-    async def carry_out(self, site: Site, reading: Reading, wish: AccessWish, *, only_risky: bool = False) -> int:
+    async def carry_out(self, site: Site, reading: AccessReading, wish: AccessWish, *, only_risky: bool = False) -> int:
         """Set what differs, as a job; return it. What lies in a locked guarded folder is left out and said.
 
         Raises InvalidInput where nothing would change.
@@ -148,7 +149,7 @@ class Permit:
         self._runner.wake()
         return job_id
 
-    def _item(self, reading: Reading, site: Site, path: SitePath, entry: Entry, then: int) -> NewItem:
+    def _item(self, reading: AccessReading, site: Site, path: SitePath, entry: Entry, then: int) -> NewItem:
         locked = reading.side is SideName.THERE and self._guards.is_locked(reading.account_id, site, path)
         verdict = Verdict.LEFT if locked else Verdict.SETS
         reason = "lies in a guarded folder" if locked else f"{octal(entry.access or 0)} becomes {octal(then)}"
@@ -165,7 +166,7 @@ def _order(item: NewItem) -> tuple[int, int]:
     return (0, depth) if opens else (2, -depth)
 
 
-def _below(reading: Reading, path: SitePath) -> bytes:
+def _below(reading: AccessReading, path: SitePath) -> bytes:
     below = path.below(reading.folder)
     return b"/".join(below) if below else path.name or b"/"
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 
 from nailer.core.compare.joint import Baseline, Joint, Standing, joint_of, rolled_up
-from nailer.core.compare.ledger import Inside, Row, View, build_rows, joint_counts, visible
+from nailer.core.compare.ledger import Inside, LedgerRow, View, build_rows, joint_counts, visible
 from nailer.core.files.charset import to_wire
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
@@ -88,8 +88,8 @@ class Ledger:
     there: SitePath
     here_listing: FolderRead
     there_listing: FolderRead
-    rows: list[Row]
-    shown: list[Row]
+    rows: list[LedgerRow]
+    shown: list[LedgerRow]
     counts: dict[Joint, int]
     rolled: _Rolled | None
 
@@ -232,15 +232,15 @@ class Browse:
         return {name: (last_standing(folders.get(SitePath((*below, name))), when), None, None) for name in both}
 
     async def _sieved(
-        self, site: Site, pair: Pair | None, here: SitePath, there: SitePath, rows: list[Row]
-    ) -> list[Row]:
+        self, site: Site, pair: Pair | None, here: SitePath, there: SitePath, rows: list[LedgerRow]
+    ) -> list[LedgerRow]:
         """Rows that say which sieve holds them back, or keeps them out of sight."""
         sieves = await self._sieves_of(pair)
         if not sieves.sieves:
             return rows
         top = _place_in_pair(site, here, there)
 
-        def one(row: Row) -> Row:
+        def one(row: LedgerRow) -> LedgerRow:
             held, unseen = sieves.effects((*top, row.name), row.here, row.there)
             return replace(row, held=held, unseen=unseen) if held or unseen else row
 

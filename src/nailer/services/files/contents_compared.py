@@ -41,7 +41,7 @@ one() {
 
 
 @dataclass(frozen=True, slots=True)
-class End:
+class ComparedEnd:
     """One end whose files are compared. `site` is None for this machine."""
 
     side: Side
@@ -49,12 +49,12 @@ class End:
     site: Site | None
 
 
-class Contents:
+class ContentComparer:
     def __init__(self, pool: Pool) -> None:
         self._pool = pool
 
     async def equal(
-        self, near: End, far: End, names: Sequence[tuple[Below, int]], heard: Callable[[int], None]
+        self, near: ComparedEnd, far: ComparedEnd, names: Sequence[tuple[Below, int]], heard: Callable[[int], None]
     ) -> dict[Below, bool]:
         """Whether the contents of names (with their sizes) below two folders are the same. `heard` is told how many are
         done."""
@@ -78,7 +78,7 @@ class Contents:
                 tasks.create_task(one(below))
         return found
 
-    async def _same(self, near: End, far: End, below: Below, told: Digest | None) -> bool:
+    async def _same(self, near: ComparedEnd, far: ComparedEnd, below: Below, told: Digest | None) -> bool:
         digest = told or await far.side.own_hash(far.top.join(below))
         if digest is not None:
             return digest.value == await content_hash(near.side, near.top.join(below), digest.algorithm)
@@ -87,7 +87,7 @@ class Contents:
         )
         return ours == theirs
 
-    async def _by_shell(self, far: End, names: Sequence[tuple[Below, int]]) -> Mapping[Below, Digest]:
+    async def _by_shell(self, far: ComparedEnd, names: Sequence[tuple[Below, int]]) -> Mapping[Below, Digest]:
         """What a server's shell says of many files; nothing where the account has none."""
         found: dict[Below, Digest] = {}
         site = far.site

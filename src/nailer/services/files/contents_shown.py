@@ -8,11 +8,12 @@ from nailer.core.compare.differences import Line, differences, only_line_ends
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.text import text_of
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.plan import Action
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files.browse import Browse
 from nailer.sides.side import Side
-from nailer.store.jobs import Item, Job, JobKind
+from nailer.store.jobs import Item, Job
 from nailer.store.sites import Site
 
 _LARGEST_BYTES = 1_000_000
@@ -47,7 +48,7 @@ def compared(old: bytes, new: bytes) -> Compared:
     return Compared(tuple(lines), "" if lines else "They differ only in bytes that are not seen in their text.")
 
 
-class Compare:
+class ContentsShown:
     def __init__(self, browse: Browse, spool: Side) -> None:
         self._browse = browse
         self._spool = spool

@@ -12,7 +12,7 @@ from nailer.store.sites import Site
 OPEN_S = 15 * 60.0
 
 
-class Guards:
+class GuardedFolders:
     """Which guarded folders are open now, by person and site. Kept in memory: a restart locks them all."""
 
     def __init__(self) -> None:

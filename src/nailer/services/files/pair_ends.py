@@ -14,7 +14,7 @@ from nailer.store.pairs import Pair
 from nailer.store.sites import Site, SiteStore
 
 
-class Ends:
+class PairEnds:
     def __init__(self, browse: Browse, sites: SiteStore) -> None:
         self._browse = browse
         self._sites = sites

@@ -25,7 +25,7 @@ _TAR_BYTES = 1024 * 1024
 _MOST_NAMES = 400
 
 
-class Look(StrEnum):
+class ShownAs(StrEnum):
     """How a file is shown."""
 
     PICTURE = "picture"
@@ -39,21 +39,21 @@ class Look(StrEnum):
 
 # Only what a browser can be trusted with; everything else is text or nothing.
 TYPES = {
-    b".png": ("image/png", Look.PICTURE),
-    b".jpg": ("image/jpeg", Look.PICTURE),
-    b".jpeg": ("image/jpeg", Look.PICTURE),
-    b".gif": ("image/gif", Look.PICTURE),
-    b".webp": ("image/webp", Look.PICTURE),
-    b".avif": ("image/avif", Look.PICTURE),
-    b".ico": ("image/x-icon", Look.PICTURE),
-    b".svg": ("image/svg+xml", Look.PICTURE),
-    b".mp3": ("audio/mpeg", Look.SOUND),
-    b".ogg": ("audio/ogg", Look.SOUND),
-    b".wav": ("audio/wav", Look.SOUND),
-    b".m4a": ("audio/mp4", Look.SOUND),
-    b".mp4": ("video/mp4", Look.FILM),
-    b".webm": ("video/webm", Look.FILM),
-    b".pdf": ("application/pdf", Look.PDF),
+    b".png": ("image/png", ShownAs.PICTURE),
+    b".jpg": ("image/jpeg", ShownAs.PICTURE),
+    b".jpeg": ("image/jpeg", ShownAs.PICTURE),
+    b".gif": ("image/gif", ShownAs.PICTURE),
+    b".webp": ("image/webp", ShownAs.PICTURE),
+    b".avif": ("image/avif", ShownAs.PICTURE),
+    b".ico": ("image/x-icon", ShownAs.PICTURE),
+    b".svg": ("image/svg+xml", ShownAs.PICTURE),
+    b".mp3": ("audio/mpeg", ShownAs.SOUND),
+    b".ogg": ("audio/ogg", ShownAs.SOUND),
+    b".wav": ("audio/wav", ShownAs.SOUND),
+    b".m4a": ("audio/mp4", ShownAs.SOUND),
+    b".mp4": ("video/mp4", ShownAs.FILM),
+    b".webm": ("video/webm", ShownAs.FILM),
+    b".pdf": ("application/pdf", ShownAs.PDF),
 }
 _ARCHIVES = re.compile(rb"\.(zip|tar|tgz|txz|tar\.(gz|xz|bz2))$", re.I)
 
@@ -62,7 +62,7 @@ _ARCHIVES = re.compile(rb"\.(zip|tar|tgz|txz|tar\.(gz|xz|bz2))$", re.I)
 class Preview:
     """What is shown of a file: its beginning as text (`whole`: all of it), or the names in an archive with their sizes."""
 
-    look: Look
+    look: ShownAs
     entry: Entry
     text: str = ""
     whole: bool = True
@@ -70,7 +70,7 @@ class Preview:
     problem: str = ""
 
 
-def kind_of(name: bytes) -> tuple[str, Look] | None:
+def kind_of(name: bytes) -> tuple[str, ShownAs] | None:
     """The content type and look by a name's ending; None where the bytes must tell."""
     return TYPES.get(b"." + name.lower().rpartition(b".")[2])
 
@@ -85,8 +85,8 @@ async def preview(side: Side, path: SitePath) -> Preview:
         return await _archive(side, path, entry)
     data = await _span(side, path, 0, _TEXT_BYTES)
     if b"\0" in data:
-        return Preview(Look.OTHER, entry)
-    return Preview(Look.TEXT, entry, data.decode("utf-8", "replace"), len(data) >= entry.size)
+        return Preview(ShownAs.OTHER, entry)
+    return Preview(ShownAs.TEXT, entry, data.decode("utf-8", "replace"), len(data) >= entry.size)
 
 
 async def _archive(side: Side, path: SitePath, entry: Entry) -> Preview:
@@ -97,8 +97,8 @@ async def _archive(side: Side, path: SitePath, entry: Entry) -> Preview:
             data = await _span(side, path, 0, _TAR_BYTES)
             names, whole = await in_thread(_tar_names, data), len(data) >= entry.size
     except (zipfile.BadZipFile, tarfile.TarError, EOFError, zlib.error, OSError) as error:
-        return Preview(Look.ARCHIVE, entry, problem=f"Its directory cannot be read: {str(error)[:120]}.")
-    return Preview(Look.ARCHIVE, entry, names=tuple(names[:_MOST_NAMES]), whole=whole and len(names) <= _MOST_NAMES)
+        return Preview(ShownAs.ARCHIVE, entry, problem=f"Its directory cannot be read: {str(error)[:120]}.")
+    return Preview(ShownAs.ARCHIVE, entry, names=tuple(names[:_MOST_NAMES]), whole=whole and len(names) <= _MOST_NAMES)
 
 
 async def _zip_names(side: Side, path: SitePath, size: int) -> list[tuple[str, str]]:
@@ -170,8 +170,8 @@ async def _span(side: Side, path: SitePath, start: int, length: int) -> bytes:
 def caption(found: Preview) -> str:
     """One line under what is shown."""
     size = size_text(found.entry.size)
-    if found.look is Look.TEXT and not found.whole:
+    if found.look is ShownAs.TEXT and not found.whole:
         return f"the first {size_text(_TEXT_BYTES)} of {size}"
-    if found.look is Look.ARCHIVE and not found.problem:
+    if found.look is ShownAs.ARCHIVE and not found.problem:
         return f"{len(found.names)} names{'' if found.whole else ' of it'}, {size} packed"
     return size

@@ -8,7 +8,7 @@ from contextlib import aclosing
 from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry
-from nailer.core.files.search import Wanted
+from nailer.core.files.search import SearchWanted
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import TransferError
 from nailer.sides.side import CHUNK_BYTES, Side, walk
@@ -36,7 +36,7 @@ class Passed:
     problem: str = ""
 
 
-async def search(side: Side, top: SitePath, wanted: Wanted) -> AsyncGenerator[Hit | Passed, None]:
+async def search(side: Side, top: SitePath, wanted: SearchWanted) -> AsyncGenerator[Hit | Passed, None]:
     """Hits under a folder in the order they are found, each folder's progress between them.
 
     Text is looked for in files up to 8 MiB that are no pictures, sound or archives; several are read at once, and
@@ -59,7 +59,9 @@ async def search(side: Side, top: SitePath, wanted: Wanted) -> AsyncGenerator[Hi
             yield Passed(folders, names, reading.doubt)
 
 
-async def _holding(side: Side, where: SitePath, entries: list[Entry], wanted: Wanted) -> AsyncGenerator[Hit, None]:
+async def _holding(
+    side: Side, where: SitePath, entries: list[Entry], wanted: SearchWanted
+) -> AsyncGenerator[Hit, None]:
     gate = asyncio.Semaphore(_READ_AT_ONCE)
 
     async def look(entry: Entry) -> Hit | None:

@@ -16,9 +16,9 @@ from nailer.core.files.kinds import FileKind
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Below, Tree
 from nailer.core.plans.advice import Doubt
-from nailer.core.plans.sieve import Group, How, Match, Name, Sieve, Sieves, Test, Tried, name_of, tried
+from nailer.core.plans.sieve import CountedAs, Match, Name, RuleGroup, Sieve, Sieves, Test, Tried, name_of, tried
 from nailer.errors import NailerError, TransferError
-from nailer.services.files.pair_ends import Ends, top_of
+from nailer.services.files.pair_ends import PairEnds, top_of
 from nailer.services.files.trees import Progress, kinds_by_content, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
@@ -53,8 +53,8 @@ class _Trees:
     read_at_s: float
 
 
-class Sieving:
-    def __init__(self, store: SieveStore, pairs: PairStore, ends: Ends) -> None:
+class SieveBook:
+    def __init__(self, store: SieveStore, pairs: PairStore, ends: PairEnds) -> None:
         self._store = store
         self._pairs = pairs
         self._ends = ends
@@ -84,7 +84,7 @@ class Sieving:
         )
         top = folder.below(site.start_there) or ()
         parts = tuple(Match(Test.PATTERN, _pattern((*top, *one.below))) for one in doubts)
-        sieve = Sieve(f"Not for {site.name}", Group(How.ANY, parts))
+        sieve = Sieve(f"Not for {site.name}", RuleGroup(CountedAs.ANY, parts))
         sieve_id = await self._store.add(sieve)
         await self._pairs.pick_sieves(pair.id, [*await self._pairs.sieves(pair.id), sieve_id])
 

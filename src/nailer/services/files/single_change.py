@@ -20,7 +20,7 @@ from nailer.store.sites import Site
 _PACKERS = (((b".zip",), zipped), ((b".tar.gz", b".tgz"), tarred))
 
 
-class OneChange:
+class SingleChange:
     def __init__(self, browse: Browse, changes: ChangeStore) -> None:
         self._browse = browse
         self._changes = changes

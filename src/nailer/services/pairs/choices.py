@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 from nailer.core.pairs.sync import Doing, choices_of, ends_of
 from nailer.services.pairs.plan import SyncPlan
-from nailer.store.choices import Choice, ChoiceStore
+from nailer.store.choices import ChoiceStore, StoredChoice
 
 
 class Choices:
@@ -39,7 +39,7 @@ class Choices:
         for number in numbers:
             row = plan.rows[number]
             if number in plan.chosen:
-                made.append(Choice(row.below, ends_of(row), plan.chosen[number], plan.merged.get(number)))
+                made.append(StoredChoice(row.below, ends_of(row), plan.chosen[number], plan.merged.get(number)))
             else:
                 taken_back.append(row.below)
         key = (plan.account_id, plan.pair.id, plan.wish.direction)
@@ -53,7 +53,7 @@ class Choices:
         await self._store.forget_all(plan.account_id, plan.pair.id)
 
 
-def _holds(plan: SyncPlan, number: int, one: Choice) -> bool:
+def _holds(plan: SyncPlan, number: int, one: StoredChoice) -> bool:
     row = plan.rows[number]
     whole = one.merged is None or one.doing is Doing.UPLOAD
     return whole and one.ends == ends_of(row) and one.doing in choices_of(row, plan.offered.each[number])

@@ -11,11 +11,11 @@ from contextlib import aclosing
 
 from nailer.core.compare.differences import only_line_ends, sizes_by_line_ends
 from nailer.core.files.entry import Entry
-from nailer.core.files.search import Wanted
+from nailer.core.files.search import SearchWanted
 from nailer.core.files.tree import Below
-from nailer.core.pairs.sync import Row
+from nailer.core.pairs.sync import SyncRow
 from nailer.errors import TransferError
-from nailer.services.files.contents_compared import End
+from nailer.services.files.contents_compared import ComparedEnd
 from nailer.sides.side import CHUNK_BYTES
 
 _LARGEST_BYTES = 256 * 1024
@@ -24,7 +24,7 @@ _MOST_FAR = 60
 _AT_ONCE = 24
 
 
-async def unequal_in_line_ends(near: End, far: End, rows: Iterable[Row]) -> set[Below]:
+async def unequal_in_line_ends(near: ComparedEnd, far: ComparedEnd, rows: Iterable[SyncRow]) -> set[Below]:
     """Of rows that differ, those whose two files hold the same lines, ended another way. What cannot be read is left out."""
     likely: list[tuple[Below, bytes]] = []
     for row in _may_be(rows):
@@ -44,8 +44,8 @@ async def unequal_in_line_ends(near: End, far: End, rows: Iterable[Row]) -> set[
     return {below for below in found if below is not None}
 
 
-def _may_be(rows: Iterable[Row]) -> list[Row]:
-    wanted = Wanted()
+def _may_be(rows: Iterable[SyncRow]) -> list[SyncRow]:
+    wanted = SearchWanted()
 
     def is_text(entry: Entry | None) -> bool:
         return entry is not None and wanted.may_hold_text(entry) and entry.size <= _LARGEST_BYTES
@@ -54,7 +54,7 @@ def _may_be(rows: Iterable[Row]) -> list[Row]:
     return [row for row in differ if row.here and row.there and row.here.size != row.there.size][:_MOST_NEAR]
 
 
-async def _content(end: End, below: Below) -> bytes | None:
+async def _content(end: ComparedEnd, below: Below) -> bytes | None:
     try:
         async with aclosing(end.side.read(end.top.join(below), ahead=CHUNK_BYTES)) as chunks:
             return b"".join([chunk async for chunk in chunks])

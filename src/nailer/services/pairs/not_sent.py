@@ -17,9 +17,9 @@ from nailer.core.compare.joint import Baseline, same_content, seen
 from nailer.core.files.entry import Entry
 from nailer.core.files.tree import Below, Tree
 from nailer.core.plans.sieve import Sieves
-from nailer.engine.live import Live
+from nailer.engine.live import LiveJobs
 from nailer.errors import NailerError
-from nailer.services.files.sieves import Sieving
+from nailer.services.files.sieves import SieveBook
 from nailer.services.files.trees import Progress, read_tree
 from nailer.services.pairs.sync import Sync
 from nailer.sides.here import HereSide
@@ -34,9 +34,9 @@ _MOST_SENT = 2000
 _AGAIN_AFTER_S = 120.0
 
 
-class Unsent:
+class NotSent:
     def __init__(
-        self, pairs: PairStore, changes: ChangeStore, sieving: Sieving, sync: Sync, here: HereSide, live: Live
+        self, pairs: PairStore, changes: ChangeStore, sieving: SieveBook, sync: Sync, here: HereSide, live: LiveJobs
     ) -> None:
         self._pairs = pairs
         self._changes = changes

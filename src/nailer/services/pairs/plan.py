@@ -18,9 +18,9 @@ from nailer.core.pairs.sync import (
     Doing,
     Doings,
     Flow,
-    Row,
+    SyncRow,
     SyncSteps,
-    Wish,
+    SyncWish,
     hardly_the_same,
     removals_share,
 )
@@ -42,7 +42,7 @@ class SyncPlan:
     token: str
     account_id: int
     pair: Pair
-    wish: Wish
+    wish: SyncWish
     compare: Compare
     begun_at: datetime
     begun_s: float
@@ -77,7 +77,7 @@ class SyncPlan:
         return sum(one.names for one in self.progress.values())
 
     @property
-    def rows(self) -> list[Row]:
+    def rows(self) -> list[SyncRow]:
         return self.found.rows
 
     @property
@@ -151,7 +151,7 @@ class SyncPlan:
         return found
 
 
-def empty_plan(account_id: int, pair: Pair, wish: Wish, compare: Compare) -> SyncPlan:
+def empty_plan(account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
     progress = {end: Progress() for end in SideName}
     return SyncPlan(
         secrets.token_hex(8), account_id, pair, wish, compare, datetime.now(UTC), time.monotonic(), progress

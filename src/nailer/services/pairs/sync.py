@@ -26,14 +26,16 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.files.text import decoded, encoded
 from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import NotWhole
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import ENDED, JobState
+from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.sync import (
     Comparison,
     Direction,
     Doing,
     Removals,
-    Row,
-    Wish,
+    SyncRow,
+    SyncWish,
     bars,
     choices_of,
     compared,
@@ -44,11 +46,11 @@ from nailer.core.pairs.sync import (
     same_sized,
     sync_steps,
 )
-from nailer.core.plans.plan import Action, Step
+from nailer.core.plans.plan import Action, PlanStep
 from nailer.core.plans.room import Fit
 from nailer.core.plans.sieve import Sieves
 from nailer.engine.keep import KeptStore
-from nailer.engine.live import Live
+from nailer.engine.live import LiveJobs
 from nailer.engine.runner import Runner
 from nailer.engine.swap import tries_renaming
 from nailer.errors import (
@@ -60,21 +62,21 @@ from nailer.errors import (
     TransferError,
     WrongKind,
 )
-from nailer.services.files.contents_compared import Contents, End, content_hash
-from nailer.services.files.guarded import Guards
-from nailer.services.files.pair_ends import Ends, side_of, top_of
+from nailer.services.files.contents_compared import ComparedEnd, ContentComparer, content_hash
+from nailer.services.files.guarded import GuardedFolders
+from nailer.services.files.pair_ends import PairEnds, side_of, top_of
 from nailer.services.files.second_look import looked_again
-from nailer.services.files.sieves import Sieving
+from nailer.services.files.sieves import SieveBook
 from nailer.services.files.trees import kinds_by_content, read_tree
 from nailer.services.pairs.choices import Choices
 from nailer.services.pairs.line_ends import unequal_in_line_ends
 from nailer.services.pairs.plan import SyncPlan, empty_plan
-from nailer.services.plans.prepared import Write, Writing
+from nailer.services.plans.prepared import PreparedFiles, Write
 from nailer.services.plans.target import folder_items, missing_folders, room_at
 from nailer.sides.connection import Lane
 from nailer.store.changes import ChangeStore, baseline_row
-from nailer.store.jobs import JobKind, JobStore, NewItem, NewJob
-from nailer.store.pairs import NewRun, Pair, PairStore, Run, RunState, Storing
+from nailer.store.jobs import JobStore, NewItem, NewJob
+from nailer.store.pairs import NewRun, Pair, PairStore, Run, Storing
 from nailer.store.sites import Site
 
 _log = structlog.get_logger()
@@ -91,17 +93,17 @@ _TITLES = {Direction.PUBLISH: "Publishing", Direction.FETCH: "Fetching", Directi
 class Sync:
     def __init__(
         self,
-        ends: Ends,
+        ends: PairEnds,
         pairs: PairStore,
         jobs: JobStore,
         changes: ChangeStore,
         runner: Runner,
-        live: Live,
-        guards: Guards,
-        sieving: Sieving,
+        live: LiveJobs,
+        guards: GuardedFolders,
+        sieving: SieveBook,
         kept: KeptStore,
-        writing: Writing,
-        contents: Contents,
+        writing: PreparedFiles,
+        contents: ContentComparer,
         choices: Choices,
         *,
         keep_largest_bytes: int,
@@ -134,7 +136,7 @@ class Sync:
 
     # --- reading
 
-    def begin(self, account_id: int, pair: Pair, wish: Wish, compare: Compare) -> SyncPlan:
+    def begin(self, account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
         """Begin to read both trees of a pair; an earlier reading of it by the same person is let go."""
         for token, old in list(self._plans.items()):
             if (old.account_id, old.pair.id) == (account_id, pair.id) or time.monotonic() - old.begun_s > _KEPT_S:
@@ -148,7 +150,7 @@ class Sync:
         plan.task = asyncio.create_task(self._read(plan))
         return plan
 
-    async def read_now(self, account_id: int, pair: Pair, wish: Wish, compare: Compare) -> SyncPlan:
+    async def read_now(self, account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
         """A plan of nobody's page, once both trees are read. Raises what reading raises."""
         plan = empty_plan(account_id, pair, wish, compare)
         await self._read(plan)
@@ -159,7 +161,7 @@ class Sync:
     async def of_changed(self, account_id: int, pair: Pair, here: Tree, changed: Sequence[Below]) -> SyncPlan:
         """A plan of some names that were changed here, of which only the folders they lie in are read there: what is newer
         here goes up, whatever needs a person is left."""
-        plan = empty_plan(account_id, pair, Wish(Direction.LEVEL, Removals.KEEP), Compare.SIZE_AND_TIME)
+        plan = empty_plan(account_id, pair, SyncWish(Direction.LEVEL, Removals.KEEP), Compare.SIZE_AND_TIME)
         plan.sieves = Sieves(await self._sieving.of_pair(pair), time.time_ns())
         folders = {below[:depth] for below in changed for depth in range(len(below))}
         there: dict[Below, list[Entry]] = {}
@@ -194,7 +196,7 @@ class Sync:
                 standing = joint_of(one, other, known.get(name), unsure=unsure)
                 if standing.joint not in (Joint.SAME, Joint.NOT_READ):
                     held = plan.sieves.held(below, one, other)
-                    rows.append(Row(below, one, other, standing, known.get(name), held))
+                    rows.append(SyncRow(below, one, other, standing, known.get(name), held))
         plan.found = Comparison(rows, 0, [], [])
         plan.offered = proposed(rows, plan.wish)
         plan.chosen = {
@@ -312,7 +314,7 @@ class Sync:
             return await self._contents.equal(ours, theirs, names, heard)
 
     @asynccontextmanager
-    async def _both(self, plan: SyncPlan) -> AsyncIterator[tuple[End, End]]:
+    async def _both(self, plan: SyncPlan) -> AsyncIterator[tuple[ComparedEnd, ComparedEnd]]:
         """Both ends of a pair, for reading contents."""
         async with (
             self._ends.side(plan.pair, SideName.HERE, Lane.CARRY) as near,
@@ -320,7 +322,7 @@ class Sync:
         ):
             near_site = await self._ends.site(plan.pair, SideName.HERE) if plan.pair.other_site_id else None
             far_site = await self._ends.site(plan.pair, SideName.THERE)
-            yield End(near, plan.pair.here, near_site), End(far, plan.pair.there, far_site)
+            yield ComparedEnd(near, plan.pair.here, near_site), ComparedEnd(far, plan.pair.there, far_site)
 
     async def _hashes(self, plan: SyncPlan) -> dict[Below, bytes]:
         """Contents here of what may be renamed files: reading them here costs little, a wrong renaming would cost a file."""
@@ -353,7 +355,7 @@ class Sync:
         plan.steps = sync_steps(plan.rows, plan.doings, plan.here, plan.there, plan.sieves.held)
         plan.flow = flow_of(plan.steps)
 
-    async def set_wish(self, plan: SyncPlan, wish: Wish) -> None:
+    async def set_wish(self, plan: SyncPlan, wish: SyncWish) -> None:
         """Another wish on the same reading; where it goes another way, the choices of that way hold."""
         turned = wish.direction is not plan.wish.direction
         if turned:
@@ -412,12 +414,12 @@ class Sync:
             plan, SideName.THERE, row.there, row
         )
 
-    def _row(self, plan: SyncPlan, number: int) -> Row:
+    def _row(self, plan: SyncPlan, number: int) -> SyncRow:
         if not 0 <= number < len(plan.rows) or not plan.rows[number].below:
             raise NotFound("There is no such row in this plan.")
         return plan.rows[number]
 
-    async def _content(self, plan: SyncPlan, end: SideName, entry: Entry | None, row: Row) -> bytes:
+    async def _content(self, plan: SyncPlan, end: SideName, entry: Entry | None, row: SyncRow) -> bytes:
         if entry is None or not entry.is_file:
             return b""
         if entry.size > _SHOWN_BYTES:
@@ -573,7 +575,7 @@ class Sync:
             replace(job, run_id=run_id, after_job=after), items, JobState.WAITING
         )
 
-    def _item(self, step: Step, source: SitePath, target: SitePath, pair: Pair, end: SideName) -> NewItem:
+    def _item(self, step: PlanStep, source: SitePath, target: SitePath, pair: Pair, end: SideName) -> NewItem:
         reason = step.reason
         replaced = step.replaces
         if replaced is not None and replaced.is_file and replaced.size > self._keep_largest_bytes:

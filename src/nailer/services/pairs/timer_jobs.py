@@ -13,20 +13,22 @@ from nailer.core.compare.joint import Joint, joint_of
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import names_text
 from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.progress import Count
 from nailer.core.jobs.states import JobState
+from nailer.core.jobs.timers import Clashes
+from nailer.core.pairs.runs import RunState
 from nailer.core.plans.plan import Choice, Verdict
 from nailer.core.plans.room import Fit
 from nailer.core.words import count_text, size_text
-from nailer.engine.live import Live
+from nailer.engine.live import LiveJobs
 from nailer.errors import Conflict, NailerError, NotFound
-from nailer.services.plans.make import Planning
+from nailer.services.plans.make import PlanMaker
 from nailer.services.plans.read import PlanReader, PlanToRead
 from nailer.store.changes import ChangeStore, pair_key
-from nailer.store.jobs import Item, Job, JobKind, JobStore
-from nailer.store.pairs import RunState
+from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.sites import Site, SiteStore
-from nailer.store.timers import NOTHING, Carry, Clashes, TimedJob, Timer, TimerStore
+from nailer.store.timers import NOTHING, Carry, TimedJob, Timer, TimerStore
 
 _LOOK_EVERY_S = 0.5
 # A plan that was never carried out is one that something stopped.
@@ -40,16 +42,16 @@ _NEWER = "newer where it would land"
 _BOTH = "changed on both sides since they were level"
 
 
-class TimedJobs:
+class TimerJobs:
     def __init__(
         self,
         store: TimerStore,
         sites: SiteStore,
         jobs: JobStore,
         changes: ChangeStore,
-        planning: Planning,
+        planning: PlanMaker,
         reader: PlanReader,
-        live: Live,
+        live: LiveJobs,
     ) -> None:
         self._live = live
         self._store = store

@@ -14,15 +14,17 @@ from datetime import UTC, datetime
 
 import structlog
 
+from nailer.core.jobs.timers import Clashes, Mail, Missed
+from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.sync import Doing, Flow
 from nailer.core.words import count_text, size_text
 from nailer.errors import Conflict, NailerError, StoreUnavailable
 from nailer.services.pairs.plan import SyncPlan
 from nailer.services.pairs.sync import Sync
-from nailer.services.pairs.timer_jobs import TimedJobs
-from nailer.services.plans.notices import Notify
-from nailer.store.pairs import RUN_WORDS, NewRun, PairStore, Run, RunState
-from nailer.store.timers import Clashes, Mail, Missed, TimedJob, Timer, TimerStore
+from nailer.services.pairs.timer_jobs import TimerJobs
+from nailer.services.plans.notices import Notices
+from nailer.store.pairs import NewRun, PairStore, Run
+from nailer.store.timers import TimedJob, Timer, TimerStore
 
 _log = structlog.get_logger()
 
@@ -33,7 +35,7 @@ _LATE_S = 90.0
 
 
 class Timers:
-    def __init__(self, store: TimerStore, pairs: PairStore, sync: Sync, timed: TimedJobs, notify: Notify) -> None:
+    def __init__(self, store: TimerStore, pairs: PairStore, sync: Sync, timed: TimerJobs, notify: Notices) -> None:
         self._timed = timed
         self._store = store
         self._pairs = pairs

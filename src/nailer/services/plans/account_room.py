@@ -42,7 +42,7 @@ class InPackage:
     package_bytes: int
 
 
-class Rooms:
+class AccountRoom:
     def __init__(self, browse: Browse, jobs: JobStore, reader: PlanReader) -> None:
         self._browse = browse
         self._jobs = jobs

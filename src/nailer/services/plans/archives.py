@@ -96,7 +96,7 @@ class _Bounds:
 
 
 @dataclass
-class Unpack:
+class Archives:
     """Takes archives in and unpacks them below `spool`."""
 
     spool: Path

@@ -18,7 +18,7 @@ _EVERY_S = 3600.0
 _AT_ONCE = 500
 
 
-class Keeping:
+class KeptCopies:
     def __init__(self, changes: ChangeStore, kept: KeptStore) -> None:
         self._changes = changes
         self._kept = kept

@@ -11,6 +11,7 @@ from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry, Kind, SideName, Stamp
 from nailer.core.files.names import free_name, names_text
 from nailer.core.files.sitepath import SitePath, common_folder
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState
 from nailer.core.plans.advice import Doubt
 from nailer.core.plans.destination import Around, Better, Sent, better_places, overlap
@@ -18,8 +19,8 @@ from nailer.core.plans.plan import (
     Action,
     Below,
     Choice,
-    Found,
-    Step,
+    FoundFile,
+    PlanStep,
     Verdict,
     carry_plan,
     move_plan,
@@ -31,12 +32,12 @@ from nailer.engine.runner import Runner
 from nailer.engine.swap import tries_renaming
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound, NotKnown, TransferError, WrongKind
 from nailer.services.files.browse import Browse
-from nailer.services.files.sieves import Sieving
-from nailer.services.plans.archives import Unpack, Unpacked
+from nailer.services.files.sieves import SieveBook
+from nailer.services.plans.archives import Archives, Unpacked
 from nailer.services.plans.target import folder_items, missing_folders, room_at
 from nailer.sides.side import Side, walk
 from nailer.store.changes import Change, ChangeStore, What
-from nailer.store.jobs import JobKind, JobStore, NewItem, NewJob
+from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Site
 
 _MOST_CHILDREN = 12
@@ -53,16 +54,16 @@ class Dropped:
     stamp: Stamp | None
 
 
-class Planning:
+class PlanMaker:
     def __init__(
         self,
         browse: Browse,
         jobs: JobStore,
         changes: ChangeStore,
         runner: Runner,
-        unpack: Unpack,
+        unpack: Archives,
         spool: Side,
-        sieving: Sieving,
+        sieving: SieveBook,
         *,
         keep_largest_bytes: int,
     ) -> None:
@@ -264,7 +265,7 @@ class Planning:
             missing, met = await asyncio.gather(
                 missing_folders(moved_side, target), _met(moved_side, target, [(name,) for name in names])
             )
-        found = [Found((name,), entries[name]) for name in names if name in entries]
+        found = [FoundFile((name,), entries[name]) for name in names if name in entries]
         if not found:
             raise FileMissing(f"{folder.child(names[0])} is not there any more.")
         title = title or f"Move of {names_text(list(names))}"
@@ -435,7 +436,7 @@ class Planning:
         if job.kind is not JobKind.DROP:
             self._runner.wake()
 
-    def _items(self, steps: Sequence[Step], source: SitePath, target: SitePath) -> list[NewItem]:
+    def _items(self, steps: Sequence[PlanStep], source: SitePath, target: SitePath) -> list[NewItem]:
         return [
             NewItem(
                 action=step.action,
@@ -449,7 +450,7 @@ class Planning:
             for step in steps
         ]
 
-    def _reason(self, step: Step) -> str:
+    def _reason(self, step: PlanStep) -> str:
         replaced = step.replaces
         if step.acts and replaced is not None and replaced.is_file and replaced.size > self._keep_largest_bytes:
             return f"{step.reason}; too large to keep, cannot be taken back"
@@ -458,10 +459,10 @@ class Planning:
 
 async def _find(
     side: Side, folder: SitePath, names: Sequence[bytes], *, tolerant: bool = False, with_parts: bool = False
-) -> list[Found]:
+) -> list[FoundFile]:
     """The picked names of a folder and all that is in them. `tolerant`: names that are not there are simply absent.
     `with_parts`: half files of Nailer's own, too, which would keep their folder from being removed."""
-    found: list[Found] = []
+    found: list[FoundFile] = []
     for one in await _picked(side, folder, names, tolerant=tolerant):
         found.append(one)
         if one.entry.is_folder:
@@ -469,7 +470,7 @@ async def _find(
     return found
 
 
-async def _picked(side: Side, folder: SitePath, names: Sequence[bytes], *, tolerant: bool = False) -> list[Found]:
+async def _picked(side: Side, folder: SitePath, names: Sequence[bytes], *, tolerant: bool = False) -> list[FoundFile]:
     """The picked names of a folder as they stand. What a listing that may not be whole does not show is looked for by its
     name. `tolerant`: names that are known not to be there are simply absent."""
     try:
@@ -485,7 +486,7 @@ async def _picked(side: Side, folder: SitePath, names: Sequence[bytes], *, toler
     absent = [name for name in names if name not in entries]
     if absent and not tolerant:
         raise FileMissing(f"{folder.child(absent[0])} is not there any more.")
-    return [Found((name,), entries[name]) for name in names if name in entries]
+    return [FoundFile((name,), entries[name]) for name in names if name in entries]
 
 
 async def _looked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Below, Entry]:
@@ -503,7 +504,9 @@ async def _looked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> dic
     return {below: entry for below, entry in looked if entry is not None}
 
 
-async def _met_of(side: Side, folder: SitePath, there: Sequence[Found], sent: Sequence[Found]) -> dict[Below, Entry]:
+async def _met_of(
+    side: Side, folder: SitePath, there: Sequence[FoundFile], sent: Sequence[FoundFile]
+) -> dict[Below, Entry]:
     """What the target has at the names that are sent. In folders whose listing may not be whole each is looked for."""
     met = {one.below: one.entry for one in there}
     doubtful = {one.below for one in there if one.doubt}
@@ -519,7 +522,7 @@ async def _all_in(side: Side, folder: SitePath) -> list[Entry]:
     return listing.entries
 
 
-def sieved(steps: Sequence[Step], sieves: Sieves, top: Below) -> list[Step]:
+def sieved(steps: Sequence[PlanStep], sieves: Sieves, top: Below) -> list[PlanStep]:
     """The steps without what a sieve holds back in picked folders. `top` is where the source lies below the pair's top."""
     return [
         replace(step, verdict=Verdict.LEFT, reason=SIEVED + held)
@@ -535,7 +538,7 @@ def _check_not_into_itself(folder: SitePath, names: Sequence[bytes], target: Sit
             raise InvalidInput(f"{folder.child(name)} cannot go into itself.")
 
 
-def _beside(steps: Sequence[Step], taken: set[bytes]) -> list[Step]:
+def _beside(steps: Sequence[PlanStep], taken: set[bytes]) -> list[PlanStep]:
     """The steps with free names at the top, where `taken` are the names there; unchanged where nothing is taken."""
     tops: dict[bytes, bytes] = {}
     for step in steps if taken else ():
@@ -553,7 +556,7 @@ def _sizes(items: Iterable[NewItem]) -> list[tuple[int, int]]:
     ]
 
 
-def _sent(found: Sequence[Found]) -> list[Sent]:
+def _sent(found: Sequence[FoundFile]) -> list[Sent]:
     """The tops of what is sent, with the names directly in them."""
     inside: dict[bytes, dict[bytes, bool]] = {one.below[0]: {} for one in found}
     for one in found:
@@ -590,14 +593,16 @@ def _belows(paths: Sequence[SitePath], top: SitePath) -> list[Below]:
     return sorted(one for one in belows if not any(one[:depth] in belows for depth in range(1, len(one))))
 
 
-async def _find_deep(side: Side, top: SitePath, belows: Sequence[Below], *, with_parents: bool = True) -> list[Found]:
+async def _find_deep(
+    side: Side, top: SitePath, belows: Sequence[Below], *, with_parents: bool = True
+) -> list[FoundFile]:
     """Names from anywhere below a folder with all that is in them, and the folders above them where wanted."""
     entries = await asyncio.gather(*(side.stat(top.join(below)) for below in belows))
-    found: dict[Below, Found] = {}
+    found: dict[Below, FoundFile] = {}
     for below, entry in zip(belows, entries, strict=True):
         for depth in range(1, len(below)) if with_parents else ():
-            found.setdefault(below[:depth], Found(below[:depth], Entry(below[depth - 1], Kind.FOLDER)))
-        own = [Found(below, entry)]
+            found.setdefault(below[:depth], FoundFile(below[:depth], Entry(below[depth - 1], Kind.FOLDER)))
+        own = [FoundFile(below, entry)]
         if entry.is_folder:
             own += await _tree(side, top.join(below), below, own, with_parts=not with_parents)
         found |= {one.below: one for one in own}
@@ -627,9 +632,9 @@ async def _met(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Below
 
 
 async def _tree(
-    side: Side, top: SitePath, below: Below, found: list[Found], *, with_parts: bool = False
-) -> list[Found]:
-    inside: list[Found] = []
+    side: Side, top: SitePath, below: Below, found: list[FoundFile], *, with_parts: bool = False
+) -> list[FoundFile]:
+    inside: list[FoundFile] = []
     unread: dict[Below, str] = {}
     unsure: dict[Below, str] = {}
     async for reading in walk(side, top, careful=True):
@@ -638,21 +643,21 @@ async def _tree(
         elif reading.lack is not None:
             unsure[(*below, *reading.below)] = reading.lack.sentence
         entries = [*reading.entries, *(reading.parts if with_parts else ())]
-        inside += [Found((*below, *reading.below, entry.name), entry) for entry in entries]
+        inside += [FoundFile((*below, *reading.below, entry.name), entry) for entry in entries]
     for number, one in ((-1, found[-1]), *enumerate(inside)):
         known = replace(one, problem=unread.get(one.below), doubt=unsure.get(one.below, ""))
         (found if number < 0 else inside)[number] = known
     return inside
 
 
-def _dropped_tree(files: Sequence[Dropped]) -> list[Found]:
-    folders: dict[Below, Found] = {}
-    found: list[Found] = []
+def _dropped_tree(files: Sequence[Dropped]) -> list[FoundFile]:
+    folders: dict[Below, FoundFile] = {}
+    found: list[FoundFile] = []
     for file in files:
         for depth in range(1, len(file.below)):
             below = file.below[:depth]
-            folders.setdefault(below, Found(below, Entry(below[-1], Kind.FOLDER)))
-        found.append(Found(file.below, Entry(file.below[-1], Kind.FILE, file.size, file.stamp)))
+            folders.setdefault(below, FoundFile(below, Entry(below[-1], Kind.FOLDER)))
+        found.append(FoundFile(file.below, Entry(file.below[-1], Kind.FILE, file.size, file.stamp)))
     clashing = [one.below for one in found if one.below in folders]
     if clashing or len({one.below for one in found}) != len(found):
         raise InvalidInput("The same name was dropped twice.")

@@ -12,14 +12,15 @@ from email.message import EmailMessage
 import structlog
 
 from nailer.core.files.names import is_staging_name
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JOB_WORDS, JobState
 from nailer.core.words import count_text, size_text
 from nailer.errors import NailerError
-from nailer.services.plans.archives import Unpack
-from nailer.services.plans.server_commands import OnServer
+from nailer.services.plans.archives import Archives
+from nailer.services.plans.server_commands import ServerCommands
 from nailer.sides.pool import Pool
 from nailer.store.accounts import AccountStore
-from nailer.store.jobs import Job, JobKind, JobStore
+from nailer.store.jobs import Job, JobStore
 from nailer.store.sites import SiteStore
 from nailer.unbroken import in_thread
 
@@ -38,7 +39,7 @@ class Post:
     sender: str
 
 
-class Notify:
+class Notices:
     def __init__(
         self,
         jobs: JobStore,
@@ -46,8 +47,8 @@ class Notify:
         sites: SiteStore,
         pool: Pool,
         post: Post,
-        unpack: Unpack,
-        on_server: OnServer,
+        unpack: Archives,
+        on_server: ServerCommands,
     ) -> None:
         self._unpack = unpack
         self._on_server = on_server

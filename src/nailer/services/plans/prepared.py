@@ -7,12 +7,13 @@ from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath, common_folder
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState
 from nailer.core.plans.plan import Action, Verdict
 from nailer.engine.runner import Runner
-from nailer.services.plans.archives import Unpack
+from nailer.services.plans.archives import Archives
 from nailer.sides.side import Side
-from nailer.store.jobs import JobKind, JobStore, NewItem, NewJob
+from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Site
 
 
@@ -35,8 +36,8 @@ class Rename:
     seen: Entry
 
 
-class Writing:
-    def __init__(self, jobs: JobStore, unpack: Unpack, spool: Side, runner: Runner) -> None:
+class PreparedFiles:
+    def __init__(self, jobs: JobStore, unpack: Archives, spool: Side, runner: Runner) -> None:
         self._jobs = jobs
         self._unpack = unpack
         self._spool = spool

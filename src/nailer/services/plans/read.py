@@ -12,12 +12,13 @@ from dataclasses import dataclass, field
 from nailer.core.check.scripts import is_script
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.advice import Doubt, hurting_names, not_for_public
-from nailer.core.plans.plan import Action, Below, Step, Summary, summary
+from nailer.core.plans.plan import Action, Below, PlanStep, Summary, summary
 from nailer.core.plans.room import Fit, Need, need_of
 from nailer.services.plans.make import SIEVED
 from nailer.sides.pool import Pool
-from nailer.store.jobs import Item, Job, JobKind, JobStore
+from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.sites import Site
 
 
@@ -139,8 +140,8 @@ class PlanReader:
         return connection.abilities.renames if connection is not None else None
 
 
-def _step(item: Item) -> Step:
-    return Step(item.action, (), (), item.entry, item.verdict, item.reason, item.seen)
+def _step(item: Item) -> PlanStep:
+    return PlanStep(item.action, (), (), item.entry, item.verdict, item.reason, item.seen)
 
 
 def _stays_idle(item: Item) -> bool:

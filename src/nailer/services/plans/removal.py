@@ -47,7 +47,7 @@ class Known:
         return ", ".join(parts)
 
 
-class Removing:
+class Removals:
     def __init__(self, browse: Browse, changes: ChangeStore, *, keep_largest_bytes: int) -> None:
         self._browse = browse
         self._changes = changes

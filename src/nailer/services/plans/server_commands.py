@@ -107,7 +107,7 @@ class Staged:
     links: int
 
 
-class OnServer:
+class ServerCommands:
     def __init__(self, pool: Pool, browse: Browse) -> None:
         self._pool = pool
         self._browse = browse

@@ -8,13 +8,14 @@ import time
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 
-from nailer.core.jobs.states import ItemState, JobState, Wish, ended_as
+from nailer.core.jobs.kinds import JobKind
+from nailer.core.jobs.states import ItemState, JobState, JobWish, ended_as
 from nailer.core.plans.plan import Action
 from nailer.engine.live import InFlight, LiveJob
 from nailer.engine.runner import LEASE_S, JobRun, Runner, Tools
 from nailer.errors import Conflict, NailerError, NotFound
 from nailer.services.files.browse import Browse
-from nailer.store.jobs import Item, Job, JobKind, JobStore
+from nailer.store.jobs import Item, Job, JobStore
 
 _GONE_AFTER_S = 60.0
 
@@ -29,7 +30,7 @@ class _Receiving:
     quiet_since_s: float = field(default_factory=time.monotonic)
 
 
-class Receive:
+class Uploads:
     """Takes what browsers send. A page that goes away ends its job after a minute, saying what did not make it."""
 
     def __init__(self, tools: Tools, jobs: JobStore, runner: Runner, browse: Browse) -> None:
@@ -117,7 +118,7 @@ class Receive:
             await asyncio.sleep(LEASE_S / 4)
             for job_id, receiving in list(self._coming.items()):
                 with contextlib.suppress(NailerError):
-                    stop = await self._jobs.renew(job_id, self._owner, lease_s=LEASE_S) is not Wish.GO_ON
+                    stop = await self._jobs.renew(job_id, self._owner, lease_s=LEASE_S) is not JobWish.GO_ON
                     quiet_s = 0.0 if receiving.inside else time.monotonic() - receiving.quiet_since_s
                     if stop:
                         await self._stop(job_id)

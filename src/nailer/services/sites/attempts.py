@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import asyncio
 
-from nailer.services.sites.questions import Desk, Question, asked_by
+from nailer.services.sites.questions import Question, Questions, asked_by
 from nailer.sides.pool import Pool
 
 
-class Openings:
+class ConnectAttempts:
     """Openings under way, by person and site. Two pages of one person share one."""
 
-    def __init__(self, pool: Pool, desk: Desk) -> None:
+    def __init__(self, pool: Pool, desk: Questions) -> None:
         self._pool = pool
         self._desk = desk
         self._tasks: dict[str, asyncio.Task[None]] = {}

@@ -7,6 +7,7 @@ import contextlib
 from collections.abc import Callable
 from dataclasses import asdict, replace
 
+from nailer.core.connecting.passwords import PasswordKept
 from nailer.errors import AnswerNeeded, IdentityChanged, LoginRefused, TransferError
 from nailer.services.sites.questions import who_to_ask
 from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage, Wanted, nobody_answers
@@ -17,7 +18,7 @@ from nailer.sides.reach import reach
 from nailer.sides.sftp.meeting import private_key
 from nailer.sides.sftp.side import host_keys
 from nailer.sides.wire import Wire
-from nailer.store.sites import Kept, Pinned, Secrets, Site, SiteStore
+from nailer.store.sites import Pinned, Secrets, Site, SiteStore
 
 Route = Callable[[str, int], tuple[str, int]]
 Heard = Callable[[Stage, str], None]
@@ -105,7 +106,7 @@ class Connector:
 
     async def with_password(self, site: Site, secrets: Secrets, ask: Ask) -> Secrets:
         """The secrets with the password of a site that does not store it: as remembered, else asked for."""
-        if secrets.password is not None or (site.password_kept is Kept.STORED and not site.fleeting):
+        if secrets.password is not None or (site.password_kept is PasswordKept.STORED and not site.fleeting):
             return secrets
         held = self._held.get(site.id)
         if held is not None:
@@ -134,7 +135,7 @@ class Connector:
     async def forget_asked(self, site_id: int) -> None:
         """Forget the password of a site that asks for it with each connection."""
         site = await self._sites.get(site_id)
-        if site.password_kept is Kept.ASKED:
+        if site.password_kept is PasswordKept.ASKED:
             self._passwords.pop(site_id, None)
 
     def forget_passwords(self) -> list[int]:

@@ -10,12 +10,13 @@ from typing import Final, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.connecting.ssh_config import read_config
 from nailer.core.files.charset import UTF8
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.errors import InvalidInput
-from nailer.store.sites import Group, Kept, Site
+from nailer.store.sites import Site, SiteGroup
 
 FORMAT: Final = "nailer-sites"
 _MOST_SITES = 5000
@@ -47,7 +48,7 @@ class SentSite(_Model):
     guarded: list[str] = Field(default_factory=list, max_length=200)
     colour: str = Field(default="slate", max_length=20)
     note: str = Field(default="", max_length=5000)
-    password_kept: Kept = Kept.STORED
+    password_kept: PasswordKept = PasswordKept.STORED
     key_file: str = Field(default="", max_length=1000)
     agent: bool = False
     old_allowed: bool = False
@@ -73,7 +74,7 @@ class SentSites(_Model):
     sites: list[SentSite] = Field(max_length=_MOST_SITES)
 
 
-def write_sites(sites: list[Site], groups: list[Group]) -> str:
+def write_sites(sites: list[Site], groups: list[SiteGroup]) -> str:
     """Sites as the text of a file, without anything secret."""
     names = group_paths(groups)
     sent = [_sent(site, names.get(site.group_id or 0, [])) for site in sites if not site.fleeting]
@@ -107,13 +108,13 @@ def read_sites(text: str, root: str) -> list[tuple[Site, list[str]]]:
     return [(_site(one), one.group) for one in sent.sites]
 
 
-def group_paths(groups: list[Group]) -> dict[int, list[str]]:
+def group_paths(groups: list[SiteGroup]) -> dict[int, list[str]]:
     """Each group's names from the top down, by its id."""
     by_id = {group.id: group for group in groups}
     paths: dict[int, list[str]] = {}
     for group in groups:
         names: list[str] = []
-        above: Group | None = group
+        above: SiteGroup | None = group
         while above is not None and len(names) < 50:
             names.insert(0, above.name)
             above = by_id.get(above.parent_id or 0)

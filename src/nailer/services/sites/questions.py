@@ -31,7 +31,7 @@ class Question:
     answers: asyncio.Future[list[str]] = field(repr=False)
 
 
-class Desk:
+class Questions:
     """Where questions to one person wait for their answers, by the name of what is being connected."""
 
     def __init__(self) -> None:

@@ -76,7 +76,7 @@ _MOST_REFUSALS = 3
 _REFUSALS_LAST_S = 900.0
 
 
-class Step(StrEnum):
+class TrialStep(StrEnum):
     """The steps, in order."""
 
     NAME = "name"
@@ -92,20 +92,20 @@ class Step(StrEnum):
 
 
 STEP_WORDS = {
-    Step.NAME: "Name found",
-    Step.PORT: "Port answers",
-    Step.ENCRYPTION: "Encryption",
-    Step.IDENTITY: "Identity",
-    Step.SIGN_IN: "Sign in",
-    Step.FOLDER: "Start folder",
-    Step.LISTING: "Read it",
-    Step.WRITING: "Write a file",
-    Step.CLOCK: "Clock",
-    Step.ABILITIES: "What it can do",
+    TrialStep.NAME: "Name found",
+    TrialStep.PORT: "Port answers",
+    TrialStep.ENCRYPTION: "Encryption",
+    TrialStep.IDENTITY: "Identity",
+    TrialStep.SIGN_IN: "Sign in",
+    TrialStep.FOLDER: "Start folder",
+    TrialStep.LISTING: "Read it",
+    TrialStep.WRITING: "Write a file",
+    TrialStep.CLOCK: "Clock",
+    TrialStep.ABILITIES: "What it can do",
 }
 
 
-class Mark(StrEnum):
+class StepMark(StrEnum):
     """How a step stands."""
 
     RUNNING = "running"
@@ -120,8 +120,8 @@ class Event:
     """News of one step. `error` and `diagnosis` come with a step that ended the trial; `learned` are fields of the site
     that were measured on the way."""
 
-    step: Step
-    mark: Mark
+    step: TrialStep
+    mark: StepMark
     finding: str = ""
     took_ms: int | None = None
     error: NailerError | None = None
@@ -170,7 +170,7 @@ class Trials:
             " lock the account, or this machine out: look the sign-in up first."
         )
         diagnosis = Diagnosis(sentence, (Fix("Try once more all the same", (("insist", "yes"),)),))
-        return Event(Step.SIGN_IN, Mark.BAD, "not tried", diagnosis=diagnosis)
+        return Event(TrialStep.SIGN_IN, StepMark.BAD, "not tried", diagnosis=diagnosis)
 
 
 class _Trial:
@@ -194,13 +194,13 @@ class _Trial:
         self._writes = writes
         self._tell = tell
         self._learned: dict[str, str] = {}
-        self._step = Step.NAME
+        self._step = TrialStep.NAME
         self._since_s = time.monotonic()
 
     async def run(self) -> None:
         site = self._site
         wire = self._connector.wire(site.id) if site.id else Wire()
-        self._begin(Step.NAME)
+        self._begin(TrialStep.NAME)
         where: Endpoint | None = None
         try:
             secrets = await self._connector.with_password(site, self._secrets, self._ask)
@@ -221,13 +221,13 @@ class _Trial:
             self._warn_plain(connection)
         try:
             side = await connection.channel(Lane.BROWSE)
-            self._begin(Step.FOLDER)
+            self._begin(TrialStep.FOLDER)
             await self._start_folder(side)
-            self._begin(Step.LISTING)
+            self._begin(TrialStep.LISTING)
             listing = await self._limited(side.list(self._site.start_there))
             self._listed(listing.entries, listing.lack)
             offset_s = await self._clock(connection, side)
-            self._begin(Step.ABILITIES)
+            self._begin(TrialStep.ABILITIES)
             lacking = [said.what for said in in_words(connection.abilities) if said.can is False]
             finding = f"everything but {', '.join(lacking).lower()}" if lacking else "everything Nailer uses"
             self._good(finding)
@@ -242,9 +242,11 @@ class _Trial:
         if any(feature.startswith("AUTH") for feature in connection.learned.features):
             better = Fix("Use FTP with TLS", (("protocol", Protocol.FTP_TLS.value),))
             diagnosis = Diagnosis("This server does offer encryption.", (better,))
-            self._say(Event(Step.ENCRYPTION, Mark.WARN, "none, by choice; TLS is on offer", diagnosis=diagnosis))
+            self._say(
+                Event(TrialStep.ENCRYPTION, StepMark.WARN, "none, by choice; TLS is on offer", diagnosis=diagnosis)
+            )
         else:
-            self._say(Event(Step.ENCRYPTION, Mark.WARN, "none: everybody can read along"))
+            self._say(Event(TrialStep.ENCRYPTION, StepMark.WARN, "none: everybody can read along"))
 
     async def _start_folder(self, side: Side) -> None:
         if self._site.from_home:
@@ -263,13 +265,20 @@ class _Trial:
             fixes = tuple(Fix(f"Start in {path}", (("start_there", path),)) for path in likely[:3])
             diagnosis = Diagnosis(f"Websites usually lie deeper: there is {' and '.join(likely[:3])}.", fixes)
             self._say(
-                Event(Step.FOLDER, Mark.WARN, str(start), self._took(), diagnosis=diagnosis, learned=self._learned)
+                Event(
+                    TrialStep.FOLDER,
+                    StepMark.WARN,
+                    str(start),
+                    self._took(),
+                    diagnosis=diagnosis,
+                    learned=self._learned,
+                )
             )
             return
         same = ""
         if entry.kind is Kind.LINK and entry.target is not None:
             same = f", the same place as {await self._limited(side.resolve(start))}"
-        self._say(Event(Step.FOLDER, Mark.GOOD, f"{start}{same}", self._took(), learned=self._learned))
+        self._say(Event(TrialStep.FOLDER, StepMark.GOOD, f"{start}{same}", self._took(), learned=self._learned))
 
     async def _likely(self, side: Side) -> list[str]:
         domain = ""
@@ -291,10 +300,12 @@ class _Trial:
             shown = ", ".join(best.samples or ())
             fixes = (Fix(f"Read names as {best.title}", (("charset", best.charset),)),)
             diagnosis = Diagnosis(f"Some names are no UTF-8. As {best.title} they read: {shown}.", fixes)
-            self._say(Event(Step.LISTING, Mark.WARN, finding, self._took(), diagnosis=diagnosis))
+            self._say(Event(TrialStep.LISTING, StepMark.WARN, finding, self._took(), diagnosis=diagnosis))
             return
         if lack is not None:
-            self._say(Event(Step.LISTING, Mark.WARN, finding, self._took(), diagnosis=Diagnosis(lack.sentence, ())))
+            self._say(
+                Event(TrialStep.LISTING, StepMark.WARN, finding, self._took(), diagnosis=Diagnosis(lack.sentence, ()))
+            )
             return
         charset = "" if self._site.charset == UTF8 else f", names in {CHARSETS[self._site.charset]}"
         self._good(finding + charset)
@@ -303,20 +314,22 @@ class _Trial:
         """The clock by a file written and read back, where writing is asked for; else by what the server says."""
         measured: int | None = None
         if self._writes:
-            self._begin(Step.WRITING)
+            self._begin(TrialStep.WRITING)
             measured = await self._write_and_look(side)
-        self._begin(Step.CLOCK)
+        self._begin(TrialStep.CLOCK)
         if measured is None and isinstance(connection, FtpConnection) and not connection.lists_facts:
             measured = await self._limited(connection.measure_offset(self._site.start_there))
         if measured is None:
             if connection.abilities.exact_times:
                 self._good("times come in UTC; its own clock is measured when a file is written")
             else:
-                self._say(Event(Step.CLOCK, Mark.WARN, "not measured: the server gives no exact time", self._took()))
+                self._say(
+                    Event(TrialStep.CLOCK, StepMark.WARN, "not measured: the server gives no exact time", self._took())
+                )
             return None
         learned = {"clock_offset_s": str(measured)}
         finding = _offset_words(measured)
-        self._say(Event(Step.CLOCK, Mark.GOOD, finding, self._took(), learned=learned))
+        self._say(Event(TrialStep.CLOCK, StepMark.GOOD, finding, self._took(), learned=learned))
         return measured
 
     async def _write_and_look(self, side: Side) -> int | None:
@@ -345,7 +358,7 @@ class _Trial:
             diagnosis = None
             if error.doubts and where is not None:
                 diagnosis = await self._other_name(error, where)
-            self._say(Event(self._step, Mark.ASK, "look at it and decide", self._took(), error, diagnosis))
+            self._say(Event(self._step, StepMark.ASK, "look at it and decide", self._took(), error, diagnosis))
             return
         self._bad(error, await self._reading(error, where))
 
@@ -381,14 +394,18 @@ class _Trial:
         if isinstance(error, ProtocolViolation | ConnectionDropped | HostUnreachable):
             greeting = await answers_at(where)
             if greeting is not None:
-                unseen = isinstance(error, ConnectionDropped) and self._step is Step.PORT  # its key was never shown
+                unseen = (
+                    isinstance(error, ConnectionDropped) and self._step is TrialStep.PORT
+                )  # its key was never shown
                 cut = unseen and site.protocol is Protocol.SFTP and not site.old_allowed
                 return of_speaker(site.protocol, site.port, greeting) or (of_cut_hello() if cut else None)
             return of_unreached(Unreached.SILENT, site.host, site.port, await self._others())
         return None
 
     def _reading_of_later(self, error: TransferError) -> Diagnosis | None:
-        if self._step in (Step.FOLDER, Step.LISTING) and isinstance(error, HostUnreachable | ConnectionDropped):
+        if self._step in (TrialStep.FOLDER, TrialStep.LISTING) and isinstance(
+            error, HostUnreachable | ConnectionDropped
+        ):
             return of_data_channel(passive=self._site.passive) if self._site.protocol.is_ftp else None
         return None
 
@@ -425,20 +442,20 @@ class _Trial:
             raise ConnectionDropped(f"Nothing came within {_STEP_S:.0f} s.") from error
 
     def _heard(self, stage: Stage, finding: str) -> None:
-        self._step = Step(stage.value)
+        self._step = TrialStep(stage.value)
         self._good(finding)
-        steps = list(Step)
+        steps = list(TrialStep)
         self._begin(steps[steps.index(self._step) + 1])
 
-    def _begin(self, step: Step) -> None:
+    def _begin(self, step: TrialStep) -> None:
         self._step, self._since_s = step, time.monotonic()
-        self._say(Event(step, Mark.RUNNING))
+        self._say(Event(step, StepMark.RUNNING))
 
     def _good(self, finding: str) -> None:
-        self._say(Event(self._step, Mark.GOOD, finding, self._took()))
+        self._say(Event(self._step, StepMark.GOOD, finding, self._took()))
 
     def _bad(self, error: NailerError, diagnosis: Diagnosis | None) -> None:
-        self._say(Event(self._step, Mark.BAD, error.what, self._took(), error, diagnosis))
+        self._say(Event(self._step, StepMark.BAD, error.what, self._took(), error, diagnosis))
 
     def _took(self) -> int:
         return round((time.monotonic() - self._since_s) * 1000)
@@ -451,24 +468,24 @@ class _Ended(Exception):
     """The trial has said why it ends."""
 
 
-_STEPS_OF: tuple[tuple[type[TransferError], Step], ...] = (
-    (IdentityUnknown, Step.IDENTITY),
-    (IdentityChanged, Step.IDENTITY),
-    (EncryptionMissing, Step.ENCRYPTION),
-    (WeakServer, Step.ENCRYPTION),
-    (LoginRefused, Step.SIGN_IN),
-    (AnswerNeeded, Step.SIGN_IN),
-    (TooManyConnections, Step.SIGN_IN),
-    (NotSupported, Step.SIGN_IN),
+_STEPS_OF: tuple[tuple[type[TransferError], TrialStep], ...] = (
+    (IdentityUnknown, TrialStep.IDENTITY),
+    (IdentityChanged, TrialStep.IDENTITY),
+    (EncryptionMissing, TrialStep.ENCRYPTION),
+    (WeakServer, TrialStep.ENCRYPTION),
+    (LoginRefused, TrialStep.SIGN_IN),
+    (AnswerNeeded, TrialStep.SIGN_IN),
+    (TooManyConnections, TrialStep.SIGN_IN),
+    (NotSupported, TrialStep.SIGN_IN),
 )
 
 
-def _step_of(error: TransferError, now: Step) -> Step:
+def _step_of(error: TransferError, now: TrialStep) -> TrialStep:
     """The step a failure belongs to, where the error itself says so; else the one under way."""
     if isinstance(error, HostUnreachable):
-        return Step.NAME if error.why is Unreached.NO_NAME else Step.PORT if now is Step.NAME else now
-    if isinstance(error, ProtocolViolation | ConnectionDropped) and now is Step.ENCRYPTION:
-        return Step.PORT  # whoever answers there did not even greet as it should
+        return TrialStep.NAME if error.why is Unreached.NO_NAME else TrialStep.PORT if now is TrialStep.NAME else now
+    if isinstance(error, ProtocolViolation | ConnectionDropped) and now is TrialStep.ENCRYPTION:
+        return TrialStep.PORT  # whoever answers there did not even greet as it should
     return next((step for kind, step in _STEPS_OF if isinstance(error, kind)), now)
 
 

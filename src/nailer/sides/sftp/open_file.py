@@ -46,8 +46,8 @@ class OpenFile:
             self._closing = Answer(self._handler, STATUS, _CLOSE, self._handle)
         return self._closing
 
-    def look(self) -> Look:
-        return Look(Answer(self._handler, ATTRIBUTES, _LOOK, self._handle))
+    def look(self) -> SentLook:
+        return SentLook(Answer(self._handler, ATTRIBUTES, _LOOK, self._handle))
 
     def block(self, at: int, size: int) -> Block:
         return Block(self, at, size)
@@ -56,7 +56,7 @@ class OpenFile:
         return Answer(self._handler, DATA, _READ, self._handle, UInt64(at), UInt32(size))
 
 
-class Look:
+class SentLook:
     """How a file stands, asked for."""
 
     def __init__(self, answer: Answer) -> None:

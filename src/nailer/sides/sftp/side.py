@@ -45,7 +45,7 @@ from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.sftp.names import entry_of
-from nailer.sides.sftp.open_file import CHANGING, READING, WRITING, Block, Look, OpenFile, open_file
+from nailer.sides.sftp.open_file import CHANGING, READING, WRITING, Block, OpenFile, SentLook, open_file
 from nailer.sides.sftp.pipeline import (
     Answer,
     check_file,
@@ -714,7 +714,7 @@ async def _closed(file: OpenFile) -> None:
         await file.close()
 
 
-def _abandon(*asked: Answer | Block | Look) -> None:
+def _abandon(*asked: Answer | Block | SentLook) -> None:
     """Nobody will hear these any more."""
     for one in asked:
         one.abandon()

@@ -21,15 +21,16 @@ from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.kinds import FileKind
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.jobs.schedule import Every, Schedule
-from nailer.core.pairs.sync import Direction, Removals, Wish
-from nailer.core.plans.sieve import Group, How, Match, Sieve, Test
+from nailer.core.jobs.timers import Clashes, Mail, Missed
+from nailer.core.pairs.sync import Direction, Removals, SyncWish
+from nailer.core.plans.sieve import CountedAs, Match, RuleGroup, Sieve, Test
 from nailer.sides.identities.certificate import identity_of_pem
 from nailer.sides.identities.identity import host_key
 from nailer.standins.certificates import make_certificate
 from nailer.standins.demo import content
 from nailer.store.changes import baseline_row
 from nailer.store.sites import Secrets, Site
-from nailer.store.timers import Clashes, Mail, Missed, NewTimer
+from nailer.store.timers import NewTimer
 
 PERSON = "maren"
 PASSWORD = "gorse-and-gannet"
@@ -365,11 +366,11 @@ async def _remember_pairs(nailer: Nailer, skerry: Site, stage: Site) -> None:
     await nailer.sieves.begin_with_house()
     pair = await nailer.pairs.add(skerry.id, skerry.start_here, skerry.start_there, "htdocs")
     await nailer.pairs.add(skerry.id, stage.start_there, skerry.start_there, "staging to live", other_site_id=stage.id)
-    rule = Group(
-        How.ANY,
+    rule = RuleGroup(
+        CountedAs.ANY,
         (
             Match(Test.KIND, FileKind.LAYERED),
-            Group(How.ALL, (Match(Test.KIND, FileKind.PICTURE), Match(Test.LARGER, "8000000"))),
+            RuleGroup(CountedAs.ALL, (Match(Test.KIND, FileKind.PICTURE), Match(Test.LARGER, "8000000"))),
             Match(Test.PATTERN, "**/_drafts/"),
         ),
     )
@@ -382,7 +383,7 @@ async def _remember_pairs(nailer: Nailer, skerry: Site, stage: Site) -> None:
                 account_id=account.id,
                 pair_id=pair.id,
                 name="Sunday publishing",
-                wish=Wish(Direction.PUBLISH, Removals.KEEP),
+                wish=SyncWish(Direction.PUBLISH, Removals.KEEP),
                 compare=Compare.SIZE_AND_TIME,
                 schedule=Schedule(Every.WEEKLY, "6 04:30", "Europe/London"),
                 mail=Mail.TROUBLE,

@@ -15,7 +15,7 @@ from nailer.store.drafts import Ways
 from nailer.web.editing.editor import live_answer
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
-from nailer.web.shell.forms import Query, RepairWish, read_form
+from nailer.web.shell.forms import QueryValues, RepairWish, read_form
 from nailer.web.shell.pages import nailer_of, render, session_of
 
 router = APIRouter()
@@ -46,7 +46,7 @@ async def scripts(request: Request, site_id: int) -> Response:
 async def script(request: Request, site_id: int) -> Response:
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    report = await nailer.scripts.look(site, Query(request).need_path("path"))
+    report = await nailer.scripts.look(site, QueryValues(request).need_path("path"))
     return render(request, "editing/_script.html", site=site, report=report)
 
 
@@ -82,7 +82,7 @@ async def access(request: Request, site_id: int) -> Response:
 async def live(request: Request, site_id: int) -> Response:
     """What visitors get of one file there."""
     nailer = nailer_of(request)
-    query = Query(request)
+    query = QueryValues(request)
     return await live_answer(
         request, await nailer.sites.get(site_id), query.need_path("path"), purge=query.text("purge") == "1"
     )

@@ -25,7 +25,7 @@ from nailer.store.changes import Change
 from nailer.store.drafts import Draft
 from nailer.store.sites import Site
 from nailer.web.shell import urls
-from nailer.web.shell.forms import NewFileWish, OwnFileWish, Query, SaveWish, StoreAsWish, TypedText, typed_name
+from nailer.web.shell.forms import NewFileWish, OwnFileWish, QueryValues, SaveWish, StoreAsWish, TypedText, typed_name
 from nailer.web.shell.pages import nailer_of, render, routed, session_of
 
 router = APIRouter()
@@ -48,7 +48,7 @@ async def editor_page(request: Request, site_id: int) -> Response:
     """A file in the editor. A path that ends in `:218` opens at that line."""
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     side, path, account_id = query.side(), query.need_path("path"), session_of(request).account_id
     try:
         opened = await nailer.edit.open(account_id, site, side, path)
@@ -100,7 +100,7 @@ async def drafts_page(request: Request) -> Response:
     unsaved = [one for one in files if one.has_changes]
     rest = [one for one in files if not one.has_changes]
     own = nailer_of(request).own_files.of_account(session_of(request).account_id)
-    leaving = Query(request).text("leaving") == "1"
+    leaving = QueryValues(request).text("leaving") == "1"
     return render(request, "editing/drafts.html", unsaved=unsaved, rest=rest, own=own, leaving=leaving)
 
 
@@ -262,7 +262,7 @@ async def live(request: Request, draft_id: int) -> Response:
     """What visitors get. The site's cache is asked to let it go first, where it has an address for that."""
     nailer, draft = nailer_of(request), await _own(request, draft_id)
     site = await nailer.sites.get(draft.site_id)
-    return await live_answer(request, site, draft.path, purge=Query(request).text("purge") == "1")
+    return await live_answer(request, site, draft.path, purge=QueryValues(request).text("purge") == "1")
 
 
 async def live_answer(request: Request, site: Site, path: SitePath, *, purge: bool) -> Response:

@@ -13,8 +13,8 @@ from nailer.core.files.access import PRESETS, AccessWish, Purpose, Transition
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, name_of_token
 from nailer.errors import InvalidInput
-from nailer.services.files.access import Reading
-from nailer.web.shell.forms import ManyAccessWish, OneAccessWish, Query
+from nailer.services.files.access import AccessReading
+from nailer.web.shell.forms import ManyAccessWish, OneAccessWish, QueryValues
 from nailer.web.shell.pages import nailer_of, render, session_of
 
 router = APIRouter()
@@ -25,7 +25,7 @@ async def access_page(request: Request, site_id: int) -> Response:
     """Access of picked names of a folder (`names`, tokens joined by slashes) with all in them, or of the whole folder."""
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     side, folder = query.side(), query.path("path") or site.start_there
     names = [name_of_token(token) for token in query.text("names").split("/") if token]
     reading = await nailer.permit.read(session_of(request).account_id, site, side, folder, names)
@@ -77,7 +77,7 @@ async def set_one(request: Request, site_id: int, wish: OneAccessWish) -> Respon
 @router.get("/access/read")
 async def read(request: Request) -> Response:
     """One access in all its forms. `text` is octal, nine letters, or symbolic (then it changes `now`)."""
-    query = Query(request)
+    query = QueryValues(request)
     folder = query.text("folder") == "1"
     now = rules.of_octal(query.text("now", "644"))
     access = _understood(query.text("text").strip(), now, folder=folder)
@@ -110,7 +110,7 @@ def _usual(*, review: bool) -> AccessWish:
     return AccessWish(rules.octal(preset.files), rules.octal(preset.folders), by_purpose=True)
 
 
-def _preview(request: Request, reading: Reading, wish: AccessWish, *, only_risky: bool) -> dict[str, Any]:
+def _preview(request: Request, reading: AccessReading, wish: AccessWish, *, only_risky: bool) -> dict[str, Any]:
     permit = nailer_of(request).permit
     rows: list[Transition] = permit.preview(reading, wish, only_risky=only_risky)
     everything = rows if not only_risky else permit.preview(reading, wish)

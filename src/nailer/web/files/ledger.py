@@ -14,12 +14,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
 from nailer.core.compare.joint import JOINT_WORDS, Joint
-from nailer.core.compare.ledger import Row, View
+from nailer.core.compare.ledger import LedgerRow, View
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files import access as access_rules
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import names_text
-from nailer.core.files.search import Wanted
+from nailer.core.files.search import SearchWanted
 from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, pair_root, path_of, shown_name
 from nailer.core.words import size_text
 from nailer.errors import NailerError
@@ -31,9 +31,18 @@ from nailer.store.changes import Change
 from nailer.store.sites import Site
 from nailer.web.files.links import Moves
 from nailer.web.shell import urls
-from nailer.web.shell.forms import NewFolderWish, PackWish, Picked, PinWish, Query, RenameWish, read_form, typed_name
+from nailer.web.shell.forms import (
+    NewFolderWish,
+    PackWish,
+    Picked,
+    PinWish,
+    QueryValues,
+    RenameWish,
+    read_form,
+    typed_name,
+)
 from nailer.web.shell.pages import nailer_of, render, routed, session_of
-from nailer.web.shell.show import ShownRow, inside_text, shown_row
+from nailer.web.shell.show import ShownLedgerRow, inside_text, shown_row
 
 router = APIRouter()
 
@@ -45,7 +54,7 @@ _MOST_ROWS = 400
 async def files_page(request: Request, site_id: int) -> Response:
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     here, there = query.path("here") or site.start_here, query.path("there") or site.start_there
     typed = query.text("go").strip()
     if typed:
@@ -121,7 +130,7 @@ async def complete(request: Request, site_id: int) -> Response:
     """Folders of a side that begin like a typed path."""
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     above, _, begun = query.text("text").rpartition("/")
     folder = SitePath.parse(above.encode("utf-8", "surrogateescape"))
     try:
@@ -136,7 +145,7 @@ async def ledger_rows(request: Request, site_id: int) -> Response:
     """A window of rows. With `head=1` the chips and counts come too, for a changed view."""
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     values = await _ledger_values(
         request, site, query.need_path("here"), query.need_path("there"), query.view(), fresh=False
     )
@@ -152,7 +161,7 @@ async def ledger_names(request: Request, site_id: int) -> Response:
     """The names of rows `from` to `to` of a view (both included), for picking over more than is shown."""
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     ledger = await nailer.browse.ledger(site, query.need_path("here"), query.need_path("there"), query.view())
     first, last = query.number("from", 0), query.number("to", 2**62)
     return JSONResponse([name_token(row.name) for row in ledger.shown[first : last + 1]])
@@ -171,7 +180,7 @@ async def roll_up(request: Request, site_id: int, picked: Picked) -> Response:
 async def tree_branch(request: Request, site_id: int) -> Response:
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     here, there = query.need_path("here"), query.need_path("there")
     nodes = [_branch(node, (), None) for node in await nailer.browse.tree(site, here, there)]
     return render(request, "files/_tree.html", site=site, nodes=nodes)
@@ -226,7 +235,7 @@ async def fetch(request: Request, site_id: int) -> Response:
     never shown."""
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     side_name, path = query.side(), query.need_path("path")
     names = [name_of_token(token) for token in query.text("names").split("/") if token]
     as_tar = query.text("as") == "tar"
@@ -258,7 +267,7 @@ async def _ledger_values(
     nailer = nailer_of(request)
     ledger = await nailer.browse.ledger(site, here, there, view, fresh=fresh)
     keep = {"hidden": "1"} if view.hidden else {}
-    moves = Moves(site, here, there, Query(request).text("apart") == "1", keep)
+    moves = Moves(site, here, there, QueryValues(request).text("apart") == "1", keep)
     address = address_of(there, site.document_roots, is_folder=True)
     return {
         "site": site,
@@ -293,7 +302,7 @@ class Levels:
     down: int
 
 
-def _levels(rows: list[Row]) -> Levels:
+def _levels(rows: list[LedgerRow]) -> Levels:
     up = sum(row.here.size for row in rows if row.here and row.standing.joint in (Joint.NEWER_HERE, Joint.ONLY_HERE))
     down = sum(
         row.there.size for row in rows if row.there and row.standing.joint in (Joint.NEWER_THERE, Joint.ONLY_THERE)
@@ -301,7 +310,7 @@ def _levels(rows: list[Row]) -> Levels:
     return Levels(up, down)
 
 
-def _window(values: dict[str, Any], ledger: Ledger, offset: int, limit: int) -> list[ShownRow]:
+def _window(values: dict[str, Any], ledger: Ledger, offset: int, limit: int) -> list[ShownLedgerRow]:
     now = datetime.now(UTC)
     moves: Moves = values["moves"]
     return [
@@ -337,7 +346,7 @@ async def _tree_nodes(request: Request, site: Site, here: SitePath, there: SiteP
     return await level(top_here, top_there, below)
 
 
-def _typed_target(site: Site, here: SitePath, there: SitePath, query: Query, typed: str) -> str:
+def _typed_target(site: Site, here: SitePath, there: SitePath, query: QueryValues, typed: str) -> str:
     """Where a path typed into a bar leads. A web address goes to its folder; a file's path to the folder it lies in."""
     if "://" in typed:
         found = path_of(typed, site.document_roots)
@@ -357,7 +366,7 @@ def _typed_target(site: Site, here: SitePath, there: SitePath, query: Query, typ
     return urls.files(site, other, path, apart="1" if apart else "")
 
 
-async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: list[Row]) -> dict[str, Any]:
+async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: list[LedgerRow]) -> dict[str, Any]:
     nailer = nailer_of(request)
     here_rows = [row for row in rows if row.here is not None]
     there_rows = [row for row in rows if row.there is not None]
@@ -385,7 +394,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "weight": _weight(rows),
         "will": _will(rows),
         "prefers_down": _prefers_down(rows),
-        "may_edit": one is not None and Wanted().may_hold_text(one.entry) and one.entry.size <= LARGEST_BYTES,
+        "may_edit": one is not None and SearchWanted().may_hold_text(one.entry) and one.entry.size <= LARGEST_BYTES,
         "is_archive": one is not None and is_archive(shown_name(one.name)),
         "has_shell": site.protocol is Protocol.SFTP,
         "all_same": all(row.standing.joint is Joint.SAME for row in rows),
@@ -404,7 +413,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
     }
 
 
-def _weight(rows: list[Row]) -> str:
+def _weight(rows: list[LedgerRow]) -> str:
     """`15.1 kB here, 8.8 kB there, 1 folder`."""
     here = sum(row.here.size for row in rows if row.here)
     there = sum(row.there.size for row in rows if row.there)
@@ -422,7 +431,7 @@ def _weight(rows: list[Row]) -> str:
     return ", ".join(parts)
 
 
-def _will(rows: list[Row]) -> list[str]:
+def _will(rows: list[LedgerRow]) -> list[str]:
     """What an upload or a download of the picked names would meet, said before anybody asks for it."""
     lines = []
     files = [row for row in rows if not row.is_folder]
@@ -446,12 +455,12 @@ def _will(rows: list[Row]) -> list[str]:
     return lines
 
 
-def _prefers_down(rows: list[Row]) -> bool:
+def _prefers_down(rows: list[LedgerRow]) -> bool:
     down = sum(row.standing.joint in (Joint.NEWER_THERE, Joint.ONLY_THERE) for row in rows)
     return down > len(rows) / 2
 
 
-def _access_trouble(row: Row | None) -> str:
+def _access_trouble(row: LedgerRow | None) -> str:
     trouble = access_rules.trouble(row.entry) if row is not None else None
     return f"Look: {trouble}." if trouble else ""
 

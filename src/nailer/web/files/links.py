@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from nailer.core.compare.ledger import Row
+from nailer.core.compare.ledger import LedgerRow
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, pair_root, shown_name
 from nailer.store.sites import Site
@@ -33,7 +33,7 @@ class Moves:
     apart: bool
     keep: dict[str, str]
 
-    def opened(self, row: Row) -> str:
+    def opened(self, row: LedgerRow) -> str:
         """The address of a row's folder. Together, both sides go; apart, only a side that has it."""
         here, there = self.here.child(row.name), self.there.child(row.name)
         if self.apart:

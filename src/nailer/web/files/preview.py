@@ -20,10 +20,10 @@ from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import InvalidInput
 from nailer.services.files.download import file_to_fetch
-from nailer.services.files.preview import Look, caption, kind_of, preview
+from nailer.services.files.preview import ShownAs, caption, kind_of, preview
 from nailer.store.sites import Site
 from nailer.web.shell import urls
-from nailer.web.shell.forms import LookWish, Query
+from nailer.web.shell.forms import LookWish, QueryValues
 from nailer.web.shell.pages import nailer_of, render
 
 router = APIRouter()
@@ -47,9 +47,9 @@ async def look(request: Request, site_id: int, wish: LookWish) -> Response:
         path=path,
         found=found,
         caption=caption(found),
-        code=_coloured(found.text, path) if found.look is Look.TEXT else "",
+        code=_coloured(found.text, path) if found.look is ShownAs.TEXT else "",
         raw=urls.look_raw(site, wish.side, path),
-        Look=Look,
+        ShownAs=ShownAs,
     )
 
 
@@ -59,7 +59,7 @@ async def raw(request: Request, site_id: int) -> Response:
     nothing is shown in our origin."""
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     side, path = query.side(), query.need_path("path")
     known = kind_of(path.name)
     if known is None:
@@ -77,7 +77,7 @@ async def raw(request: Request, site_id: int) -> Response:
         "Content-Length": str(max(0, end - start)),
         # A picture may be a document with scripts in it (SVG): it may do nothing here.
         "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'self'"
-        + ("" if known[1] is Look.PDF else "; sandbox"),
+        + ("" if known[1] is ShownAs.PDF else "; sandbox"),
     }
     if span and start >= size:
         return Response(status_code=416, headers={"Content-Range": f"bytes */{size}"})

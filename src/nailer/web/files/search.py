@@ -16,7 +16,7 @@ from starlette.responses import Response, StreamingResponse
 
 from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry, Kind, SideName
-from nailer.core.files.search import AccessWish, Wanted, parse_days, parse_size
+from nailer.core.files.search import AccessSought, SearchWanted, parse_days, parse_size
 from nailer.core.files.sitepath import SitePath
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import size_text, stamp_text
@@ -25,7 +25,7 @@ from nailer.services.files.search import Hit, Passed, search
 from nailer.store.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
-from nailer.web.shell.forms import FoundWish, Query
+from nailer.web.shell.forms import FoundWish, QueryValues
 from nailer.web.shell.pages import nailer_of, render, session_of
 
 router = APIRouter()
@@ -37,7 +37,7 @@ _FIELDS = ("name", "kind", "least", "most", "newer", "older", "access", "inside"
 async def search_page(request: Request, site_id: int) -> Response:
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     side = SideName(query.text("side", SideName.THERE.value))
     known = bool(await nailer.connector.pinned(site))
     if side is SideName.THERE and not nailer.pool.is_open(site_id):
@@ -57,10 +57,10 @@ async def search_page(request: Request, site_id: int) -> Response:
         begun=any(values.values()) or bool(query.text("sort")),
         kinds=(("", "Anything"), (Kind.FILE, "Files"), (Kind.FOLDER, "Folders"), (Kind.LINK, "Links")),
         accesses=(
-            (AccessWish.ANY, "Any"),
-            (AccessWish.ALL_WRITE, "everyone may write"),
-            (AccessWish.ALL_CANNOT_READ, "not everyone may read"),
-            (AccessWish.RUNS, "runs as a program"),
+            (AccessSought.ANY, "Any"),
+            (AccessSought.ALL_WRITE, "everyone may write"),
+            (AccessSought.ALL_CANNOT_READ, "not everyone may read"),
+            (AccessSought.RUNS, "runs as a program"),
         ),
     )
 
@@ -70,13 +70,13 @@ async def hits(request: Request, site_id: int) -> Response:
     """Hits and progress as lines of JSON while they are found. The search ends where nobody listens any more."""
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     wanted, side, top = _wanted(query), query.side(), query.need_path("in")
     return StreamingResponse(_lines(request, site, side, top, wanted), media_type="application/x-ndjson")
 
 
 async def _lines(
-    request: Request, site: Site, side_name: SideName, top: SitePath, wanted: Wanted
+    request: Request, site: Site, side_name: SideName, top: SitePath, wanted: SearchWanted
 ) -> AsyncIterator[str]:
     nailer = nailer_of(request)
     sieves = await nailer.sieving.of_site(site)
@@ -138,13 +138,13 @@ def _kind_word(entry: Entry) -> str:
     return {Kind.FOLDER: "folder", Kind.LINK: "link", Kind.FILE: "file"}.get(entry.kind, "special")
 
 
-def _wanted(query: Query) -> Wanted:
+def _wanted(query: QueryValues) -> SearchWanted:
     try:
         kind = Kind(query.text("kind")) if query.text("kind") else None
-        access = AccessWish(query.text("access"))
+        access = AccessSought(query.text("access"))
     except ValueError as error:
         raise InvalidInput("There is no such kind or access.") from error
-    return Wanted(
+    return SearchWanted(
         name=query.text("name").strip(),
         kind=kind,
         least_bytes=parse_size(query.text("least")),

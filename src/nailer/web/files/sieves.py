@@ -9,11 +9,11 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from nailer.core.files.kinds import KIND_WORDS
-from nailer.core.plans.sieve import Condition, Group, How, Match, Sieve, Test, ignore_text, read_ignore
+from nailer.core.plans.sieve import Condition, CountedAs, Match, RuleGroup, Sieve, Test, ignore_text, read_ignore
 from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.files.sieves import OnPair
-from nailer.web.shell.forms import IgnoreWish, OrderWish, Query, SieveWish
+from nailer.web.shell.forms import IgnoreWish, OrderWish, QueryValues, SieveWish
 from nailer.web.shell.pages import nailer_of, render
 
 router = APIRouter()
@@ -26,13 +26,13 @@ _TESTS = (
     (Test.OLDER, "is older than"),
     (Test.NEWER, "is newer than"),
 )
-_NEW = Sieve("", Group(How.ANY, ()))
+_NEW = Sieve("", RuleGroup(CountedAs.ANY, ()))
 
 
 @router.get("/sieves")
 async def sieves_page(request: Request) -> Response:
     nailer = nailer_of(request)
-    query = Query(request)
+    query = QueryValues(request)
     stored = await nailer.sieves.all()
     pairs = await nailer.pairs.all()
     wanted = query.number("open", 0)

@@ -11,7 +11,7 @@ from math import log10
 from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import shown_name
-from nailer.core.pairs.sync import Doing, Flow, Row, choices_of
+from nailer.core.pairs.sync import Doing, Flow, SyncRow, choices_of
 from nailer.core.words import count_text, number_text, size_text
 from nailer.services.pairs.plan import SyncPlan
 from nailer.store.pairs import Pair
@@ -63,7 +63,7 @@ def doing_words(pair: Pair) -> dict[Doing, str]:
 
 
 @dataclass(frozen=True, slots=True)
-class ShownRow:
+class ShownSyncRow:
     """One row as the template prints it. `options` are what can be chosen, the present doing first where it is none."""
 
     number: int
@@ -120,13 +120,15 @@ def group_counts(plan: SyncPlan) -> list[tuple[str, str, int]]:
     return [(key, word, counts[key]) for key, word, _ in GROUPS if counts[key]]
 
 
-def shown_rows(plan: SyncPlan, numbers: Sequence[int], now: datetime, zone: tzinfo) -> list[ShownRow]:
+def shown_rows(plan: SyncPlan, numbers: Sequence[int], now: datetime, zone: tzinfo) -> list[ShownSyncRow]:
     words = doing_words(plan.pair)
     left = plan.left
     return [_shown(plan, number, words, left.get(plan.rows[number].below, ""), now, zone) for number in numbers]
 
 
-def _shown(plan: SyncPlan, number: int, words: dict[Doing, str], left: str, now: datetime, zone: tzinfo) -> ShownRow:
+def _shown(
+    plan: SyncPlan, number: int, words: dict[Doing, str], left: str, now: datetime, zone: tzinfo
+) -> ShownSyncRow:
     row, doing = plan.rows[number], plan.doings.each[number]
     if not row.below:
         return _whole(plan, row, doing, words)
@@ -138,7 +140,7 @@ def _shown(plan: SyncPlan, number: int, words: dict[Doing, str], left: str, now:
     files = all(side is None or side.is_file for side in (row.here, row.there))
     picture = files and _path(row).lower().endswith(_PICTURES)
     entry = row.entry
-    return ShownRow(
+    return ShownSyncRow(
         number=number,
         path=_path(row) + ("/" if row.is_folder else ""),
         name=shown_name(row.below[-1]) + ("/" if row.is_folder else ""),
@@ -161,9 +163,9 @@ def _shown(plan: SyncPlan, number: int, words: dict[Doing, str], left: str, now:
     )
 
 
-def _whole(plan: SyncPlan, row: Row, doing: Doing, words: dict[Doing, str]) -> ShownRow:
+def _whole(plan: SyncPlan, row: SyncRow, doing: Doing, words: dict[Doing, str]) -> ShownSyncRow:
     """The row that says that the top of the pair could not be read."""
-    return ShownRow(
+    return ShownSyncRow(
         number=0,
         path="/",
         name="/",
@@ -207,12 +209,12 @@ def _note(plan: SyncPlan, number: int, left: str) -> str:
     return f"{why}; unequal only in line ends" if row.below in plan.line_ends else why
 
 
-def folder_of(row: Row) -> str:
+def folder_of(row: SyncRow) -> str:
     """The folder that a row lies in, below the tops of the pair."""
     return "/".join(shown_name(name) for name in row.below[:-1])
 
 
-def _path(row: Row) -> str:
+def _path(row: SyncRow) -> str:
     return "/".join(shown_name(name) for name in row.below)
 
 

@@ -14,11 +14,11 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from nailer.core.compare.joint import Compare, Joint
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.sync import Direction, Doing, Removals
 from nailer.errors import Conflict, InvalidInput, NotFound
 from nailer.services.files.contents_shown import compared
 from nailer.services.pairs.plan import SyncPlan
-from nailer.store.pairs import RUN_WORDS, RunState
 from nailer.web.editing.editor import pieces_of
 from nailer.web.pairs.shown import (
     Filter,
@@ -32,7 +32,16 @@ from nailer.web.pairs.shown import (
 )
 from nailer.web.plans.jobs import card_of
 from nailer.web.shell import urls
-from nailer.web.shell.forms import ChooseWish, MergedWish, PairWays, Query, ReadWish, SyncOutWish, SyncWish, read_form
+from nailer.web.shell.forms import (
+    ChooseWish,
+    MergedWish,
+    PairWays,
+    QueryValues,
+    ReadWish,
+    SyncOutWish,
+    SyncWishForm,
+    read_form,
+)
 from nailer.web.shell.pages import nailer_of, render, session_of
 
 router = APIRouter()
@@ -67,7 +76,7 @@ async def sync_page(request: Request, site_id: int) -> Response:
     if not nailer.pool.is_open(site_id):
         changed = (site.host, site.port) in nailer.connector.changed
         return render(request, "shell/connecting.html", site=site, known=known, changed=changed, section="sync")
-    query = Query(request)
+    query = QueryValues(request)
     first = await nailer.sync.first_pair(site)
     pairs = await nailer.pairs.of_site(site_id)
     wanted = query.number("pair", first.id)
@@ -184,7 +193,7 @@ async def plan_shown(request: Request, token: str) -> Response:
 
 
 @router.post("/sync/{token}/wish")
-async def set_wish(request: Request, token: str, wish: SyncWish) -> Response:
+async def set_wish(request: Request, token: str, wish: SyncWishForm) -> Response:
     plan = _ready(request, token)
     await nailer_of(request).sync.set_wish(plan, wish.wish)
     return await _shown(request, plan)
@@ -335,7 +344,7 @@ async def plan_take_back(request: Request, run_id: int) -> Response:
 async def _shown(request: Request, plan: SyncPlan) -> Response:
     """The plan as a fragment, or a window of its rows."""
     nailer = nailer_of(request)
-    query = Query(request)
+    query = QueryValues(request)
     if plan.problem is not None:
         raise plan.problem
     if not plan.ready:

@@ -15,14 +15,15 @@ from starlette.responses import JSONResponse, Response
 from nailer.app import Nailer
 from nailer.core.compare.joint import Compare
 from nailer.core.jobs.schedule import DAYS, Every, Schedule, next_runs
+from nailer.core.jobs.timers import Clashes, Mail, Missed
+from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.sync import Direction, Removals
 from nailer.core.words import count_text, size_text
 from nailer.errors import InvalidInput
-from nailer.store.pairs import RUN_WORDS, RunState
-from nailer.store.timers import Clashes, Mail, Missed, NewTimer, Timer
+from nailer.store.timers import NewTimer, Timer
 from nailer.web.pairs.shown import flow_words
 from nailer.web.shell import urls
-from nailer.web.shell.forms import Query, TimerWish
+from nailer.web.shell.forms import QueryValues, TimerWish
 from nailer.web.shell.pages import nailer_of, render, session_of
 
 router = APIRouter()
@@ -82,7 +83,7 @@ async def _shown_runs(nailer: Nailer, timer: Timer) -> list[ShownRun]:
 @router.get("/timers")
 async def timers_page(request: Request) -> Response:
     nailer = nailer_of(request)
-    query = Query(request)
+    query = QueryValues(request)
     timers = await nailer.timer_store.all()
     now = datetime.now(UTC)
     runs = {one.id: await _shown_runs(nailer, one) for one in timers}

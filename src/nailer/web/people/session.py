@@ -8,7 +8,7 @@ from starlette.responses import RedirectResponse, Response
 
 from nailer.errors import Conflict, InvalidInput, NotAllowed
 from nailer.web.shell import urls
-from nailer.web.shell.forms import Query, read_form
+from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.guard import COOKIE
 from nailer.web.shell.pages import nailer_of, render, session_of
 
@@ -22,7 +22,12 @@ async def sign_in_page(request: Request) -> Response:
         return RedirectResponse(urls.FIRST_ACCOUNT, 303)
     note = nailer.settings.sign_in_note
     return render(
-        request, "people/sign-in.html", next=_own_page(Query(request).text("next")), name="", problem="", note=note
+        request,
+        "people/sign-in.html",
+        next=_own_page(QueryValues(request).text("next")),
+        name="",
+        problem="",
+        note=note,
     )
 
 

@@ -14,7 +14,7 @@ from nailer.store.changes import Change
 from nailer.store.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
-from nailer.web.shell.forms import Query, read_form
+from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.pages import nailer_of, render, session_of
 
 router = APIRouter()
@@ -27,7 +27,7 @@ _LARGEST_BYTES = 1_000_000
 async def changes_page(request: Request, site_id: int) -> Response:
     nailer = nailer_of(request)
     site = await nailer.sites.get(site_id)
-    query = Query(request)
+    query = QueryValues(request)
     side = query.text("side") if query.text("side") in set(SideName) else ""
     wanted = query.text("q").strip()
     before = query.number("before", 2**62)

@@ -18,7 +18,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 
 from nailer.app import Nailer
-from nailer.core.check.live import Verdict
+from nailer.core.check.live import LiveVerdict
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import landing_rank
 from nailer.core.files.sitepath import SitePath, address_of, shown_name
@@ -31,7 +31,7 @@ from nailer.engine.live import InFlight, LiveJob
 from nailer.errors import InvalidInput, NailerError, RenameRefused
 from nailer.store.accounts import WhenDone
 from nailer.store.jobs import FailureGroup, Job
-from nailer.web.shell.forms import Query, number_in
+from nailer.web.shell.forms import QueryValues, number_in
 from nailer.web.shell.pages import nailer_of, render, session_of
 
 router = APIRouter()
@@ -80,7 +80,7 @@ class Card:
 @router.get("/jobs")
 async def jobs_page(request: Request) -> Response:
     nailer = nailer_of(request)
-    query = Query(request)
+    query = QueryValues(request)
     show = query.text("show", "now")
     before = query.number("before", 2**62)
     wanted = query.text("q")
@@ -116,7 +116,7 @@ async def jobs_page(request: Request) -> Response:
 async def export(request: Request) -> Response:
     """Ended jobs as a table (RFC 4180), with a search as on the page."""
     nailer = nailer_of(request)
-    jobs = await nailer.jobs.ended(limit=_EXPORTED, wanted=Query(request).text("q"))
+    jobs = await nailer.jobs.ended(limit=_EXPORTED, wanted=QueryValues(request).text("q"))
     out = io.StringIO()
     table = csv.writer(out)
     table.writerow(_COLUMNS)
@@ -161,7 +161,7 @@ class _WhenDoneWish(BaseModel):
 @router.get("/jobs/limits")
 async def limits_of(request: Request) -> Response:
     """What is set for all sites together (0) or for one, as the form shows it."""
-    limits = nailer_of(request).limits.of(Query(request).number("site", ALL_SITES))
+    limits = nailer_of(request).limits.of(QueryValues(request).number("site", ALL_SITES))
     usual = limits.usual
     return JSONResponse({"up": rate_text(usual.up), "down": rate_text(usual.down), "hours": hours_text(limits.hours)})
 
@@ -199,7 +199,7 @@ async def jobcard_of(request: Request, job_id: int) -> Response:
 async def job_page(request: Request, job_id: int) -> Response:
     """One job with a receipt for each of its items."""
     nailer = nailer_of(request)
-    query = Query(request)
+    query = QueryValues(request)
     job = await nailer.jobs.get(job_id)
     state = query.text("state")
     items = await nailer.jobs.items(job_id, after=query.number("after", 0) - 1, limit=_ITEMS_A_PAGE + 1, state=state)
@@ -293,7 +293,7 @@ async def job_live(request: Request, job_id: int) -> Response:
     ]
     paths.sort(key=lambda path: -landing_rank(path.name))
 
-    async def one(path: SitePath) -> tuple[SitePath, Verdict | None, str]:
+    async def one(path: SitePath) -> tuple[SitePath, LiveVerdict | None, str]:
         try:
             return path, (await nailer.live_check.of_file(site, path))[0], ""
         except NailerError as error:
@@ -310,7 +310,7 @@ async def events(request: Request) -> Response:
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
     nailer, account_id = nailer_of(request), session_of(request).account_id
     last = number_in(request.headers.get("last-event-id", ""))
-    since = last if last is not None else Query(request).number("since", nailer.live.version)
+    since = last if last is not None else QueryValues(request).number("since", nailer.live.version)
     return StreamingResponse(_events(nailer, account_id, since), media_type="text/event-stream", headers=headers)
 
 

@@ -10,8 +10,9 @@ from starlette.responses import JSONResponse, Response
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import names_text
-from nailer.core.files.search import Wanted
+from nailer.core.files.search import SearchWanted
 from nailer.core.files.sitepath import SitePath, address_of
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState
 from nailer.core.plans.advice import doubts_text
 from nailer.core.plans.plan import Action, Choice, Summary, Verdict, summary_sentence
@@ -21,7 +22,7 @@ from nailer.services.editing.references import better_names
 from nailer.services.plans.archives import Unpacked
 from nailer.services.plans.read import PlanToRead
 from nailer.services.plans.server_commands import Staged
-from nailer.store.jobs import Item, Job, JobKind
+from nailer.store.jobs import Item, Job
 from nailer.store.sites import Site
 from nailer.web.shell.forms import (
     CarryOutWish,
@@ -30,7 +31,7 @@ from nailer.web.shell.forms import (
     DropWish,
     LeaveOutWish,
     Picked,
-    Query,
+    QueryValues,
     RemoveWish,
     RenameWish,
     typed_name,
@@ -228,7 +229,7 @@ async def leave_out(request: Request, job_id: int, wish: LeaveOutWish) -> Respon
 async def put_away(request: Request, job_id: int) -> Response:
     nailer, job = nailer_of(request), await _own_plan(request, job_id)
     await nailer.jobs.discard(job.id)
-    if Query(request).text("keep") != "1":
+    if QueryValues(request).text("keep") != "1":
         await nailer.on_server.clear(await nailer.sites.get(job.site_id), job.source_folder)
     return JSONResponse({"ok": True})
 
@@ -251,7 +252,7 @@ def _written(found: Summary) -> str:
 def _comparable(job: Job, item: Item) -> bool:
     """True for a step that replaces one text by another."""
     replaces = item.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER) and item.action is Action.CARRY
-    is_text = Wanted().may_hold_text(replace(item.entry, name=item.target.name))
+    is_text = SearchWanted().may_hold_text(replace(item.entry, name=item.target.name))
     return replaces and is_text and item.entry.size <= _COMPARED_BYTES and job.kind is not JobKind.DROP
 
 

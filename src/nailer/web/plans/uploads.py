@@ -13,7 +13,7 @@ from nailer.core.files.sitepath import SitePath, name_token
 from nailer.errors import NotFound, SendingStopped
 from nailer.services.plans.server_commands import Staged
 from nailer.web.plans.plans import plan_dialog
-from nailer.web.shell.forms import Query, UnpackThereWish, UnpackWish
+from nailer.web.shell.forms import QueryValues, UnpackThereWish, UnpackWish
 from nailer.web.shell.pages import nailer_of, session_of
 
 router = APIRouter()
@@ -41,7 +41,7 @@ async def take_archive(request: Request, site_id: int) -> Response:
     """An archive's bytes, as they are. JSON: what is in it, for the plan that follows."""
     nailer = nailer_of(request)
     await nailer.sites.get(site_id)
-    unpacked = await nailer.unpack.take(Query(request).text("name"), _body(request))
+    unpacked = await nailer.unpack.take(QueryValues(request).text("name"), _body(request))
     return JSONResponse(
         {
             "token": unpacked.token,

@@ -16,13 +16,13 @@ from nailer.core.files.entry import NS, SideName, Stamp
 from nailer.core.files.search import parse_size
 from nailer.core.files.sitepath import SitePath, checked_name, name_of_token
 from nailer.core.jobs.schedule import Schedule, checked_schedule
-from nailer.core.pairs.sync import Direction, Doing, Removals, Wish
+from nailer.core.jobs.timers import Clashes, Mail, Missed
+from nailer.core.pairs.sync import Direction, Doing, Removals, SyncWish
 from nailer.core.plans.plan import Choice
-from nailer.core.plans.sieve import Group, How, Sieve, Test, checked_pattern, rule_of
+from nailer.core.plans.sieve import CountedAs, RuleGroup, Sieve, Test, checked_pattern, rule_of
 from nailer.errors import InvalidInput
 from nailer.services.plans.archives import Unpacked
 from nailer.services.plans.make import Dropped
-from nailer.store.timers import Clashes, Mail, Missed
 
 _FORM_BYTES = 256 * 1024
 _MOST_NAMES = 200_000
@@ -34,7 +34,7 @@ def number_in(text: str) -> int | None:
     return int(text) if text.isascii() and text.isdecimal() and len(text) <= _MOST_DIGITS else None
 
 
-class Query:
+class QueryValues:
     """The query of a request, bytes-safe: `%E9` in a path stays that byte."""
 
     def __init__(self, request: Request) -> None:
@@ -259,18 +259,18 @@ class OneAccessWish(_Body):
     octal: str = Field(pattern=r"^[0-7]{3,4}$")
 
 
-class SyncWish(_Body):
+class SyncWishForm(_Body):
     """How a pair is to be brought into sync."""
 
     direction: Direction = Direction.LEVEL
     removals: Removals = Removals.ASK
 
     @property
-    def wish(self) -> Wish:
-        return Wish(self.direction, self.removals)
+    def wish(self) -> SyncWish:
+        return SyncWish(self.direction, self.removals)
 
 
-class ReadWish(SyncWish):
+class ReadWish(SyncWishForm):
     compare: Compare = Compare.SIZE_AND_TIME
 
 
@@ -317,7 +317,7 @@ class SieveWish(_Body):
     def sieve(self) -> Sieve:
         """Raises InvalidInput, saying what cannot be used."""
         rule = rule_of(_with_bytes(self.rule))
-        group = rule if isinstance(rule, Group) else Group(How.ANY, (rule,))
+        group = rule if isinstance(rule, RuleGroup) else RuleGroup(CountedAs.ANY, (rule,))
         name = " ".join(self.name.split())
         if not name:
             raise InvalidInput("Give the sieve a name.")
@@ -344,7 +344,7 @@ class IgnoreWish(_Body):
     text: str = Field(max_length=200_000)
 
 
-class TimerWish(SyncWish):
+class TimerWish(SyncWishForm):
     """A timer as a person says it: of a pair, or of what a job carries. `spec` goes with `every`."""
 
     pair: int = 0

@@ -9,7 +9,7 @@ from starlette.requests import Request
 from starlette.responses import Response
 
 from nailer.core.compare.joint import Joint, Standing
-from nailer.core.compare.ledger import Row
+from nailer.core.compare.ledger import LedgerRow
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.jobs.states import JobState
 from nailer.errors import every_error
@@ -29,7 +29,7 @@ async def patterns_page(request: Request) -> Response:
         entry = Entry(name, Kind.FILE, 9100, stamp, 0o644)
         here = None if joint is Joint.ONLY_THERE else entry
         there = None if joint is Joint.ONLY_HERE else entry
-        row = Row(name, here, there, Standing(joint, "as an example"))
+        row = LedgerRow(name, here, there, Standing(joint, "as an example"))
         rows.append(shown_row(row, now, nailer_of(request).settings.zone))
     kinds = sorted(every_error(), key=lambda kind: kind.__name__)
     return render(request, "shell/patterns.html", rows=rows, states=list(JobState), kinds=kinds)

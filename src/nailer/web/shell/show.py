@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
 from nailer.core.compare.joint import JOINT_WORDS, Joint
-from nailer.core.compare.ledger import Inside, Row
+from nailer.core.compare.ledger import Inside, LedgerRow
 from nailer.core.files import access as access_rules
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.sitepath import is_strange, name_token, shown_name
@@ -50,7 +50,7 @@ class ShownSide:
 
 
 @dataclass(frozen=True, slots=True)
-class ShownRow:
+class ShownLedgerRow:
     token: str
     name: str
     href: str
@@ -71,13 +71,13 @@ class ShownRow:
     held: str
 
 
-def shown_row(row: Row, now: datetime, zone: tzinfo, href: str = "") -> ShownRow:
+def shown_row(row: LedgerRow, now: datetime, zone: tzinfo, href: str = "") -> ShownLedgerRow:
     """A row of the ledger as the template prints it; `href` opens it, where it opens as a folder."""
     entry = row.entry
     standing = row.standing
     word = JOINT_WORDS[standing.joint] + (", a guess" if standing.guess and standing.differs else "")
     access = entry.access if entry.kind is not Kind.LINK else None
-    return ShownRow(
+    return ShownLedgerRow(
         token=name_token(row.name),
         name=shown_name(row.name),
         href=href,

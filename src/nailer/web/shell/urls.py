@@ -9,7 +9,7 @@ from urllib.parse import quote, urlencode
 from nailer.core.compare.ledger import View
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.store.sites import Group, Site
+from nailer.store.sites import Site, SiteGroup
 
 SITES = "/sites"
 ADD = "/sites/add"
@@ -114,9 +114,9 @@ def view_query(view: View) -> dict[str, str]:
     return parts
 
 
-def group_titles(groups: list[Group]) -> list[tuple[int, str]]:
+def group_titles(groups: list[SiteGroup]) -> list[tuple[int, str]]:
     """Groups with their whole names (`Island clients / Staging`), each after its parent."""
-    by_parent: dict[int | None, list[Group]] = {}
+    by_parent: dict[int | None, list[SiteGroup]] = {}
     for group in groups:
         by_parent.setdefault(group.parent_id, []).append(group)
     titles: list[tuple[int, str]] = []

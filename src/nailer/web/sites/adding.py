@@ -14,16 +14,17 @@ from pydantic import BaseModel, ConfigDict, Field
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
-from nailer.core.connecting.letter import Account, Found, Reading, read
+from nailer.core.connecting.letter import FieldFound, LetterAccount, LetterReading, read
+from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import CHARSETS
 from nailer.core.files.sitepath import without_scheme
 from nailer.errors import Conflict, IdentityChanged, IdentityUnknown, InvalidInput, NailerError
 from nailer.services.sites.questions import Question
-from nailer.services.sites.trial import STEP_WORDS, Event, Step
+from nailer.services.sites.trial import STEP_WORDS, Event, TrialStep
 from nailer.sides.identities.certificate import facts_of, identity_of_pem
 from nailer.sides.identities.identity import Identity, key_of_line, same_fingerprint
-from nailer.store.sites import Kept, Secrets, Site
+from nailer.store.sites import Secrets, Site
 from nailer.web.shell import urls
 from nailer.web.shell.forms import read_form
 from nailer.web.shell.pages import fragment, nailer_of, render, session_of
@@ -75,7 +76,7 @@ async def add_site(request: Request) -> Response:
     stored = await nailer.sites.add(given.site, given.to_store)
     if given.site.fleeting:
         nailer.connector.hold(stored.id, given.secrets)
-    elif stored.password_kept is not Kept.STORED and form.get("password"):
+    elif stored.password_kept is not PasswordKept.STORED and form.get("password"):
         nailer.connector.remember(stored.id, form["password"])
     return RedirectResponse(urls.files(stored), 303)
 
@@ -170,7 +171,7 @@ async def _steps(request: Request, given: Given, *, writes: bool, insists: bool)
         await following
         yield _line({"done": True})
     except NailerError as error:
-        yield _line({"step": Step.SIGN_IN, "mark": "bad", "finding": error.what, "done": True})
+        yield _line({"step": TrialStep.SIGN_IN, "mark": "bad", "finding": error.what, "done": True})
     finally:
         following.cancel()
         with contextlib.suppress(asyncio.CancelledError, NailerError):
@@ -233,7 +234,7 @@ async def _page(
         **await form_values(request, form, fields),
         stored=None,
         reading=reading,
-        steps=[(step.value, STEP_WORDS[step]) for step in Step],
+        steps=[(step.value, STEP_WORDS[step]) for step in TrialStep],
     )
 
 
@@ -254,7 +255,7 @@ async def form_values(request: Request, form: dict[str, str], fields: dict[str, 
     }
 
 
-def shown_reading(reading: Reading, text: str) -> dict[str, Any]:
+def shown_reading(reading: LetterReading, text: str) -> dict[str, Any]:
     """A reading for the page: per account its fields, and the letter in segments with secrets masked."""
     return {
         "accounts": [_shown_account(account, reading, text) for account in reading.accounts],
@@ -262,7 +263,7 @@ def shown_reading(reading: Reading, text: str) -> dict[str, Any]:
     }
 
 
-def _shown_account(account: Account, reading: Reading, text: str) -> dict[str, Any]:
+def _shown_account(account: LetterAccount, reading: LetterReading, text: str) -> dict[str, Any]:
     fields = {
         what.value: {"value": str(found.value), "why": found.why, "guessed": found.guessed}
         for what, found in account.fields.items()
@@ -270,14 +271,14 @@ def _shown_account(account: Account, reading: Reading, text: str) -> dict[str, A
     return {"fields": fields, "name": _name_of(account), "segments": _segments(account, reading, text)}
 
 
-def _name_of(account: Account) -> str:
+def _name_of(account: LetterAccount) -> str:
     """A name for a site out of its web address: `mosslane.example` reads `Mosslane`."""
     web = next((one.value for what, one in account.fields.items() if what.value == "web_address"), "")
     label = without_scheme(web).removeprefix("www.").partition(".")[0]
     return label.capitalize()
 
 
-def _segments(account: Account, reading: Reading, text: str) -> list[dict[str, Any]]:
+def _segments(account: LetterAccount, reading: LetterReading, text: str) -> list[dict[str, Any]]:
     """The text cut at its marks. A secret of any account is masked in all of them."""
     marks: list[tuple[int, int, dict[str, Any]]] = []
     for other in reading.accounts:
@@ -306,5 +307,5 @@ def _segments(account: Account, reading: Reading, text: str) -> list[dict[str, A
     return segments
 
 
-def _mark(what: str, found: Found, *, secret: bool) -> dict[str, Any]:
+def _mark(what: str, found: FieldFound, *, secret: bool) -> dict[str, Any]:
     return {"kind": "guess" if found.guessed else "mark", "field": what, "why": found.why, "secret": secret}

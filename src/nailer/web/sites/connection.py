@@ -9,16 +9,17 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, PlainTextResponse, RedirectResponse, Response
 
 from nailer.core.connecting.abilities import Abilities, in_words
+from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol, better_than
 from nailer.core.files.charset import CHARSETS, candidates
 from nailer.errors import Conflict, IdentityChanged, IdentityUnknown, InvalidInput, NailerError
 from nailer.services.sites.questions import Question
-from nailer.services.sites.trial import STEP_WORDS, Step
+from nailer.services.sites.trial import STEP_WORDS, TrialStep
 from nailer.sides.identities.certificate import facts_of
 from nailer.sides.wire import WireLine
-from nailer.store.sites import Kept, Site
+from nailer.store.sites import Site
 from nailer.web.shell import urls
-from nailer.web.shell.forms import Query, read_form
+from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.pages import nailer_of, render, session_of
 from nailer.web.sites.adding import form_values, meeting_html, trust_shown
 from nailer.web.sites.site_form import form_of, site_from_form
@@ -127,7 +128,7 @@ async def change_site(request: Request, site_id: int) -> Response:
             await nailer.pool.close_site(site.id)
             nailer.connector.forget_site(site.id)
             nailer.browse.forget(site.id)
-    if given.site.password_kept is not Kept.STORED and form.get("password"):
+    if given.site.password_kept is not PasswordKept.STORED and form.get("password"):
         nailer.connector.remember(site_id, form["password"])
     return RedirectResponse(urls.files(given.site), 303)
 
@@ -151,7 +152,7 @@ async def _settings(
             for one in await nailer.sites.all()
             if one.credential_id == site.credential_id and one.id != site.id
         ],
-        steps=[(step.value, STEP_WORDS[step]) for step in Step],
+        steps=[(step.value, STEP_WORDS[step]) for step in TrialStep],
     )
 
 
@@ -205,7 +206,7 @@ async def _connection(
 async def wire(request: Request, site_id: int) -> Response:
     """Lines after a number, as rows for the page; or all of them as a text to download."""
     nailer = nailer_of(request)
-    query = Query(request)
+    query = QueryValues(request)
     site = await nailer.sites.get(site_id)
     lines = nailer.connector.wire(site_id).lines(after=query.number("after", 0), wanted=query.text("text"))
     if query.text("as") == "text":

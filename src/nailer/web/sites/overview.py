@@ -12,9 +12,9 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import Conflict, InvalidInput
 from nailer.services.sites.exchange import group_paths, read_sites, write_sites
-from nailer.store.sites import Group, Secrets, Site, SiteStore
+from nailer.store.sites import Secrets, Site, SiteGroup, SiteStore
 from nailer.web.shell import urls
-from nailer.web.shell.forms import Query, read_form
+from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.pages import nailer_of, render
 
 router = APIRouter()
@@ -141,7 +141,7 @@ async def remove_site(request: Request, site_id: int) -> Response:
 async def export(request: Request) -> Response:
     """All sites, or the one that `site` names, as a file without secrets."""
     nailer = nailer_of(request)
-    wanted = Query(request).number("site", 0)
+    wanted = QueryValues(request).number("site", 0)
     sites = [one for one in await nailer.sites.all() if wanted in (0, one.id)]
     name = "nailer-sites.json" if not wanted else f"nailer-site-{wanted}.json"
     headers = {"Content-Disposition": f'attachment; filename="{name}"'}
@@ -177,7 +177,7 @@ async def import_sites(request: Request) -> Response:
 async def go_to(request: Request) -> Response:
     """Sites, actions and folders by a part of their name; of folders those of the open site that were read."""
     nailer = nailer_of(request)
-    query = Query(request)
+    query = QueryValues(request)
     wanted = query.text("q").strip().casefold()
     sites = [site for site in await nailer.sites.all() if wanted in site.name.casefold() or wanted in site.host]
     folders: list[tuple[Site, SitePath, SitePath]] = []
@@ -234,7 +234,7 @@ def _group_name(form: dict[str, str]) -> str:
     return name
 
 
-def _grouped(groups: list[Group], sites: list[Site]) -> list[ShownGroup]:
+def _grouped(groups: list[SiteGroup], sites: list[Site]) -> list[ShownGroup]:
     paths = group_paths(groups)
     shown = [
         ShownGroup(key, title, paths[key][-1], len(paths[key]) - 1, [site for site in sites if site.group_id == key])

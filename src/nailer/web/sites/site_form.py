@@ -11,6 +11,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from nailer.core.connecting.diagnosis import ODD_IN_SECRETS
+from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.access import octal
 from nailer.core.files.charset import UTF8, known
@@ -18,7 +19,7 @@ from nailer.core.files.names import MAX_NAME_BYTES
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.errors import InvalidInput
 from nailer.services.sites.connect import key_problem
-from nailer.store.sites import Kept, Secrets, Site
+from nailer.store.sites import Secrets, Site
 
 COLOURS = ("blue", "violet", "green", "slate", "rust", "gold", "teal", "rose")
 MOST_ROOTS = 8
@@ -43,7 +44,7 @@ class Given:
         """The secrets as they may be stored: of a site that is connected to once none, else the password only if so said."""
         if self.site.fleeting:
             return Secrets()
-        return self.secrets if self.site.password_kept is Kept.STORED else replace(self.secrets, password=None)
+        return self.secrets if self.site.password_kept is PasswordKept.STORED else replace(self.secrets, password=None)
 
 
 def site_from_form(form: Form, roots: list[str], stored: Site | None = None, before: Secrets | None = None) -> Given:
@@ -186,9 +187,9 @@ def _number(text: Form, key: str, usual: int, least: int, most: int, problems: P
     return int(typed)
 
 
-def _kept(text: Form) -> Kept:
+def _kept(text: Form) -> PasswordKept:
     wanted = text.get("password_kept", "")
-    return Kept(wanted) if wanted in set(Kept) else Kept.STORED
+    return PasswordKept(wanted) if wanted in set(PasswordKept) else PasswordKept.STORED
 
 
 def _clock(text: Form, problems: Problems) -> dict[str, Any]:
@@ -307,9 +308,11 @@ def _secrets(form: Form, site: Site, stored: Site | None, before: Secrets, probl
     secrets = replace(before, **given)
     if key and (problem := key_problem(given["private_key"] or "", secrets.passphrase)):
         problems["passphrase" if "passphrase" in problem else "private_key"] = problem
-    asked = site.password_kept is not Kept.STORED or site.key_file or site.agent or site.credential_id is not None
+    asked = (
+        site.password_kept is not PasswordKept.STORED or site.key_file or site.agent or site.credential_id is not None
+    )
     if stored is None and not asked and not (secrets.password or secrets.private_key):
         problems["password"] = "A password or a private key is needed to sign in."
-    if site.password_kept is not Kept.STORED:
+    if site.password_kept is not PasswordKept.STORED:
         secrets = replace(secrets, password=given.get("password"))
-    return Given(site, secrets, bool(given) or site.password_kept is not Kept.STORED)
+    return Given(site, secrets, bool(given) or site.password_kept is not PasswordKept.STORED)
