@@ -130,10 +130,10 @@ async def read_pair(through: Through, site: Site) -> float:
         await asyncio.to_thread(content.tree, here)
     nailer = through.nailer
     top = SitePath((*site.start_here.names, b"tree")) if site.start_here.names[-1:] != (b"tree",) else site.start_here
-    pair = await nailer.pairs.add(site.id, top, site.start_there, "tree")
-    await nailer.pool.close_site(site.id)
+    pair = await nailer.stores.pairs.add(site.id, top, site.start_there, "tree")
+    await nailer.sites.pool.close_site(site.id)
     started = time.perf_counter()
-    plan = await nailer.sync.read_now(through.account_id, pair, SyncWish(), Compare.SIZE)
+    plan = await nailer.pairs.sync.read_now(through.account_id, pair, SyncWish(), Compare.SIZE)
     took_s = time.perf_counter() - started
     if plan.rows:
         raise SystemExit(f"{len(plan.rows)} names differ that should not")

@@ -33,9 +33,11 @@ def _items() -> list[NewItem]:
 
 
 async def _job(through: Through) -> NewJob:
-    sites = await through.nailer.sites.all()
+    sites = await through.nailer.stores.sites.all()
     wanted = Site(0, "rows", "rows.example", 22, "bench", SitePath((b"bench",)), SitePath())
-    site = next((one for one in sites if one.name == "rows"), None) or await through.nailer.sites.add(wanted, Secrets())
+    site = next((one for one in sites if one.name == "rows"), None) or await through.nailer.stores.sites.add(
+        wanted, Secrets()
+    )
     folder = SitePath((b"bench",))
     return NewJob(through.account_id, site.id, JobKind.CARRY, "rows", SideName.THERE, folder, folder)
 
@@ -43,19 +45,19 @@ async def _job(through: Through) -> NewJob:
 async def ours(through: Through) -> float:
     job, items = await _job(through), _items()
     started = time.perf_counter()
-    job_id = await through.nailer.jobs.add(job, items)
+    job_id = await through.nailer.stores.jobs.add(job, items)
     took_s = time.perf_counter() - started
-    await through.nailer.jobs.discard(job_id)
+    await through.nailer.stores.jobs.discard(job_id)
     return took_s
 
 
 async def plain(through: Through) -> float:
-    job_id = await through.nailer.jobs.add(await _job(through), [])
+    job_id = await through.nailer.stores.jobs.add(await _job(through), [])
     rows = [_item_row(job_id, number, item) for number, item in enumerate(_items())]
-    sql = through.nailer.database.queries["items.add"].sql
+    sql = through.nailer.stores.database.queries["items.add"].sql
 
     def insert() -> float:
-        with through.nailer.database._connection() as connection, connection.cursor() as cursor:
+        with through.nailer.stores.database._connection() as connection, connection.cursor() as cursor:
             started = time.perf_counter()
             for at in range(0, _ITEMS, _AT_ONCE):
                 cursor.executemany(sql, rows[at : at + _AT_ONCE])
@@ -63,5 +65,5 @@ async def plain(through: Through) -> float:
             return time.perf_counter() - started
 
     took_s = await asyncio.to_thread(insert)
-    await through.nailer.jobs.discard(job_id)
+    await through.nailer.stores.jobs.discard(job_id)
     return took_s

@@ -46,19 +46,19 @@ class Through:
             protocol=protocol,
             connections_most=9,
         )
-        site = await self.nailer.sites.add(wanted, Secrets(password=server.password, private_key=server.key))
+        site = await self.nailer.stores.sites.add(wanted, Secrets(password=server.password, private_key=server.key))
         try:
-            async with self.nailer.pool.side(site.id):
+            async with self.nailer.sites.pool.side(site.id):
                 pass
         except IdentityUnknown as met:
-            await self.nailer.sites.pin(
+            await self.nailer.stores.sites.pin(
                 site.host,
                 site.port,
                 Identity(met.algorithm, met.fingerprint, met.public_key),
                 trusted_by=None,
                 how="bench",
             )
-        await self.nailer.pool.close_site(site.id)
+        await self.nailer.sites.pool.close_site(site.id)
         return site
 
     async def carry(self, site: Site, to_side: SideName, names: Iterable[str]) -> float:
@@ -66,26 +66,26 @@ class Through:
         here, there = site.start_here, site.start_there
         source, target = (here, there) if to_side is SideName.THERE else (there, here)
         raw = [name.encode() for name in names]
-        job_id = await self.nailer.planning.carry(self.account_id, site, to_side, source, target, raw)
-        await self.nailer.pool.close_site(site.id)
-        live = self.nailer.live
+        job_id = await self.nailer.plans.make.carry(self.account_id, site, to_side, source, target, raw)
+        await self.nailer.sites.pool.close_site(site.id)
+        live = self.nailer.engine.live
         before = live.version
         started = time.perf_counter()
-        await self.nailer.planning.carry_out(job_id, site, Choice.REPLACE)
+        await self.nailer.plans.make.carry_out(job_id, site, Choice.REPLACE)
         # As a page waits: asking the database time and again would be work of the measuring.
         async for _ in live.changes(at_most_every_s=0.02, heartbeat_s=1.0):
             if job_id in live.ended_since(before):
                 break
         took_s = time.perf_counter() - started
-        job = await self.nailer.jobs.get(job_id)
+        job = await self.nailer.stores.jobs.get(job_id)
         if job.state is not JobState.DONE:
             raise SystemExit(f"the job ended as {job.state}: {job.trouble}, {job.tally}")
         return took_s
 
     async def read_tree(self, site: Site) -> float:
-        await self.nailer.pool.close_site(site.id)
+        await self.nailer.sites.pool.close_site(site.id)
         started, count = time.perf_counter(), 0
-        async with self.nailer.pool.side(site.id) as side:
+        async with self.nailer.sites.pool.side(site.id) as side:
             async for reading in walk(side, site.start_there):
                 count += sum(entry.is_file for entry in reading.entries)
         took_s = time.perf_counter() - started
@@ -103,7 +103,7 @@ async def a_nailer(home: Path) -> AsyncIterator[Through]:
     nailer = await asyncio.to_thread(join, Settings(home=home / "nailer", roots={"bench": here}), url)
     await nailer.start()
     try:
-        yield Through(nailer, await nailer.accounts.make("bench", "bench-and-count"), here)
+        yield Through(nailer, await nailer.people.accounts.make("bench", "bench-and-count"), here)
     finally:
         await nailer.stop()
         await asyncio.to_thread(database.stop)

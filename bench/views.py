@@ -51,7 +51,7 @@ class Views:
         nailer, folder = self._through.nailer, b"view-%d" % names
         here, there = self._site.start_here.child(folder), self._site.start_there.child(folder)
         if fresh:
-            nailer.browse.forget(self._site.id)
+            nailer.files.browse.forget(self._site.id)
         started = time.perf_counter()
         answer = await self._visitor.get(
             f"/sites/{self._site.id}/ledger", params={"here": here.token, "there": there.token}, headers=_PAGE

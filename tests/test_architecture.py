@@ -1,8 +1,9 @@
-"""The direction of imports stays as docs/architecture.md draws it."""
+"""The house stays as docs/architecture.md draws it: who may import whom, and that nobody reaches past a door."""
 
 from __future__ import annotations
 
 import ast
+import sys
 from pathlib import Path
 
 import pytest
@@ -13,22 +14,35 @@ SOURCE = Path(__file__).parent.parent / "src" / "nailer"
 ALLOWED = {
     "core": {"core"},
     "sides": {"core", "sides"},
-    "store": {"core", "store", "seal", "sides.identity"},
+    "store": {"core", "store", "seal", "sides.identities.identity"},
     "engine": {"core", "engine", "sides", "store"},
     "services": {"core", "engine", "services", "sides", "store"},
-    "web": {"core", "services", "engine.live", "engine.runner", "store", "web", "app"}
-    | {"sides.identity", "sides.certificate", "sides.knownhosts", "sides.wire"},
+    "web": {"core", "services", "settings", "web", "app"},
     "seal": set(),
     "settings": set(),
     "unbroken": set(),
     "errors": set(),
-    "standins": {"app", "core", "sides.certificate", "sides.identity", "sides.meeting", "standins", "store"},
+    "standins": {"app", "core", "sides.identities", "sides.sftp.meeting", "standins", "store"},
 }
-OUTSIDE_CORE = {"asyncio", "os", "socket", "time", "pathlib", "pymysql", "asyncssh", "fastapi", "starlette", "random"}
 FOR_ALL = {"errors", "unbroken"}
+
+# The wings of services in layers: each may use those of the layers below it, by their doors.
+LAYERS = (("sites", "people"), ("files",), ("plans",), ("editing", "pairs"))
+# The groups of the core, likewise: a group may use itself and those before it.
+CORE_GROUPS = ("files", "words", "compare", "plans", "pairs", "jobs", "connecting", "check")
+# What the core may take from outside: computing, and nothing that reads, writes, waits or asks the clock.
+OUTSIDE_CORE = frozenset(
+    (
+        "__future__ calendar codecs collections collections.abc croniter dataclasses datetime difflib enum "
+        "fnmatch functools hashlib html html.parser itertools json math merge3 "
+        "pathspec.patterns.gitignore.basic pygments.lexers pygments.token re stat tinycss2 typing unicodedata "
+        "urllib.parse zoneinfo"
+    ).split()
+)
 
 
 def imports(file: Path) -> list[tuple[int, str]]:
+    """Every module that a file imports, with its line; of `from package import module` the package."""
     found = []
     for node in ast.walk(ast.parse(file.read_text())):
         if isinstance(node, ast.Import):
@@ -42,10 +56,14 @@ def part_of(file: Path) -> str:
     return file.relative_to(SOURCE).parts[0].removesuffix(".py")
 
 
+def shown(file: Path) -> str:
+    return str(file.relative_to(SOURCE))
+
+
 FILES = [file for file in sorted(SOURCE.rglob("*.py")) if part_of(file) in ALLOWED]
 
 
-@pytest.mark.parametrize("file", FILES, ids=lambda one: str(one.relative_to(SOURCE)))
+@pytest.mark.parametrize("file", FILES, ids=shown)
 def test_data_flows_one_way(file: Path) -> None:
     part = part_of(file)
     for line, name in imports(file):
@@ -57,13 +75,72 @@ def test_data_flows_one_way(file: Path) -> None:
         assert fits, f"{file}:{line} imports {name}"
 
 
-@pytest.mark.parametrize("file", sorted((SOURCE / "core").glob("*.py")), ids=lambda one: one.name)
-def test_the_core_does_no_io(file: Path) -> None:
+@pytest.mark.parametrize("file", sorted((SOURCE / "core").rglob("*.py")), ids=shown)
+def test_the_core_takes_nothing_that_does_io(file: Path) -> None:
     for line, name in imports(file):
-        assert name.split(".")[0] not in OUTSIDE_CORE, f"{file}:{line} imports {name}"
+        assert name.startswith("nailer.") or name in OUTSIDE_CORE, f"{file}:{line} imports {name}"
 
 
-def test_the_rules_of_this_test_cover_every_part() -> None:
+def test_the_core_groups_use_only_what_lies_before_them() -> None:
+    # A group may use `words`, which are names for what all of them say.
+    rank = {name: number for number, name in enumerate(CORE_GROUPS)}
+    upward = [
+        f"{shown(file)}:{line} imports {name}"
+        for file in (SOURCE / "core").rglob("*.py")
+        for line, name in imports(file)
+        if name.startswith("nailer.core.")
+        and file.name != "__init__.py"
+        and rank[name.split(".")[2]] > rank[file.relative_to(SOURCE / "core").parts[0].removesuffix(".py")]
+        and name != "nailer.core.words"
+    ]
+
+    assert not upward
+
+
+@pytest.mark.parametrize("file", [file for file in FILES if part_of(file) != "core"], ids=shown)
+def test_nobody_reaches_past_the_door_of_a_wing(file: Path) -> None:
+    own = file.relative_to(SOURCE).parts[1] if part_of(file) == "services" else ""
+    for line, name in imports(file):
+        parts = name.split(".")
+        if parts[:2] == ["nailer", "services"] and len(parts) > 2 and parts[2] != own:
+            assert len(parts) == 3, f"{file}:{line} imports {name}, past the door of {parts[2]}"
+
+
+@pytest.mark.parametrize("file", [file for file in FILES if part_of(file) == "services"], ids=shown)
+def test_the_wings_stand_in_layers(file: Path) -> None:
+    floor = {wing: number for number, wings in enumerate(LAYERS) for wing in wings}
+    own = file.relative_to(SOURCE).parts[1]
+    for line, name in imports(file):
+        parts = name.split(".")
+        if parts[:2] == ["nailer", "services"] and len(parts) > 2 and parts[2] != own:
+            assert floor[parts[2]] < floor[own], f"{file}:{line}: {own} uses {parts[2]}, which does not lie below it"
+
+
+@pytest.mark.parametrize("file", [file for file in FILES if part_of(file) == "web"], ids=shown)
+def test_pages_know_no_store_and_no_engine(file: Path) -> None:
+    names = {node.attr for node in ast.walk(ast.parse(file.read_text())) if isinstance(node, ast.Attribute)}
+
+    assert not names & {"stores", "engine"}
+
+
+_LIBRARIES = ("croniter", "merge3", "pathspec", "pygments", "tinycss2")
+
+
+def test_every_folder_and_module_is_spoken_for() -> None:
     parts = {part_of(file) for file in SOURCE.rglob("*.py")}
+    wings = {one.parent.name for one in (SOURCE / "services").glob("*/__init__.py")}
+    groups = {one.relative_to(SOURCE / "core").parts[0].removesuffix(".py") for one in (SOURCE / "core").rglob("*.py")}
 
     assert parts - set(ALLOWED) == {"__init__", "app", "cli"}
+    assert wings == {wing for wings in LAYERS for wing in wings}
+    assert groups - {"__init__"} == set(CORE_GROUPS)
+    assert not OUTSIDE_CORE & {"os", "socket", "time", "pathlib", "asyncio", "random", "subprocess", "threading"}
+    assert all(
+        name.split(".")[0] in sys.stdlib_module_names for name in OUTSIDE_CORE if not name.startswith(_LIBRARIES)
+    )
+
+
+def test_the_documents_draw_every_wing() -> None:
+    text = (SOURCE.parent.parent / "docs" / "architecture.md").read_text()
+
+    assert all(f"services/{wing}/" in text for wings in LAYERS for wing in wings)

@@ -50,7 +50,7 @@ class World:
     async def plan(self, to_side: SideName, *names: str, resend_same: bool = False) -> int:
         source, target = (HERE, self.top) if to_side is SideName.THERE else (self.top, HERE)
         raw = [name.encode() for name in names]
-        return await self.nailer.planning.carry(
+        return await self.nailer.plans.make.carry(
             self.account_id, self.site, to_side, source, target, raw, resend_same=resend_same
         )
 
@@ -67,7 +67,7 @@ class World:
     async def remove(self, side: SideName, *names: str) -> Job:
         folder = HERE if side is SideName.HERE else self.top
         raw = [name.encode() for name in names]
-        job_id = await self.nailer.planning.removal(self.account_id, self.site, side, folder, raw)
+        job_id = await self.nailer.plans.make.removal(self.account_id, self.site, side, folder, raw)
         return await self.run(job_id)
 
     async def remove_there(self, *names: str) -> Job:
@@ -76,17 +76,17 @@ class World:
     async def planned_up(self, *names: str) -> int:
         """Plan an upload and let it be carried out; return its job without waiting."""
         job_id = await self.plan(SideName.THERE, *names)
-        await self.nailer.planning.carry_out(job_id, self.site, Choice.REPLACE)
+        await self.nailer.plans.make.carry_out(job_id, self.site, Choice.REPLACE)
         return job_id
 
     async def run(self, job_id: int, choice: Choice = Choice.REPLACE) -> Job:
-        await self.nailer.planning.carry_out(job_id, self.site, choice)
+        await self.nailer.plans.make.carry_out(job_id, self.site, choice)
         return await self.ended(job_id)
 
     async def ended(self, job_id: int) -> Job:
         """The job once it has ended."""
         while True:
-            job = await self.nailer.jobs.get(job_id)
+            job = await self.nailer.stores.jobs.get(job_id)
             if job.state in ENDED:
                 return job
             await asyncio.sleep(0.02)
@@ -138,13 +138,13 @@ async def a_world_on(
     if run:
         await nailer.start()
     try:
-        sites = await nailer.sites.all()
+        sites = await nailer.stores.sites.all()
         wanted = {"protocol": protocol, "port": protocol.port, "start_there": start_there} | site
         one = sites[0] if sites else await _add_site(nailer, **wanted)
         if identity is not None and identity.public_key:
-            await nailer.sites.pin(one.host, one.port, identity, trusted_by=None, how="test")
-        account = await nailer.accounts._store.by_name("maren")
-        account_id = account.id if account else await nailer.accounts.make("maren", "a-long-password")
+            await nailer.stores.sites.pin(one.host, one.port, identity, trusted_by=None, how="test")
+        account = await nailer.people.accounts._store.by_name("maren")
+        account_id = account.id if account else await nailer.people.accounts.make("maren", "a-long-password")
         yield World(nailer, host, one, account_id, here, there)
     finally:
         await nailer.stop()
@@ -154,4 +154,4 @@ async def _add_site(nailer: Nailer, **values: Any) -> Site:
     start: SitePath = values["start_there"]
     roots = (DocumentRoot(start, "https://mosslane.example/"),)
     site = replace(a_site(document_roots=roots), start_here=HERE, guarded=(start.child(b"mail"),), **values)
-    return await nailer.sites.add(site, Secrets(password="sow-and-reap"))
+    return await nailer.stores.sites.add(site, Secrets(password="sow-and-reap"))

@@ -112,10 +112,10 @@ def _demo(options: argparse.Namespace) -> None:
 async def _fill(settings: Settings, url: str, home: Path) -> None:
     nailer = join(settings, url)
     try:
-        await asyncio.to_thread(nailer.database.migrate)
+        await asyncio.to_thread(nailer.stores.database.migrate)
         await scenario.remember(nailer, home)
     finally:
-        nailer.database.close()
+        nailer.stores.database.close()
 
 
 def _database(stack: contextlib.ExitStack, home: Path) -> str:
@@ -132,7 +132,7 @@ class _Server(uvicorn.Server):
         self._nailer = nailer
 
     def handle_exit(self, sig: int, frame: object) -> None:
-        self._nailer.live.end_streams()
+        self._nailer.engine.live.end_streams()
         super().handle_exit(sig, frame)  # type: ignore[arg-type]
 
 

@@ -74,8 +74,8 @@ async def test_what_is_replaced_is_kept_and_comes_back(world: World) -> None:
     write(world.here, "index.html", "the new page")
 
     await world.upload("index.html")
-    (change,) = await world.nailer.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
-    job_id = await world.nailer.planning.take_change_back(world.account_id, world.site, change)
+    (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
+    job_id = await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
     assert job_id is not None
     await world.ended(job_id)
 
@@ -90,8 +90,8 @@ async def test_taking_back_can_itself_be_taken_back(world: World) -> None:
     await world.upload("index.html")
 
     for expected in ("old", "new!", "old"):
-        changes = await world.nailer.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
-        job_id = await world.nailer.planning.take_change_back(world.account_id, world.site, changes[0])
+        changes = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
+        job_id = await world.nailer.plans.make.take_change_back(world.account_id, world.site, changes[0])
         assert job_id is not None
         assert (await world.ended(job_id)).state is JobState.DONE
         assert (world.there / "index.html").read_text() == expected
@@ -102,10 +102,10 @@ async def test_taking_back_refuses_where_the_file_changed_since(world: World) ->
     write(world.here, "index.html", "new")
     await world.upload("index.html")
     write(world.there, "index.html", "somebody else's", NOON_S + 900)
-    (change,) = await world.nailer.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
+    (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
 
     with pytest.raises(Conflict, match="changed since"):
-        await world.nailer.planning.take_change_back(world.account_id, world.site, change)
+        await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
 
     assert (world.there / "index.html").read_text() == "somebody else's"
 
@@ -119,7 +119,7 @@ async def test_a_whole_job_is_taken_back(world: World) -> None:
     write(world.here, "skins/harbour/deep/b.css", "b")
 
     job = await world.upload("index.html", "skins")
-    back = await world.run(await world.nailer.planning.take_job_back(world.account_id, job.id))
+    back = await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
 
     assert back.state is JobState.DONE
     assert tree(world.there) == before
@@ -135,7 +135,7 @@ async def test_a_removed_folder_comes_back_as_it_was(world: World) -> None:
     job = await world.remove(SideName.THERE, "shop")
     assert job.state is JobState.DONE
     assert not (world.there / "shop").exists()
-    await world.run(await world.nailer.planning.take_job_back(world.account_id, job.id))
+    await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
 
     assert tree(world.there) == before
     assert os.readlink(world.there / "shop" / "link") == "a.php"
@@ -181,7 +181,7 @@ async def test_a_plan_says_what_it_meets_and_touches_nothing(world: World) -> No
         write(world.here, name, "mine")
     before = tree(world.there)
 
-    plan = await world.nailer.plan_reader.read(await world.plan(SideName.THERE, "index.html", "new.html"), world.site)
+    plan = await world.nailer.plans.reader.read(await world.plan(SideName.THERE, "index.html", "new.html"), world.site)
 
     assert (plan.summary.new, plan.summary.replaced_newer) == (1, 1)
     assert {item.target.name: item.verdict for item in plan.items} == {
@@ -201,7 +201,7 @@ async def test_a_target_changed_after_the_plan_is_not_replaced(world: World) -> 
 
     assert job.state is JobState.NEEDS_YOU
     assert (world.there / "index.html").read_text() == "changed by a colleague"
-    (failure,) = await world.nailer.jobs.failures(job.id)
+    (failure,) = await world.nailer.stores.jobs.failures(job.id)
     assert failure.kind == "Conflict"
 
 
@@ -238,8 +238,8 @@ async def test_a_full_disk_stops_the_job_and_leaves_no_half_file(world: World) -
     assert job.tally.done.files + job.tally.failed.files + job.tally.waiting.files == 12
 
     world.host.fault = Full(room_bytes=10_000_000)
-    await world.nailer.jobs.again(job.id)
-    world.nailer.runner.wake()
+    await world.nailer.stores.jobs.again(job.id)
+    world.nailer.engine.runner.wake()
     assert (await world.ended(job.id)).state is JobState.DONE
     assert tree(world.there) == tree(world.here)
 
@@ -266,7 +266,7 @@ async def test_cut_at_random_points_everything_arrives_in_the_end(world: World, 
 
     job = await world.upload("d0", "d1", "d2")
 
-    assert job.state is JobState.DONE, await world.nailer.jobs.failures(job.id)
+    assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert tree(world.there) == tree(world.here)
     assert world.host.fault.done
 
@@ -285,19 +285,19 @@ async def test_a_line_that_is_always_cut_ends_the_job_with_old_contents_whole(wo
 async def test_a_refused_sign_in_is_tried_once_until_a_person_says_so(world: World) -> None:
     write(world.here, "a.txt")
     job_id = await world.plan(SideName.THERE, "a.txt")
-    await world.nailer.pool.close_site(world.site.id)
+    await world.nailer.sites.pool.close_site(world.site.id)
     world.host.fault = fault = RefusesEverybody()
 
     job = await world.run(job_id)
-    await world.nailer.jobs.again(job_id)
-    world.nailer.runner.wake()
+    await world.nailer.stores.jobs.again(job_id)
+    world.nailer.engine.runner.wake()
     await world.ended(job_id)
 
     assert job.state is JobState.NEEDS_YOU
     assert fault.tries == 1
-    world.nailer.connector.forget_refusal(world.site.id)
-    await world.nailer.jobs.again(job_id)
-    world.nailer.runner.wake()
+    world.nailer.sites.connector.forget_refusal(world.site.id)
+    await world.nailer.stores.jobs.again(job_id)
+    world.nailer.engine.runner.wake()
     await world.ended(job_id)
     assert fault.tries == 2
 
@@ -307,11 +307,11 @@ async def test_a_stopped_job_leaves_nothing_half_written(world: World) -> None:
         write(world.here, f"f{number}.bin", os.urandom(60_000))
     world.host.fault = Slow(0.01)
     job_id = await world.plan(SideName.THERE, *(f"f{number}.bin" for number in range(200)))
-    await world.nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
-    while not (live := world.nailer.live.jobs.get(job_id)) or live.tally.done.files < 2:
+    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    while not (live := world.nailer.engine.live.jobs.get(job_id)) or live.tally.done.files < 2:
         await asyncio.sleep(0.01)
 
-    await world.nailer.jobs.want_stop(job_id)
+    await world.nailer.stores.jobs.want_stop(job_id)
     live.stop_asked.set()
     job = await world.ended(job_id)
 
@@ -326,19 +326,19 @@ async def test_a_paused_job_stops_and_goes_on_where_it_was(world: World) -> None
         write(world.here, f"f{number}.bin", os.urandom(60_000))
     world.host.fault = Slow(0.01)
     job_id = await world.plan(SideName.THERE, *(f"f{number}.bin" for number in range(200)))
-    await world.nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
-    while not (live := world.nailer.live.jobs.get(job_id)) or live.tally.done.files < 2:
+    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    while not (live := world.nailer.engine.live.jobs.get(job_id)) or live.tally.done.files < 2:
         await asyncio.sleep(0.01)
 
-    await world.nailer.jobs.pause(job_id)
+    await world.nailer.stores.jobs.pause(job_id)
     live.stop_asked.set()
-    while (job := await world.nailer.jobs.get(job_id)).state is JobState.RUNNING:
+    while (job := await world.nailer.stores.jobs.get(job_id)).state is JobState.RUNNING:
         await asyncio.sleep(0.01)
     assert job.state is JobState.PAUSED
     assert 0 < job.tally.waiting.files < 200
     world.host.fault = Slow(0)
-    await world.nailer.jobs.go_on(job_id)
-    world.nailer.runner.wake()
+    await world.nailer.stores.jobs.go_on(job_id)
+    world.nailer.engine.runner.wake()
     job = await world.ended(job_id)
 
     assert job.state is JobState.DONE
@@ -366,12 +366,12 @@ async def test_a_large_file_that_was_cut_goes_on_where_its_end_compares(world: W
 async def test_a_half_file_that_does_not_compare_is_not_gone_on_with(world: World) -> None:
     write(world.here, "film.bin", os.urandom(40 * 2**20))
     job_id = await world.plan(SideName.THERE, "film.bin")
-    (item,) = await world.nailer.jobs.items(job_id)
+    (item,) = await world.nailer.stores.jobs.items(job_id)
     write(world.there, part_name(job_id, item.id).decode(), os.urandom(30 * 2**20))
-    await world.nailer.database.write(
+    await world.nailer.stores.database.write(
         lambda work: work.run("jobs.claim", id=job_id, owner="", until=utc_now(), now=utc_now())
     )
-    await world.nailer.database.write(
+    await world.nailer.stores.database.write(
         lambda work: work.run("jobs.set_state", id=job_id, state="planned", ended_at=None)
     )
 
@@ -386,8 +386,8 @@ async def test_jobs_are_taken_in_the_order_a_person_wants(world: World) -> None:
     for name in ("a.txt", "b.txt", "c.txt"):
         write(world.here, name, name)
         ids.append(await world.plan(SideName.THERE, name))
-    store = world.nailer.jobs
-    await world.nailer.runner.stop()
+    store = world.nailer.stores.jobs
+    await world.nailer.engine.runner.stop()
     for job_id in ids:
         await store.confirm(job_id, Choice.REPLACE, {})
 
@@ -405,7 +405,7 @@ async def test_what_has_failed_can_be_left_out(world: World) -> None:
     write(world.there, "a.txt", "somebody else")
     assert (await world.run(job_id)).state is JobState.NEEDS_YOU
 
-    job = await world.nailer.jobs.leave_out(job_id)
+    job = await world.nailer.stores.jobs.leave_out(job_id)
 
     assert job.state is JobState.DONE
     assert (job.tally.done.files, job.tally.left.files, job.tally.failed.files) == (1, 1, 0)
@@ -416,7 +416,7 @@ async def test_two_jobs_on_one_file_leave_one_whole_file(world: World) -> None:
     first, second = [await world.plan(SideName.THERE, "a.bin") for _ in range(2)]
 
     for job_id in (first, second):
-        await world.nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
+        await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
     ended = [await world.ended(job_id) for job_id in (first, second)]
 
     assert tree(world.there) == {"a.bin": b"a" * 300_000}
@@ -428,7 +428,7 @@ async def test_after_carrying_both_sides_are_level_and_the_baseline_knows_it(wor
     await world.upload("a.txt")
     write(world.here, "a.txt", "changed here", NOON_S + 100)
 
-    baselines = await world.nailer.changes.baselines(world.site.id, [(HERE, THERE)])
+    baselines = await world.nailer.stores.changes.baselines(world.site.id, [(HERE, THERE)])
 
     (known,) = baselines.values()
     assert known[b"a.txt"].here.size == known[b"a.txt"].there.size == 5
@@ -441,9 +441,9 @@ async def test_taking_back_puts_the_baseline_back_too(world: World) -> None:
     write(world.here, "a.txt", "changed here", NOON_S + 100)
     job = await world.upload("a.txt")
 
-    await world.run(await world.nailer.planning.take_job_back(world.account_id, job.id))
+    await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
 
-    ledger = await world.nailer.browse.ledger(world.site, HERE, THERE, View(), fresh=True)
+    ledger = await world.nailer.files.browse.ledger(world.site, HERE, THERE, View(), fresh=True)
     (row,) = ledger.rows
     assert row.standing == Standing(Joint.NEWER_HERE, "changed here since both were level")
 
@@ -452,10 +452,10 @@ async def test_every_replaced_version_is_kept(world: World) -> None:
     write(world.here, "a.bin", b"first" * 1000, NOON_S - 500)
     await world.upload("a.bin")
     for version in (b"second" * 1000, b"first" * 1000, b"third" * 1000):
-        write(world.here, "a.bin", version, NOON_S + len(await world.nailer.changes.latest(world.site.id)) * 50)
+        write(world.here, "a.bin", version, NOON_S + len(await world.nailer.stores.changes.latest(world.site.id)) * 50)
         await world.upload("a.bin")
 
-    changes = await world.nailer.changes.latest(world.site.id)
+    changes = await world.nailer.stores.changes.latest(world.site.id)
     kept = [change.before_hash for change in changes if change.what is What.REPLACED]
     assert len(kept) == 3
     assert all(kept)
@@ -466,11 +466,11 @@ async def test_names_of_any_bytes_are_carried_and_receipted(world: World) -> Non
     for name in names:
         write(world.here, os.fsdecode(name), name)
 
-    job_id = await world.nailer.planning.carry(world.account_id, world.site, SideName.THERE, HERE, THERE, names)
+    job_id = await world.nailer.plans.make.carry(world.account_id, world.site, SideName.THERE, HERE, THERE, names)
     await world.run(job_id)
 
     assert sorted(os.listdir(os.fsencode(world.there))) == sorted(names)
-    items = await world.nailer.jobs.items(job_id)
+    items = await world.nailer.stores.jobs.items(job_id)
     assert {item.target.name for item in items} == set(names)
     assert all(item.content_hash for item in items)
 
@@ -478,7 +478,7 @@ async def test_names_of_any_bytes_are_carried_and_receipted(world: World) -> Non
 async def test_an_upload_makes_the_folders_it_needs(world: World) -> None:
     write(world.here, "a.txt")
     target = path("/htdocs/brand/new")
-    job_id = await world.nailer.planning.carry(world.account_id, world.site, SideName.THERE, HERE, target, [b"a.txt"])
+    job_id = await world.nailer.plans.make.carry(world.account_id, world.site, SideName.THERE, HERE, target, [b"a.txt"])
 
     await world.run(job_id)
 
@@ -493,12 +493,12 @@ async def test_a_killed_runner_is_taken_over_and_nothing_is_done_twice(
         for name in ("a.txt", "b.txt"):
             write(dead.here, name, f"new {name}")
         job_id = await dead.plan(SideName.THERE, "a.txt", "b.txt")
-        await dead.nailer.planning.carry_out(job_id, dead.site, Choice.REPLACE)
+        await dead.nailer.plans.make.carry_out(job_id, dead.site, Choice.REPLACE)
         owner = f"{os.uname().nodename[:30]}:999999999:dead"
-        assert await dead.nailer.jobs.claim(owner, lease_s=600) == job_id
-        items = await dead.nailer.jobs.items(job_id)
-        async with dead.nailer.runner._tools.carrier(
-            await dead.nailer.jobs.get(job_id), _live(dead, await dead.nailer.jobs.get(job_id))
+        assert await dead.nailer.stores.jobs.claim(owner, lease_s=600) == job_id
+        items = await dead.nailer.stores.jobs.items(job_id)
+        async with dead.nailer.engine.runner._tools.carrier(
+            await dead.nailer.stores.jobs.get(job_id), _live(dead, await dead.nailer.stores.jobs.get(job_id))
         ) as carrier:
             await carrier.carry(items[0])  # landed, but the receipt was never written
         write(dead.there, f".nailer-{job_id}-{items[1].id}.part", "half")
@@ -506,8 +506,8 @@ async def test_a_killed_runner_is_taken_over_and_nothing_is_done_twice(
 
     async with a_world(tmp_path, migrated_url) as alive:
         job = await alive.ended(job_id)
-        items = await alive.nailer.jobs.items(job_id)
-        changes = await alive.nailer.changes.latest(alive.site.id)
+        items = await alive.nailer.stores.jobs.items(job_id)
+        changes = await alive.nailer.stores.changes.latest(alive.site.id)
 
     assert job.state is JobState.DONE
     assert tree(alive.there) == {"a.txt": b"new a.txt", "b.txt": b"new b.txt"}
@@ -523,10 +523,10 @@ def _live(world: World, job):  # type: ignore[no-untyped-def]
 
 async def test_looking_again_after_the_line_was_cut_just_works(world: World) -> None:
     write(world.there, "a.txt")
-    await world.nailer.browse.ledger(world.site, HERE, THERE, View())
+    await world.nailer.files.browse.ledger(world.site, HERE, THERE, View())
     world.host.cut()
 
-    ledger = await world.nailer.browse.ledger(world.site, HERE, THERE, View(), fresh=True)
+    ledger = await world.nailer.files.browse.ledger(world.site, HERE, THERE, View(), fresh=True)
 
     assert [row.name for row in ledger.rows] == [b"a.txt"]
 
@@ -563,7 +563,7 @@ async def test_a_server_without_one_step_renames_still_replaces_and_keeps(world:
 
     job = await world.upload("index.html")
     assert (job.state, tree(world.there)) == (JobState.DONE, {"index.html": b"new"})
-    await world.run(await world.nailer.planning.take_job_back(world.account_id, job.id))
+    await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
 
     assert tree(world.there) == {"index.html": b"old"}
 
@@ -571,15 +571,15 @@ async def test_a_server_without_one_step_renames_still_replaces_and_keeps(world:
 async def test_a_page_that_stops_sending_leaves_the_line_and_other_jobs_alone(world: World) -> None:
     nailer = world.nailer
     dropped = [Dropped((b"film.bin",), 900_000, None)]
-    job_id = await nailer.planning.drop(world.account_id, world.site, SideName.THERE, THERE, dropped)
-    await nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
-    (item,) = await nailer.receive.begin(job_id)
+    job_id = await nailer.plans.make.drop(world.account_id, world.site, SideName.THERE, THERE, dropped)
+    await nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    (item,) = await nailer.plans.uploads.begin(job_id)
 
     async def half() -> AsyncIterator[bytes]:
         yield b"x" * 400_000
         raise SendingStopped("The page stopped sending before the file was whole.")
 
-    problem = await nailer.receive.take(job_id, item.id, half())
+    problem = await nailer.plans.uploads.take(job_id, item.id, half())
 
     assert problem == "The page stopped sending before the file was whole."
     assert tree(world.there) == {}
@@ -600,7 +600,7 @@ async def test_claiming_goes_on_after_any_failure(world: World, monkeypatch) -> 
         return await plain(self, owner, lease_s=lease_s)
 
     monkeypatch.setattr(JobStore, "claim", failing)
-    world.nailer.runner.wake()
+    world.nailer.engine.runner.wake()
     write(world.here, "a.txt")
 
     assert (await world.upload("a.txt")).state is JobState.DONE
@@ -608,7 +608,7 @@ async def test_claiming_goes_on_after_any_failure(world: World, monkeypatch) -> 
 
 
 async def test_new_names_get_the_access_the_site_says_and_scripts_still_run(world: World) -> None:
-    await world.nailer.sites.update(replace(world.site, file_access=0o640, folder_access=0o750), None)
+    await world.nailer.stores.sites.update(replace(world.site, file_access=0o640, folder_access=0o750), None)
     write(world.here, "sub/page.html", "x")
     write(world.here, "sub/run.cgi", "#!/bin/sh\n")
 
@@ -625,11 +625,11 @@ async def over_ftp(world: World, **manners: Any) -> AsyncIterator[FtpHost]:
     await host.start()
     world.nailer.settings.routes["ftp.mosslane.example:21"] = f"127.0.0.1:{host.port}"
     world.site = replace(world.site, protocol=Protocol.FTP, port=21)
-    await world.nailer.sites.update(world.site, None)
+    await world.nailer.stores.sites.update(world.site, None)
     try:
         yield host
     finally:
-        await world.nailer.pool.close_site(world.site.id)
+        await world.nailer.sites.pool.close_site(world.site.id)
         await host.stop()
 
 
@@ -642,7 +642,7 @@ async def test_a_job_runs_over_ftp_and_is_taken_back(world: World) -> None:
         job = await world.upload("index.html", "sub")
         assert job.state is JobState.DONE
         assert tree(world.there) == tree(world.here)
-        back = await world.nailer.planning.take_job_back(world.account_id, job.id)
+        back = await world.nailer.plans.make.take_job_back(world.account_id, job.id)
         assert (await world.run(back)).state is JobState.DONE
 
     assert tree(world.there) == {"index.html": b"old"}
@@ -679,7 +679,7 @@ async def test_a_large_file_over_ftp_that_was_cut_arrives_whole(
         host.fault = CutAfter(3_000_000)
         job = await world.carry(side, "film.bin")
 
-    assert job.state is JobState.DONE, await world.nailer.jobs.failures(job.id)
+    assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert tree(target) == tree(source)
 
 
@@ -689,7 +689,7 @@ async def test_a_removal_over_ftp_never_walks_through_a_hidden_link(world: World
     (world.there / "old" / "shared").symlink_to("../shared")
     async with over_ftp(world, shows_links=False):
         job = await world.remove(SideName.THERE, "old")
-        assert job.state is JobState.DONE, await world.nailer.jobs.failures(job.id)
+        assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
 
     assert tree(world.there) == {"shared/stays.html": b"stays"}
 
@@ -697,7 +697,7 @@ async def test_a_removal_over_ftp_never_walks_through_a_hidden_link(world: World
 async def test_a_stop_is_heard_whatever_the_runner_just_woke_for(world: World) -> None:
     """The wake and the stop may come in the same turn of the event loop, or a few apart."""
     for turns in range(6):
-        runner = Runner(world.nailer.runner._tools, jobs_at_once=1)
+        runner = Runner(world.nailer.engine.runner._tools, jobs_at_once=1)
         runner.start()
         await asyncio.sleep(0.05)
         runner.wake()

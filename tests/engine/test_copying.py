@@ -26,13 +26,13 @@ async def copy(
 ) -> int:
     folder = THERE if side is SideName.THERE else HERE
     raw = [name.encode() for name in names]
-    return await world.nailer.planning.copy(
+    return await world.nailer.plans.make.copy(
         world.account_id, world.site, side, folder, raw, path(target), to_site=to_site
     )
 
 
 async def take_back(world: World, job_id: int) -> None:
-    back = await world.nailer.planning.take_job_back(world.account_id, job_id)
+    back = await world.nailer.plans.make.take_job_back(world.account_id, job_id)
     assert (await world.run(back)).state is JobState.DONE
 
 
@@ -54,7 +54,7 @@ async def test_a_tree_is_copied_within_a_side_and_taken_back(
 
     job = await world.run(await copy(world, f"{top}/old", "skins", side=side))
 
-    assert job.state is JobState.DONE, await world.nailer.jobs.failures(job.id)
+    assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert tree(root / "old" / "skins") == tree(root / "skins")
     assert (root / "old/skins/harbour/site.css").stat().st_mtime == (root / "skins/harbour/site.css").stat().st_mtime
     await take_back(world, job.id)
@@ -68,7 +68,7 @@ async def test_the_server_copies_by_itself_where_it_can(world: World) -> None:
 
     assert job.state is JobState.DONE
     assert (world.there / "old" / "film.bin").read_bytes() == b"x" * 3_000_000
-    wire = world.nailer.connector.wire(world.site.id)
+    wire = world.nailer.sites.connector.wire(world.site.id)
     assert wire.lines(wanted="copy /htdocs/film.bin to")
     assert not wire.lines(wanted="open to"), "no byte came here and went back"
 
@@ -87,7 +87,7 @@ async def test_a_folder_cannot_go_into_itself(world: World) -> None:
     with pytest.raises(InvalidInput, match="into itself"):
         await copy(world, "/htdocs/skins/deeper", "skins")
     with pytest.raises(InvalidInput, match="into itself"):
-        await world.nailer.planning.move(
+        await world.nailer.plans.make.move(
             world.account_id, world.site, SideName.THERE, THERE, [b"skins"], path("/htdocs/skins")
         )
 
@@ -98,7 +98,7 @@ async def test_names_are_moved_whole_and_go_back(world: World) -> None:
     write(world.there, "old/page.html", "in the way")
     before = tree(world.there)
 
-    plan = await world.nailer.planning.move(
+    plan = await world.nailer.plans.make.move(
         world.account_id, world.site, SideName.THERE, THERE, [b"skins", b"page.html"], path("/htdocs/old")
     )
     job = await world.run(plan)
@@ -122,10 +122,10 @@ async def staging(world: World, tmp_path: Path) -> AsyncIterator[tuple[Site, Sft
     host = SftpHost(root, "stage", "second-try")
     await host.start()
     wanted = replace(a_site(), name="Staging", host="127.0.0.1", port=host.port, user_name="stage")
-    site = await world.nailer.sites.add(wanted, Secrets(password="second-try"))
-    await world.nailer.sites.pin("127.0.0.1", host.port, shown_key(host), trusted_by=None, how="test")
+    site = await world.nailer.stores.sites.add(wanted, Secrets(password="second-try"))
+    await world.nailer.stores.sites.pin("127.0.0.1", host.port, shown_key(host), trusted_by=None, how="test")
     yield site, host, root / "htdocs"
-    await world.nailer.pool.close_site(site.id)
+    await world.nailer.sites.pool.close_site(site.id)
     await host.stop()
 
 
@@ -141,7 +141,7 @@ async def test_from_one_site_to_another_through_nailer(
 
     job = await world.run(await copy(world, "/htdocs", "data", to_site=site))
 
-    assert job.state is JobState.DONE, await world.nailer.jobs.failures(job.id)
+    assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert job.site_id == site.id
     assert tree(there) == tree(world.there)
     await take_back(world, job.id)

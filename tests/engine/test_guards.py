@@ -26,13 +26,13 @@ async def test_what_is_kept_is_what_is_replaced_not_what_was_level(world: World)
     """The store has the content of the baseline, but somebody changed the file there since."""
     write(world.here, "a.html", "one")
     await world.upload("a.html")
-    await world.nailer.kept.put(once(b"one"))
+    await world.nailer.engine.kept.put(once(b"one"))
     write(world.there, "a.html", "somebody's own", at_s=1_790_000_500)
     write(world.here, "a.html", "two", at_s=1_790_001_000)
 
     job = await world.upload("a.html")
 
-    (change,) = await world.nailer.changes.of_job(job.id)
+    (change,) = await world.nailer.stores.changes.of_job(job.id)
     assert change.before_hash == blake3(b"somebody's own").digest()
 
 
@@ -64,8 +64,8 @@ async def test_a_dead_runners_change_is_made_only_where_its_content_stands(
         write(dead.there, "a.html", "live", at_s=1_700_000_000)
         write(dead.here, "a.html", "the new page")
         job_id = await dead.plan(SideName.THERE, "a.html")
-        await dead.nailer.planning.carry_out(job_id, dead.site, Choice.REPLACE)
-        (item,) = await items_of(dead, await dead.nailer.jobs.get(job_id))
+        await dead.nailer.plans.make.carry_out(job_id, dead.site, Choice.REPLACE)
+        (item,) = await items_of(dead, await dead.nailer.stores.jobs.get(job_id))
         change = NewChange(
             dead.site.id,
             SideName.THERE,
@@ -77,7 +77,7 @@ async def test_a_dead_runners_change_is_made_only_where_its_content_stands(
             job_id=job_id,
             item_id=item.id,
         )
-        await dead.nailer.group.submit(("changes.add", change_row(change)))
+        await dead.nailer.engine.group.submit(("changes.add", change_row(change)))
 
     async with a_world(tmp_path, migrated_url) as world:
         job = await world.ended(job_id)

@@ -16,7 +16,8 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.plans.plan import Choice
 from nailer.engine import runner
 from nailer.errors import StoreUnavailable
-from nailer.sides import here, sftp
+from nailer.sides import here
+from nailer.sides.sftp import side as sftp
 from nailer.standins.faults import Slow, Stuck
 from nailer.store.mariadb import PrivateMariaDB
 from tests.builders import NOON_S, tree, write
@@ -35,7 +36,7 @@ async def test_a_line_that_goes_silent_is_noticed_and_the_job_ends_whole(
 
     job = await world.upload(*(f"f{number}.bin" for number in range(20)))
 
-    assert job.state is JobState.DONE, await world.nailer.jobs.failures(job.id)
+    assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert fault.told
     assert tree(world.there) == tree(world.here)
     tally = job.tally
@@ -69,8 +70,8 @@ async def test_a_full_disk_here_stops_the_download_and_leaves_what_was_there(
     tally = job.tally
     assert tally.planned == tally.done + tally.failed + tally.left + tally.waiting
     room = 10**9
-    await world.nailer.jobs.again(job.id)
-    world.nailer.runner.wake()
+    await world.nailer.stores.jobs.again(job.id)
+    world.nailer.engine.runner.wake()
     assert (await world.ended(job.id)).state is JobState.DONE
     assert tree(world.here) == tree(world.there)
 
@@ -97,8 +98,8 @@ async def test_a_database_that_is_killed_under_a_job_costs_time_and_nothing_else
                 write(world.there, f"f{number}.txt", f"old {number}", NOON_S - 900)
         world.host.fault = Slow(0.004)
         job_id = await world.plan(SideName.THERE, *(f"f{number}.txt" for number in range(120)))
-        await world.nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
-        while not (live := world.nailer.live.jobs.get(job_id)) or live.tally.done.files < 5:
+        await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+        while not (live := world.nailer.engine.live.jobs.get(job_id)) or live.tally.done.files < 5:
             await asyncio.sleep(0.01)
 
         assert server.pid is not None
@@ -107,7 +108,7 @@ async def test_a_database_that_is_killed_under_a_job_costs_time_and_nothing_else
 
         assert job is JobState.DONE
         assert tree(world.there) == tree(world.here)
-        undone = await world.nailer.planning.take_job_back(world.account_id, job_id)
+        undone = await world.nailer.plans.make.take_job_back(world.account_id, job_id)
         assert (await world.run(undone)).state is JobState.DONE
         assert tree(world.there) == {f"f{number}.txt": f"old {number}".encode() for number in range(0, 120, 3)}
 
@@ -116,7 +117,7 @@ async def _ended_in_time(world: World, job_id: int) -> JobState:
     """As `World.ended`, past the time in which the database does not answer."""
     while True:
         try:
-            state = (await world.nailer.jobs.get(job_id)).state
+            state = (await world.nailer.stores.jobs.get(job_id)).state
         except StoreUnavailable:
             state = JobState.RUNNING
         if state in ENDED:
@@ -138,6 +139,6 @@ async def test_keys_that_are_agreed_anew_under_way_cost_nothing(
 
     job = await world.carry(side, "film.bin", *(f"f{number}.bin" for number in range(30)))
 
-    assert job.state is JobState.DONE, await world.nailer.jobs.failures(job.id)
+    assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert tree(target) == tree(source)
     assert world.host.sign_ins == 1, "the line was never lost"

@@ -26,26 +26,26 @@ def put(file: Path, data: bytes) -> None:
 
 async def paused_half_way(world: World, to_side: SideName) -> int:
     """A job that was paused once more than half of its file had gone; return it."""
-    world.nailer.limits.set_all({0: Limits(Limit(60_000_000, 60_000_000), ())})
+    world.nailer.engine.limits.set_all({0: Limits(Limit(60_000_000, 60_000_000), ())})
     job_id = await world.plan(to_side, "big.bin")
-    await world.nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
+    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
     while True:
-        live = world.nailer.live.jobs.get(job_id)
+        live = world.nailer.engine.live.jobs.get(job_id)
         if live is not None and live.tally.under_way_bytes > SIZE * 0.7:
             break
         await asyncio.sleep(0.01)
-    await world.nailer.jobs.pause(job_id)
+    await world.nailer.stores.jobs.pause(job_id)
     live.stop_asked.set()
-    while (await world.nailer.jobs.get(job_id)).state is not JobState.PAUSED:
+    while (await world.nailer.stores.jobs.get(job_id)).state is not JobState.PAUSED:
         await asyncio.sleep(0.01)
-    world.nailer.limits.set_all({})
+    world.nailer.engine.limits.set_all({})
     return job_id
 
 
 async def gone_on(world: World, job_id: int) -> None:
-    await world.nailer.jobs.go_on(job_id)
-    world.nailer.runner.wake()
-    while (await world.nailer.jobs.get(job_id)).state is not JobState.DONE:
+    await world.nailer.stores.jobs.go_on(job_id)
+    world.nailer.engine.runner.wake()
+    while (await world.nailer.stores.jobs.get(job_id)).state is not JobState.DONE:
         await asyncio.sleep(0.005)
 
 
@@ -69,7 +69,7 @@ async def test_a_paused_file_goes_on_where_it_was(world: World, to_side: SideNam
     data = os.urandom(SIZE)
     put(source / "big.bin", data)
     job_id = await paused_half_way(world, to_side)
-    assert await world.nailer.parts.carried_of_job(job_id) > SIZE * 0.5, "what lies there already is counted"
+    assert await world.nailer.stores.parts.carried_of_job(job_id) > SIZE * 0.5, "what lies there already is counted"
 
     await gone_on(world, job_id)
 

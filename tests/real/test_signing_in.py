@@ -110,7 +110,7 @@ async def test_a_connection_that_cannot_be_used_is_closed(database: object, migr
         asked = a_world_on(host, tmp_path, migrated_url, host.home, identity=host.identity, from_home=True)
         async with asked as world:
             with pytest.raises(NotSupported):
-                async with world.nailer.browse.side(world.site, SideName.THERE):
+                async with world.nailer.files.browse.side(world.site, SideName.THERE):
                     raise AssertionError("the account has no files")
 
             # Nailer still runs: what it holds open now, it would hold for ever.
@@ -158,9 +158,9 @@ async def test_a_start_folder_is_told_from_the_home(database: object, migrated_u
                 start_there=path("/htdocs"),
                 from_home=True,
             ) as world,
-            world.nailer.browse.side(world.site, SideName.THERE),
+            world.nailer.files.browse.side(world.site, SideName.THERE),
         ):
-            site = await world.nailer.sites.get(world.site.id)
+            site = await world.nailer.stores.sites.get(world.site.id)
 
     assert site.start_there == SitePath.parse(str(host.home / "htdocs").encode())
     assert site.document_roots[0].folder == site.start_there
@@ -179,7 +179,7 @@ async def test_access_of_a_tree_is_ours_before_anything_was_carried(
             identity=host.identity,
             start_there=path_of(host, host.home / "site"),
         ) as world:
-            reading = await world.nailer.permit.read(world.account_id, world.site, SideName.THERE, world.top, [])
+            reading = await world.nailer.files.access.read(world.account_id, world.site, SideName.THERE, world.top, [])
 
     assert reading.foreign == ()
     assert len(reading.entries) == 2
@@ -210,14 +210,14 @@ async def test_renaming_that_is_denied_leaves_the_live_file(
                 job = await world.upload("index.html")
                 assert (folder / "index.html").read_text() == "live"
                 assert job.state is JobState.NEEDS_YOU
-                await world.nailer.sites.set_in_place(world.site.id, allowed=True)
-                await world.nailer.jobs.again(job.id)
-                world.nailer.runner.wake()
+                await world.nailer.stores.sites.set_in_place(world.site.id, allowed=True)
+                await world.nailer.stores.jobs.again(job.id)
+                world.nailer.engine.runner.wake()
                 job = await world.ended(job.id)
                 assert job.state is JobState.DONE, await failures(world, job)
                 assert (folder / "index.html").read_text() == "new"
                 assert not hidden(folder)
-                await world.nailer.sites.remove(world.site.id)
+                await world.nailer.stores.sites.remove(world.site.id)
 
 
 async def test_a_listing_limit_is_heard(tmp_path: Path) -> None:
@@ -337,18 +337,18 @@ async def test_moving_to_another_file_system_copies_compares_and_removes(
             host, tmp_path, migrated_url, folder, identity=host.identity, start_there=path_of(host, folder)
         ) as world:
             target = path_of(host, host.home).child(b"second-disk")
-            job_id = await world.nailer.planning.move(
+            job_id = await world.nailer.plans.make.move(
                 world.account_id, world.site, SideName.THERE, world.top, [b"plates"], target
             )
-            (item,) = await world.nailer.jobs.items(job_id)
-            async with world.nailer.browse.side(world.site, SideName.THERE) as side:
+            (item,) = await world.nailer.stores.jobs.items(job_id)
+            async with world.nailer.files.browse.side(world.site, SideName.THERE) as side:
                 # What a try that was killed has copied: it goes, and takes nothing with it.
                 half = target.child(part_name(job_id, item.id))
                 await side.make_folder(half)
                 await side.land(half.child(b"half.bin"), once(b"half"))
             job = await world.run(job_id)
             assert job.state is JobState.DONE, await failures(world, job)
-            async with world.nailer.browse.side(world.site, SideName.THERE) as side:
+            async with world.nailer.files.browse.side(world.site, SideName.THERE) as side:
                 listing = await side.list(target)
                 moved = {
                     name: b"".join(

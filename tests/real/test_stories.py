@@ -76,7 +76,7 @@ async def test_files_are_carried_replaced_and_taken_back(
         assert job.state is JobState.DONE, await failures(world, job)
         assert tree(world.there) == tree(world.here)
         assert (world.there / "private.txt").stat().st_mode & 0o077 == 0, "never more open than the file here"
-        back = await world.run(await world.nailer.planning.take_job_back(world.account_id, job.id))
+        back = await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
         assert back.state is JobState.DONE, await failures(world, back)
         assert tree(world.there) == {"index.html": b"live"}
         assert not list(world.there.rglob("img"))
@@ -104,7 +104,7 @@ async def test_a_pair_is_published_fetched_and_levelled(
             write(world.here, f"page-{number}.html", f"page {number}")
         write(world.here, ".htaccess", "rules")
         plan = await read_pair(world, Direction.PUBLISH)
-        run = await world.nailer.sync.ended(await world.nailer.sync.carry_out(plan))
+        run = await world.nailer.pairs.sync.ended(await world.nailer.pairs.sync.carry_out(plan))
         assert run.state is RunState.DONE
         assert tree(world.there) == tree(world.here)
 
@@ -112,7 +112,9 @@ async def test_a_pair_is_published_fetched_and_levelled(
         put_there(world, "page-4.html", "changed there", 1_799_000_000)
         write(world.here, "page-5.html", "changed here", 1_799_000_000)
         plan = await read_pair(world, Direction.LEVEL, Removals.FOLLOW)
-        run = await world.nailer.sync.ended(await world.nailer.sync.carry_out(plan, typed=plan.word_to_type))
+        run = await world.nailer.pairs.sync.ended(
+            await world.nailer.pairs.sync.carry_out(plan, typed=plan.word_to_type)
+        )
 
         assert run.state is RunState.DONE
         assert tree(world.there) == tree(world.here)
@@ -148,14 +150,14 @@ async def test_a_line_that_is_cut_costs_no_byte(
         put_there(world, "big.bin", "what was live")
         data = os.urandom(24_000_000)
         write(world.here, "big.bin", data)
-        world.nailer.limits.set_all({0: Limits(Limit(20_000_000, 20_000_000), ())})
+        world.nailer.engine.limits.set_all({0: Limits(Limit(20_000_000, 20_000_000), ())})
         job_id = await world.planned_up("big.bin")
 
         for share in (0.2, 0.5, 0.8):
             await until_sent(world, job_id, share * len(data))
             assert (world.there / "big.bin").read_bytes() in (b"what was live", data)
             await world.host.cut()
-        world.nailer.limits.set_all({})
+        world.nailer.engine.limits.set_all({})
         job = await world.ended(job_id)
 
         assert job.state is JobState.DONE, await failures(world, job)
@@ -166,8 +168,8 @@ async def test_a_line_that_is_cut_costs_no_byte(
 async def until_sent(world: World, job_id: int, size: float) -> None:
     """Wait until a running job has sent so many bytes, or has ended."""
     while True:
-        live: LiveJob | None = world.nailer.live.jobs.get(job_id)
-        if live is None and (await world.nailer.jobs.get(job_id)).state is not JobState.WAITING:
+        live: LiveJob | None = world.nailer.engine.live.jobs.get(job_id)
+        if live is None and (await world.nailer.stores.jobs.get(job_id)).state is not JobState.WAITING:
             return
         if live is not None and live.tally.under_way_bytes >= size:
             return

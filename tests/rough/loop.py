@@ -127,20 +127,22 @@ async def _do(world: World, what: str, dice: random.Random, told: Told) -> Job |
         present = [name for name in names if (root / name).exists()]
         return await world.remove(side, *present) if present else None
     if what == "take back":
-        jobs = await nailer.jobs.ended(limit=5)
-        jobs = [job for job in jobs if await nailer.changes.of_job(job.id)]
+        jobs = await nailer.stores.jobs.ended(limit=5)
+        jobs = [job for job in jobs if await nailer.stores.changes.of_job(job.id)]
         if not jobs:
             return None
-        return await world.run(await nailer.planning.take_job_back(world.account_id, dice.choice(jobs).id))
+        return await world.run(await nailer.plans.make.take_job_back(world.account_id, dice.choice(jobs).id))
     direction = {"publish": Direction.PUBLISH, "fetch": Direction.FETCH, "level": Direction.LEVEL}[what]
     plan = await read_pair(world, direction, dice.choice(list(Removals)))
     _check_plan(world, plan, told)
     if not plan.flow.steps:
         return None
-    run = await nailer.sync.ended(await nailer.sync.carry_out(plan, typed=plan.word_to_type, guarded_confirmed=True))
+    run = await nailer.pairs.sync.ended(
+        await nailer.pairs.sync.carry_out(plan, typed=plan.word_to_type, guarded_confirmed=True)
+    )
     told.note(f"{what}: run {run.state}")
     for job_id in run.jobs:
-        await _what_is_said_is_true(world, await nailer.jobs.get(job_id), told)
+        await _what_is_said_is_true(world, await nailer.stores.jobs.get(job_id), told)
     return None
 
 
@@ -188,8 +190,10 @@ async def _what_is_said_is_true(world: World, job: Job, told: Told) -> None:
 
 async def _nothing_stays_unowned(world: World, told: Told) -> None:
     """Every temporary file that is left belongs to somebody, or is the try of a renaming, which is offered."""
-    await world.nailer.leftovers.clear()
-    owned = {path.name.decode() for side in SideName for path in await world.nailer.parts.owned(world.site.id, side)}
+    await world.nailer.plans.leftovers.clear()
+    owned = {
+        path.name.decode() for side in SideName for path in await world.nailer.stores.parts.owned(world.site.id, side)
+    }
     owned |= {name.removesuffix(".part") + "-old.part" for name in owned}
     owned |= {name.removeprefix(".") for name in owned}
     left = [name for top in (world.here, world.there) for name in hidden(top) if "nailer-try" not in name]
@@ -248,7 +252,7 @@ async def _is_kept(world: World, digest: bytes) -> bool:
     folder = world.nailer.settings.home / "kept"
     for file in folder.rglob("*.zst"):
         with contextlib.suppress(NailerError):
-            content = b"".join([chunk async for chunk in world.nailer.kept.read(bytes.fromhex(file.stem))])
+            content = b"".join([chunk async for chunk in world.nailer.engine.kept.read(bytes.fromhex(file.stem))])
             if hashlib.sha256(content).digest() == digest:
                 return True
     return False

@@ -67,7 +67,7 @@ async def a_short_world(tmp_path: Path, database_url: str, fault: str) -> AsyncI
     """A level pair whose server lists it short from now on, on a new connection that knows nothing of the server."""
     async with a_rough_world(tmp_path, database_url, ["no-facts"] if SHORT[fault] else []) as world:
         await level_pair(world)
-        await world.nailer.pool.close_site(world.site.id)
+        await world.nailer.sites.pool.close_site(world.site.id)
         world.host.faults.add(fault)
         yield world
 
@@ -81,9 +81,9 @@ async def test_nothing_goes_because_of_a_short_listing(
         removed = [
             row.below for row, doing in zip(plan.rows, plan.doings.each, strict=True) if doing is Doing.REMOVE_HERE
         ]
-        run = await world.nailer.sync.carry_out(plan, typed=plan.word_to_type) if plan.flow.steps else None
+        run = await world.nailer.pairs.sync.carry_out(plan, typed=plan.word_to_type) if plan.flow.steps else None
         if run is not None:
-            await world.nailer.sync.ended(run)
+            await world.nailer.pairs.sync.ended(run)
 
         assert removed == []
         assert {str(one.relative_to(world.here)) for one in world.here.rglob("*") if one.is_file()} == set(NAMES)
@@ -96,7 +96,7 @@ async def test_the_ledger_never_says_only_here_of_what_is_there(
     migrated_url: str, database: object, tmp_path: Path, fault: str
 ) -> None:
     async with a_short_world(tmp_path, migrated_url, fault) as world:
-        ledger = await world.nailer.browse.ledger(world.site, HERE, THERE, View(hidden=True), fresh=True)
+        ledger = await world.nailer.files.browse.ledger(world.site, HERE, THERE, View(hidden=True), fresh=True)
 
         if ledger.there_listing.problem is None:
             assert ledger.counts[Joint.ONLY_HERE] == 0
@@ -114,7 +114,7 @@ async def test_uploading_into_a_folder_that_is_not_known_whole_replaces_with_a_k
     async with a_short_world(tmp_path, migrated_url, fault) as world:
         for name in NAMES:
             write(world.here, name, f"new content of {name}", at_s=1_791_000_000)
-        before = len(await world.nailer.changes.latest(world.site.id))
+        before = len(await world.nailer.stores.changes.latest(world.site.id))
 
         if fault in ("list-refused", "list-451"):
             with pytest.raises(TransferError, match="does not list"):
@@ -122,7 +122,7 @@ async def test_uploading_into_a_folder_that_is_not_known_whole_replaces_with_a_k
             return
         job = await world.upload("a.html", "b.html", "c.html", "d.html", ".htaccess")
 
-        changes = await world.nailer.changes.latest(world.site.id)
+        changes = await world.nailer.stores.changes.latest(world.site.id)
         for change in changes[: len(changes) - before]:
             assert change.before_hash is not None, f"{change.path} was replaced without its copy being kept"
         for name in ("a.html", "b.html", "c.html", "d.html", ".htaccess"):
@@ -138,7 +138,7 @@ async def test_a_folder_that_took_anothers_name_is_read_anew(
     """The line would stay in the old folder if it did not go there each time."""
     async with a_rough_world(tmp_path, migrated_url, ["no-facts"]) as world:
         write(world.there, "old.html")
-        async with world.nailer.browse.side(world.site, SideName.THERE, Lane.BROWSE) as side:
+        async with world.nailer.files.browse.side(world.site, SideName.THERE, Lane.BROWSE) as side:
             assert [one.name for one in (await side.list(THERE)).entries] == [b"old.html"]
             world.there.rename(world.there.with_name("aside"))
             write(world.there, "new.html")
@@ -151,7 +151,7 @@ async def test_an_empty_folder_is_empty_where_the_server_shows_that_it_looked(
 ) -> None:
     async with a_rough_world(tmp_path, migrated_url, ["no-facts"]) as world:
         (world.there / "empty").mkdir()
-        async with world.nailer.browse.side(world.site, SideName.THERE, Lane.BROWSE) as side:
+        async with world.nailer.files.browse.side(world.site, SideName.THERE, Lane.BROWSE) as side:
             listing = await side.list(path("/htdocs/empty"))
             world.host.faults.add("list-empty")
             doubtful = await side.list(path("/htdocs/empty"))

@@ -61,20 +61,20 @@ async def test_a_stalled_job_is_stopped_without_waiting_for_its_line(world: Worl
     write(world.here, "big.bin", b"x" * 3_000_000)
     world.host.fault = Stuck(500_000)
     job_id = await world.planned_up("big.bin")
-    while not (live := world.nailer.live.jobs.get(job_id)) or not live.in_flight:
+    while not (live := world.nailer.engine.live.jobs.get(job_id)) or not live.in_flight:
         await asyncio.sleep(0.01)
     while min(one.quiet_s(asyncio.get_running_loop().time()) for one in live.in_flight.values()) < 3:
         await asyncio.sleep(0.05)
         assert live.time_left_s(live.moved_at_s + 6) is None, "no time is named while nothing moves"
 
-    await world.nailer.jobs.want_stop(job_id)
+    await world.nailer.stores.jobs.want_stop(job_id)
     live.stop_asked.set()
     async with asyncio.timeout(15):
         job = await world.ended(job_id)
 
     assert job.state is JobState.STOPPED
-    while await world.nailer.parts.count_of_job(job_id):
-        world.nailer.leftovers.wake()
+    while await world.nailer.stores.parts.count_of_job(job_id):
+        world.nailer.plans.leftovers.wake()
         await asyncio.sleep(0.05)
     assert not hidden(world.there)
 
@@ -86,23 +86,23 @@ async def test_half_files_of_what_is_left_out_are_cleared(migrated_url: str, dat
         job = await world.upload("big.bin")
         assert job.state is JobState.NEEDS_YOU
         assert hidden(world.there), "it could not be removed"
-        assert await world.nailer.parts.count_of_job(job.id) == 1
+        assert await world.nailer.stores.parts.count_of_job(job.id) == 1
         world.host.faults.clear()
         world.host._left.clear()
 
-        await world.nailer.jobs.leave_out(job.id)
-        assert await world.nailer.leftovers.clear() == 0
+        await world.nailer.stores.jobs.leave_out(job.id)
+        assert await world.nailer.plans.leftovers.clear() == 0
 
         assert [name for name in hidden(world.there) if "try" not in name] == []
-        assert await world.nailer.parts.count_of_job(job.id) == 0
+        assert await world.nailer.stores.parts.count_of_job(job.id) == 0
 
 
 async def test_a_folder_with_a_half_file_that_belongs_to_nobody_can_be_removed(world: World) -> None:
     write(world.there, "news/a.html", "a")
     write(world.there, "news/.nailer-99-7.part", "half")
-    async with world.nailer.browse.side(world.site, SideName.THERE) as side:
+    async with world.nailer.files.browse.side(world.site, SideName.THERE) as side:
         listing = await side.list(THERE.child(b"news"))
-    left = await world.nailer.leftovers.found(world.site, SideName.THERE, THERE.child(b"news"), listing.parts)
+    left = await world.nailer.plans.leftovers.found(world.site, SideName.THERE, THERE.child(b"news"), listing.parts)
     assert "1 half file" in left.sentence
     assert "days old" in left.sentence
 

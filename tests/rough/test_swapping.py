@@ -31,7 +31,7 @@ async def test_the_live_file_stays_where_the_server_renames_nothing(
         assert ".part" not in await failures(world, job)
         assert "RNTO" in str(world.host.log)
         assert not any(line.startswith("DELE /htdocs/index") for line in world.host.log)
-        assert await world.nailer.changes.of_job(job.id) == []
+        assert await world.nailer.stores.changes.of_job(job.id) == []
 
 
 async def test_a_server_that_keeps_a_taken_name_gets_the_old_file_aside_first(
@@ -46,7 +46,7 @@ async def test_a_server_that_keeps_a_taken_name_gets_the_old_file_aside_first(
         assert job.state is JobState.DONE, await failures(world, job)
         assert (world.there / "index.html").read_text() == "new"
         assert not hidden(world.there)
-        back = await world.nailer.planning.take_job_back(world.account_id, job.id)
+        back = await world.nailer.plans.make.take_job_back(world.account_id, job.id)
         assert (await world.run(back)).state is JobState.DONE
         assert (world.there / "index.html").read_text() == "live"
 
@@ -82,7 +82,7 @@ async def test_where_nothing_is_renamed_files_are_overwritten_in_place_by_choice
         assert (world.there / "index.html").read_text() == "new"
         assert (world.there / "more.html").read_text() == "more"
         assert not hidden(world.there)
-        back = await world.nailer.planning.take_job_back(world.account_id, job.id)
+        back = await world.nailer.plans.make.take_job_back(world.account_id, job.id)
         assert (await world.run(back)).state is JobState.DONE
         assert (world.there / "index.html").read_text() == "live"
         assert not (world.there / "more.html").exists()
@@ -110,10 +110,10 @@ async def test_a_kill_while_overwriting_gives_the_old_content_back(
         write(world.there, "index.html", "the live page", at_s=1_700_000_000)
         write(world.here, "index.html", "the new page")
         job_id = await world.plan(SideName.THERE, "index.html")
-        await world.nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
-        job = await world.nailer.jobs.get(job_id)
+        await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+        job = await world.nailer.stores.jobs.get(job_id)
         (item,) = await items_of(world, job)
-        kept = await world.nailer.kept.put(once(b"the live page"))
+        kept = await world.nailer.engine.kept.put(once(b"the live page"))
         announced = NewChange(
             world.site.id,
             SideName.THERE,
@@ -125,7 +125,7 @@ async def test_a_kill_while_overwriting_gives_the_old_content_back(
             job_id=job_id,
             item_id=item.id,
         )
-        await world.nailer.group.submit(("changes.add", change_row(announced)))
+        await world.nailer.engine.group.submit(("changes.add", change_row(announced)))
         write(world.there, "index.html", "the ne")
 
         await world.nailer.start()
@@ -133,7 +133,7 @@ async def test_a_kill_while_overwriting_gives_the_old_content_back(
 
         assert job.state in (JobState.DONE, JobState.NEEDS_YOU)
         assert (world.there / "index.html").read_text() in ("the new page", "the live page")
-        changes = await world.nailer.changes.latest(world.site.id)
+        changes = await world.nailer.stores.changes.latest(world.site.id)
         assert any(change.before_hash is not None for change in changes), "the old content can be taken back"
 
 
@@ -156,10 +156,10 @@ async def test_saving_in_the_editor_keeps_the_live_file_where_nothing_is_renamed
     async with a_rough_world(tmp_path, migrated_url, ["rnfr-refused"]) as world:
         write(world.there, "index.html", "live", at_s=1_700_000_000)
         page = path("/htdocs/index.html")
-        draft = (await world.nailer.edit.open(world.account_id, world.site, SideName.THERE, page)).draft
-        await world.nailer.drafts.type(draft.id, "new", None)
+        draft = (await world.nailer.editing.drafts.open(world.account_id, world.site, SideName.THERE, page)).draft
+        await world.nailer.stores.drafts.type(draft.id, "new", None)
 
-        saved = await world.nailer.edit.save(await world.nailer.drafts.get(draft.id), world.site)
+        saved = await world.nailer.editing.drafts.save(await world.nailer.stores.drafts.get(draft.id), world.site)
 
         assert (world.there / "index.html").read_text() == "live"
         assert "not let" in saved.why_not
@@ -172,10 +172,10 @@ async def test_a_folder_renamed_under_a_take_back_keeps_the_offer(world: World) 
     job = await world.upload("news")
     (world.there / "news").rename(world.there / "news-old")
 
-    back = await world.run(await world.nailer.planning.take_job_back(world.account_id, job.id))
+    back = await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
 
     states = {item.target.name: item.state for item in await items_of(world, back)}
     assert states[b"a.html"] is ItemState.LEFT
     (world.there / "news-old").rename(world.there / "news")
-    left = await world.nailer.changes.of_job(job.id)
+    left = await world.nailer.stores.changes.of_job(job.id)
     assert {change.what for change in left} >= {What.MADE}

@@ -39,17 +39,17 @@ async def read_pair(
 ) -> SyncPlan:
     """Read both sides of the site's pair."""
     nailer = world.nailer
-    pair = await nailer.sync.first_pair(world.site)
-    return await nailer.sync.read_now(world.account_id, pair, SyncWish(direction, removals), compare)
+    pair = await nailer.pairs.sync.first_pair(world.site)
+    return await nailer.pairs.sync.read_now(world.account_id, pair, SyncWish(direction, removals), compare)
 
 
 async def items_of(world: World, job: Job) -> list[Item]:
-    return await world.nailer.jobs.items(job.id, limit=5000)
+    return await world.nailer.stores.jobs.items(job.id, limit=5000)
 
 
 async def failures(world: World, job: Job) -> str:
     """All that a person reads of what failed in a job."""
-    found = await world.nailer.jobs.failures(job.id)
+    found = await world.nailer.stores.jobs.failures(job.id)
     return "\n".join(f"{one.what} {one.server_words or ''}" for one in found) + (job.trouble or "")
 
 

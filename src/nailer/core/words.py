@@ -116,3 +116,8 @@ def span_text(seconds: float) -> str:
     if whole < 172_800:
         return f"{whole // 3600} h {whole % 3600 // 60} min"
     return f"{whole // 86_400} days"
+
+
+def aware(moment: datetime) -> datetime:
+    """A moment with its zone said: what the store gives is UTC and says none."""
+    return moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)

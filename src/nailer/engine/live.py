@@ -100,15 +100,19 @@ class LiveJob:
 class LiveJobs:
     """All running jobs of this process. Pages wait for `changes()`; `touch()` wakes them."""
 
-    def __init__(self, when_ended: Callable[[LiveJob], None]) -> None:
+    def __init__(self) -> None:
         self.jobs: dict[int, LiveJob] = {}
-        self._when_ended = when_ended
+        self._listeners: list[Callable[[LiveJob], None]] = []
         self.speeds: deque[tuple[int, int]] = deque(maxlen=_HISTORY)
         self._version = 0
         self._ended: deque[tuple[int, int]] = deque(maxlen=_HISTORY)
         self._changed = asyncio.Event()
         self._sampler: asyncio.Task[None] | None = None
         self._closed = False
+
+    def when_one_ends(self, tell: Callable[[LiveJob], None]) -> None:
+        """Call `tell` with each job that ends from now on, in this process. It must not block or fail."""
+        self._listeners.append(tell)
 
     def begin(self, job: LiveJob) -> None:
         self.jobs[job.job_id] = job
@@ -119,7 +123,8 @@ class LiveJobs:
     def end(self, job_id: int) -> None:
         job = self.jobs.pop(job_id, None)
         if job is not None:
-            self._when_ended(job)
+            for tell in self._listeners:
+                tell(job)
             self._ended.append((self._version + 1, job_id))
         self.touch()
 

@@ -203,11 +203,6 @@ def utc_now() -> datetime:
     return datetime.now(UTC).replace(tzinfo=None)
 
 
-def aware(moment: datetime) -> datetime:
-    """A moment from the store, with its zone said."""
-    return moment.replace(tzinfo=UTC)
-
-
 def load_migrations() -> list[tuple[str, str]]:
     """Names and texts of the migrations that ship with Nailer, in order."""
     files = [file for file in resources.files("nailer.store.migrations").iterdir() if file.name.endswith(".sql")]

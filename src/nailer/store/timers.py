@@ -16,8 +16,9 @@ from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.sync import Direction, Removals, SyncWish
+from nailer.core.words import aware
 from nailer.errors import NotFound
-from nailer.store.database import Database, Row, Work, aware, utc_now
+from nailer.store.database import Database, Row, Work, utc_now
 
 _MOST_JOBS = 1000
 NOTHING = Count()

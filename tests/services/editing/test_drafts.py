@@ -24,17 +24,17 @@ PATH = THERE.child(b"site.css")
 
 
 async def opened(world: World, name: bytes = b"site.css") -> Opened:
-    return await world.nailer.edit.open(world.account_id, world.site, SideName.THERE, THERE.child(name))
+    return await world.nailer.editing.drafts.open(world.account_id, world.site, SideName.THERE, THERE.child(name))
 
 
 async def typed(world: World, text: str, name: bytes = b"site.css") -> Draft:
     draft = (await opened(world, name)).draft
-    await world.nailer.edit.type(draft, text, None)
-    return await world.nailer.edit.own(world.account_id, draft.id)
+    await world.nailer.editing.drafts.type(draft, text, None)
+    return await world.nailer.editing.drafts.own(world.account_id, draft.id)
 
 
 async def save(world: World, draft: Draft) -> Saved:
-    return await world.nailer.edit.save(draft, world.site)
+    return await world.nailer.editing.drafts.save(draft, world.site)
 
 
 async def test_a_save_lands_whole_and_what_it_replaced_comes_back(world: World) -> None:
@@ -46,8 +46,8 @@ async def test_a_save_lands_whole_and_what_it_replaced_comes_back(world: World) 
     assert saved.done
     assert tree(world.there) == {"site.css": b"a {}\nb {}\n"}
     assert stat.S_IMODE((world.there / "site.css").stat().st_mode) == 0o640
-    (change,) = await world.nailer.changes.of_path(world.site.id, SideName.THERE, PATH)
-    job_id = await world.nailer.planning.take_change_back(world.account_id, world.site, change)
+    (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, PATH)
+    job_id = await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
     assert job_id is not None
     await world.ended(job_id)
     assert tree(world.there) == {"site.css": b"a {}\n"}
@@ -56,11 +56,11 @@ async def test_a_save_lands_whole_and_what_it_replaced_comes_back(world: World) 
 async def test_what_is_typed_stays_over_a_restart(world: World, tmp_path, migrated_url: str) -> None:  # type: ignore[no-untyped-def]
     write(world.there, "site.css", "a {}\n")
     draft = (await opened(world)).draft
-    await world.nailer.edit.type(draft, "typed\n", '{"history": 1}')
+    await world.nailer.editing.drafts.type(draft, "typed\n", '{"history": 1}')
     await world.nailer.stop()
 
     async with a_world(tmp_path, migrated_url) as again:
-        found = await again.nailer.edit.open(again.account_id, again.site, SideName.THERE, PATH)
+        found = await again.nailer.editing.drafts.open(again.account_id, again.site, SideName.THERE, PATH)
 
     assert (found.text, found.base_text, found.draft.history) == ("typed\n", "a {}\n", '{"history": 1}')
 
@@ -76,8 +76,8 @@ async def test_somebody_elses_change_is_never_overwritten(world: World) -> None:
     assert saved.merge is not None
     assert (saved.merge.conflicts, saved.merge.text) == ((), "A\nb\nC\n")
     assert (world.there / "site.css").read_text() == "a\nb\nC\n"
-    await world.nailer.edit.settle(draft, world.site, saved.merge.text)
-    assert (await save(world, await world.nailer.edit.own(world.account_id, draft.id))).done
+    await world.nailer.editing.drafts.settle(draft, world.site, saved.merge.text)
+    assert (await save(world, await world.nailer.editing.drafts.own(world.account_id, draft.id))).done
     assert (world.there / "site.css").read_text() == "A\nb\nC\n"
 
 
@@ -86,7 +86,7 @@ async def test_the_same_lines_changed_by_two_are_shown_side_by_side(world: World
     draft = await typed(world, "mine\nb\n")
     write(world.there, "site.css", "theirs\nb\n")
 
-    merge, theirs = await world.nailer.edit.merge(draft, world.site)
+    merge, theirs = await world.nailer.editing.drafts.merge(draft, world.site)
 
     assert [(one.mine, one.theirs, one.line) for one in merge.conflicts] == [("mine\n", "theirs\n", 1)]
     assert theirs == "theirs\nb\n"
@@ -97,19 +97,19 @@ async def test_a_change_between_the_look_and_the_rename_is_noticed_too(
 ) -> None:
     write(world.there, "site.css", "a\n")
     draft = await typed(world, "mine\n")
-    add = world.nailer.writing.add
+    add = world.nailer.plans.prepared.add
 
     async def meanwhile(*args: object, **more: object) -> int:
         await asyncio.to_thread(write, world.there, "site.css", "theirs, later\n", NOON_S + 60)
         return await add(*args, **more)  # type: ignore[arg-type]
 
-    monkeypatch.setattr(world.nailer.edit._writing, "add", meanwhile)
+    monkeypatch.setattr(world.nailer.editing.drafts._writing, "add", meanwhile)
     saved = await save(world, draft)
 
     assert saved.merge is not None
-    assert not (await world.nailer.jobs.overview()).needing_you
+    assert not (await world.nailer.stores.jobs.overview()).needing_you
     assert (world.there / "site.css").read_text() == "theirs, later\n"
-    assert (await world.nailer.edit.own(world.account_id, draft.id)).text == "mine\n"
+    assert (await world.nailer.editing.drafts.own(world.account_id, draft.id)).text == "mine\n"
 
 
 async def test_a_draft_that_is_what_is_there_vanishes(world: World) -> None:
@@ -134,8 +134,8 @@ async def test_undoing_to_what_was_opened_leaves_no_draft(world: World) -> None:
     write(world.there, "site.css", "a\n")
     draft = await typed(world, "b\n")
 
-    assert await world.nailer.edit.type(draft, "a\n", None) is False
-    (file,) = await world.nailer.edit.open_files(world.account_id)
+    assert await world.nailer.editing.drafts.type(draft, "a\n", None) is False
+    (file,) = await world.nailer.editing.drafts.open_files(world.account_id)
     assert not file.has_changes
 
 
@@ -153,8 +153,8 @@ async def test_another_form_is_taken_over_with_the_next_save(world: World) -> No
     write(world.there, "site.css", b"caf\xe9\n")
     draft = (await opened(world)).draft
 
-    await world.nailer.edit.store_as(draft, TextForm("utf-8", line_end="\r\n"))
-    await save(world, await world.nailer.edit.own(world.account_id, draft.id))
+    await world.nailer.editing.drafts.store_as(draft, TextForm("utf-8", line_end="\r\n"))
+    await save(world, await world.nailer.editing.drafts.own(world.account_id, draft.id))
 
     assert (world.there / "site.css").read_bytes() == "café\r\n".encode()
 
@@ -175,13 +175,13 @@ async def test_a_file_removed_there_is_saved_as_a_new_one_only_when_asked(world:
 
     assert (await save(world, draft)).gone
     assert tree(world.there) == {}
-    await world.nailer.edit.as_new(draft)
-    assert (await save(world, await world.nailer.edit.own(world.account_id, draft.id))).done
+    await world.nailer.editing.drafts.as_new(draft)
+    assert (await save(world, await world.nailer.editing.drafts.own(world.account_id, draft.id))).done
     assert tree(world.there) == {"site.css": b"b\n"}
 
 
 async def test_a_new_file_begins_as_a_draft_and_replaces_nothing(world: World) -> None:
-    draft = await world.nailer.edit.begin_new(world.account_id, world.site, SideName.THERE, PATH, "new\n")
+    draft = await world.nailer.editing.drafts.begin_new(world.account_id, world.site, SideName.THERE, PATH, "new\n")
     assert tree(world.there) == {}
     write(world.there, "site.css", "somebody was faster\n")
 
@@ -192,7 +192,7 @@ async def test_a_new_file_begins_as_a_draft_and_replaces_nothing(world: World) -
     with pytest.raises(Conflict):
         other = THERE.child(b"other.css")
         write(world.there, "other.css", "x")
-        await world.nailer.edit.begin_new(world.account_id, world.site, SideName.THERE, other, "")
+        await world.nailer.editing.drafts.begin_new(world.account_id, world.site, SideName.THERE, other, "")
 
 
 async def test_no_room_there_keeps_the_draft_and_the_old_file(world: World) -> None:
@@ -204,7 +204,7 @@ async def test_no_room_there_keeps_the_draft_and_the_old_file(world: World) -> N
 
     assert "no room" in saved.why_not
     assert tree(world.there) == {"site.css": b"a\n"}
-    assert (await world.nailer.edit.own(world.account_id, draft.id)).text == "x" * 50_000
+    assert (await world.nailer.editing.drafts.own(world.account_id, draft.id)).text == "x" * 50_000
 
 
 async def test_what_is_no_text_or_too_large_is_not_opened(world: World) -> None:
@@ -232,26 +232,26 @@ async def test_a_link_is_edited_where_it_leads(world: World) -> None:
 async def test_two_people_see_each_other_and_not_each_others_drafts(world: World) -> None:
     write(world.there, "site.css", "a\n")
     draft = await typed(world, "maren's\n")
-    other_id = await world.nailer.accounts.make("tam", "a-longer-password")
-    other = (await world.nailer.edit.open(other_id, world.site, SideName.THERE, PATH)).draft
+    other_id = await world.nailer.people.accounts.make("tam", "a-longer-password")
+    other = (await world.nailer.editing.drafts.open(other_id, world.site, SideName.THERE, PATH)).draft
 
-    assert await world.nailer.edit.others(other) == [("maren", True)]
-    assert await world.nailer.edit.others(draft) == [("tam", False)]
+    assert await world.nailer.editing.drafts.others(other) == [("maren", True)]
+    assert await world.nailer.editing.drafts.others(draft) == [("tam", False)]
     with pytest.raises(NotFound):
-        await world.nailer.edit.own(other_id, draft.id)
+        await world.nailer.editing.drafts.own(other_id, draft.id)
 
 
 async def test_the_other_side_is_edited_too(world: World) -> None:
     write(world.here, "site.css", "a\n")
     path = world.site.counterpart(SideName.THERE, PATH)
     assert path is not None
-    draft = (await world.nailer.edit.open(world.account_id, world.site, SideName.HERE, path)).draft
-    await world.nailer.edit.type(draft, "b\n", None)
+    draft = (await world.nailer.editing.drafts.open(world.account_id, world.site, SideName.HERE, path)).draft
+    await world.nailer.editing.drafts.type(draft, "b\n", None)
 
-    saved = await world.nailer.edit.save(replace(draft, text="b\n"), world.site)
+    saved = await world.nailer.editing.drafts.save(replace(draft, text="b\n"), world.site)
 
     assert saved.job_id is not None
-    assert (await world.nailer.jobs.get(saved.job_id)).state is JobState.DONE
+    assert (await world.nailer.stores.jobs.get(saved.job_id)).state is JobState.DONE
     assert tree(world.here) == {"site.css": b"b\n"}
 
 

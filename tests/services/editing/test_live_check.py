@@ -30,7 +30,7 @@ class Web:
     pages: Pages
 
     async def verdict(self, name: str, before: bytes | None = None) -> LiveFinding:
-        found, self.answers = await self.world.nailer.live_check.of_file(self.world.site, at(name), before)
+        found, self.answers = await self.world.nailer.editing.live_check.of_file(self.world.site, at(name), before)
         self.sentence, self.again_s = found.sentence, found.again_s
         return found.live
 
@@ -75,7 +75,7 @@ async def test_an_old_copy_in_a_cache_is_told_with_its_age_and_how_long(web: Web
     assert "Age 0 s" in web.sentence
     assert web.again_s is not None
     assert 50 < web.again_s <= 61
-    assert "let it go" in await web.world.nailer.live_check.purge("https://mosslane.example/.purge", "x")
+    assert "let it go" in await web.world.nailer.editing.live_check.purge("https://mosslane.example/.purge", "x")
     assert await web.verdict("site.css") is LiveFinding.LIVE
 
 
@@ -107,7 +107,7 @@ async def test_a_site_that_does_not_answer_says_so(world: World) -> None:
     world.nailer.settings.routes["mosslane.example:443"] = f"127.0.0.1:{port}"
     write(world.there, "a.html", "a")
 
-    found, answers = await world.nailer.live_check.of_file(world.site, at("a.html"))
+    found, answers = await world.nailer.editing.live_check.of_file(world.site, at("a.html"))
 
     assert found.live is LiveFinding.SILENT
     assert all(one.status is None and one.words for one in answers)
@@ -115,16 +115,16 @@ async def test_a_site_that_does_not_answer_says_so(world: World) -> None:
 
 async def test_what_is_not_on_the_web_is_told_so(world: World) -> None:
     with pytest.raises(InvalidInput, match="no visitor"):
-        await world.nailer.live_check.of_file(world.site, path("/mail/box"))
+        await world.nailer.editing.live_check.of_file(world.site, path("/mail/box"))
 
 
 async def careful(web: Web, name: str, text: str, *, despite: bool = False) -> Careful:
     nailer, world = web.world.nailer, web.world
-    await nailer.drafts.write_ways(world.site.id, Ways(guarded_save=True))
-    draft = (await nailer.edit.open(world.account_id, world.site, SideName.THERE, at(name))).draft
-    await nailer.edit.type(draft, text, None)
-    draft = await nailer.edit.own(world.account_id, draft.id)
-    return await nailer.saving.save(draft, world.site, despite_errors=despite)
+    await nailer.stores.drafts.write_ways(world.site.id, Ways(guarded_save=True))
+    draft = (await nailer.editing.drafts.open(world.account_id, world.site, SideName.THERE, at(name))).draft
+    await nailer.editing.drafts.type(draft, text, None)
+    draft = await nailer.editing.drafts.own(world.account_id, draft.id)
+    return await nailer.editing.saving.save(draft, world.site, despite_errors=despite)
 
 
 async def test_a_save_that_breaks_its_page_comes_back_by_itself(web: Web) -> None:
@@ -137,7 +137,7 @@ async def test_a_save_that_breaks_its_page_comes_back_by_itself(web: Web) -> Non
     assert ended.broken[0].why == "answers 500; before it answered 200"
     assert "script failed" in ended.broken[0].begins
     assert file.read_text() == RUNS
-    (draft,) = await web.world.nailer.edit.open_files(web.world.account_id)
+    (draft,) = await web.world.nailer.editing.drafts.open_files(web.world.account_id)
     assert draft.has_changes
 
 
@@ -175,7 +175,7 @@ async def test_errors_in_the_text_are_shown_before_and_can_be_overruled(web: Web
 async def test_references_that_lead_nowhere_are_found_with_their_place(world: World) -> None:
     write(world.there, "img/Pier.svg", "x")
     text = 'ü <img src="img/pier.svg"> <a href="none.html"> <a href="img/Pier.svg"> <a href="/">'
-    found = await world.nailer.saving.missing(
+    found = await world.nailer.editing.saving.missing(
         world.site, SideName.THERE, at("index.html"), text, (await _form(world, text))
     )
     assert [(text[one.start : one.end], one.what) for one in found] == [
@@ -186,4 +186,6 @@ async def test_references_that_lead_nowhere_are_found_with_their_place(world: Wo
 
 async def _form(world: World, text: str):  # type: ignore[no-untyped-def]
     write(world.there, "index.html", text)
-    return (await world.nailer.edit.open(world.account_id, world.site, SideName.THERE, at("index.html"))).draft.form
+    return (
+        await world.nailer.editing.drafts.open(world.account_id, world.site, SideName.THERE, at("index.html"))
+    ).draft.form

@@ -16,7 +16,7 @@ PATH = THERE.child(b"site.css")
 
 
 async def begin(world: World, *, sends: bool) -> OwnFile:
-    return await world.nailer.own_files.begin(world.account_id, world.site, PATH, sends=sends)
+    return await world.nailer.editing.own.begin(world.account_id, world.site, PATH, sends=sends)
 
 
 async def until(condition: Callable[[], bool]) -> None:
@@ -26,7 +26,7 @@ async def until(condition: Callable[[], bool]) -> None:
 
 
 def now(world: World) -> OwnFile:
-    (own,) = world.nailer.own_files.of_account(world.account_id)
+    (own,) = world.nailer.editing.own.of_account(world.account_id)
     return own
 
 
@@ -48,7 +48,7 @@ async def test_a_save_is_offered_and_sent_when_asked(world: World) -> None:
     await asyncio.to_thread((world.here / "site.css").write_text, "saved here")
     await until(lambda: now(world).saved_at is not None)
     assert (world.there / "site.css").read_text() == "old"
-    sent = await world.nailer.own_files.send(now(world))
+    sent = await world.nailer.editing.own.send(now(world))
 
     assert (sent.trouble, sent.saved_at) == ("", None)
     assert (world.there / "site.css").read_text() == "saved here"
@@ -80,10 +80,10 @@ async def test_somebody_elses_change_is_never_replaced(world: World) -> None:
 async def test_what_was_saved_while_nailer_was_stopped_is_found(world: World) -> None:
     write(world.there, "site.css", "old")
     await begin(world, sends=False)
-    await world.nailer.own_files.stop()
+    await world.nailer.editing.own.stop()
     await asyncio.to_thread((world.here / "site.css").write_text, "saved meanwhile")
 
-    world.nailer.own_files.start()
+    world.nailer.editing.own.start()
 
     await until(lambda: now(world).saved_at is not None)
 
@@ -104,10 +104,10 @@ async def test_a_file_that_is_let_go_is_not_sent_any_more(world: World) -> None:
     write(world.there, "site.css", "old")
     own = await begin(world, sends=True)
 
-    await world.nailer.own_files.let_go(own)
+    await world.nailer.editing.own.let_go(own)
     await asyncio.to_thread((world.here / "site.css").write_text, "later")
     await asyncio.sleep(1)
 
     assert (world.there / "site.css").read_text() == "old"
     with pytest.raises(NotFound):
-        await world.nailer.own_files.get(world.account_id, own.id)
+        await world.nailer.editing.own.get(world.account_id, own.id)

@@ -18,7 +18,7 @@ PAGE = '<img src="img/Pier%20End.svg"> <a href="fares.html">'
 async def rename(world: World, side: SideName, renames: dict[bytes, bytes]) -> int:
     folder = THERE if side is SideName.THERE else HERE
     wanted = {folder.join(tuple(old.split(b"/"))): new for old, new in renames.items()}
-    job_id, _ = await world.nailer.referring.rename(world.account_id, world.site, side, wanted)
+    job_id, _ = await world.nailer.editing.references.rename(world.account_id, world.site, side, wanted)
     return job_id
 
 
@@ -41,7 +41,7 @@ async def test_a_rename_takes_what_refers_to_it_along(world: World, side: SideNa
         "deep/site.css": b"a { background: url('../img/pier-end.svg') }",
     }
     assert (root / "index.html").stat().st_mode & 0o777 == 0o640
-    await world.run(await world.nailer.planning.take_job_back(world.account_id, job.id))
+    await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
     assert tree(root) == before
 
 
@@ -52,10 +52,10 @@ async def test_a_plan_to_rename_says_what_it_changes_and_touches_nothing(world: 
 
     job_id = await rename(world, SideName.THERE, {b"fares.html": b"prices.html"})
 
-    plan = await world.nailer.plan_reader.read(job_id, world.site)
+    plan = await world.nailer.plans.reader.read(job_id, world.site)
     moved, written = plan.items
     assert (moved.target, written.verdict) == (THERE.child(b"prices.html"), Verdict.REPLACES)
-    compared = await world.nailer.compare.item(plan.job, world.site, written)
+    compared = await world.nailer.files.contents.item(plan.job, world.site, written)
     assert [one.text for one in compared.lines] == [PAGE, PAGE.replace("fares", "prices")]
     assert tree(world.there) == before
 
@@ -85,7 +85,7 @@ async def test_a_folder_and_a_name_in_it_are_renamed_together(world: World) -> N
     write(world.here, "index.html", '<link href="My%20Skin/A%20B.css">')
     wanted = better_names(HERE, [(b"My Skin", b"A B.css"), (b"My Skin",)])
 
-    job_id, _ = await world.nailer.referring.rename(world.account_id, world.site, SideName.HERE, wanted)
+    job_id, _ = await world.nailer.editing.references.rename(world.account_id, world.site, SideName.HERE, wanted)
     await world.run(job_id)
 
     assert tree(world.here) == {"my-skin/a-b.css": b"x", "index.html": b'<link href="my-skin/a-b.css">'}
@@ -96,16 +96,16 @@ async def test_who_refers_is_found_with_its_lines_and_not_from_within(world: Wor
     write(world.there, "skin/a.css", "@import 'b.css';")
     write(world.there, "skin/b.css", "")
 
-    found = await world.nailer.referring.to(world.site, SideName.THERE, [THERE.child(b"skin")])
+    found = await world.nailer.editing.references.to(world.site, SideName.THERE, [THERE.child(b"skin")])
 
     assert [(one.path, one.lines) for one in found.referrers] == [(THERE.child(b"index.html"), (2,))]
     assert found.text == "1 reference in 1 file: index.html"
-    assert (await world.nailer.referring.to(world.site, SideName.THERE, [THERE.child(b"no.html")])).count == 0
+    assert (await world.nailer.editing.references.to(world.site, SideName.THERE, [THERE.child(b"no.html")])).count == 0
 
 
 async def test_what_lies_outside_the_web_is_told_so(world: World) -> None:
     with pytest.raises(InvalidInput, match="outside the folders"):
-        await world.nailer.referring.to(world.site, SideName.THERE, [path("/mail/box")])
+        await world.nailer.editing.references.to(world.site, SideName.THERE, [path("/mail/box")])
 
 
 async def test_document_roots_are_mapped_to_this_side(world: World) -> None:

@@ -19,7 +19,7 @@ PATH = THERE.join((b"cgi-bin", b"run.cgi"))
 
 
 async def look(world: World, path: SitePath = PATH) -> Report:
-    return await world.nailer.scripts.look(world.site, path)
+    return await world.nailer.editing.scripts.look(world.site, path)
 
 
 def marks(report: Report) -> dict[str, bool | None]:
@@ -27,7 +27,7 @@ def marks(report: Report) -> dict[str, bool | None]:
 
 
 async def mend(world: World, repair: Repair, path: SitePath = PATH) -> None:
-    job_id = await world.nailer.scripts.repair(world.account_id, world.site, path, repair)
+    job_id = await world.nailer.editing.scripts.repair(world.account_id, world.site, path, repair)
     assert (await world.ended(job_id)).state is JobState.DONE
 
 
@@ -117,7 +117,7 @@ async def test_a_script_whose_source_is_shown_is_taken_down_by_a_plan(web: Web) 
     report = await look(world, path)
     assert report.marks[-1].repair is Repair.TAKE_DOWN
 
-    plan = await world.nailer.scripts.repair(world.account_id, world.site, path, Repair.TAKE_DOWN)
+    plan = await world.nailer.editing.scripts.repair(world.account_id, world.site, path, Repair.TAKE_DOWN)
     assert tree(world.there) == {"bin/run.pl": RUNS.encode()}
     assert (await world.run(plan)).state is JobState.DONE
     assert tree(world.there) == {}
@@ -129,6 +129,6 @@ async def test_scripts_are_found_in_what_the_web_serves(world: World) -> None:
     write(world.there, "index.php", "x")
     write(world.there.parent, "cgi-bin/beside.cgi", RUNS)
 
-    found = await world.nailer.scripts.find(world.site)
+    found = await world.nailer.editing.scripts.find(world.site)
 
     assert {path.name for path in found} == {b"run.cgi", b"x.pl", b"beside.cgi"}

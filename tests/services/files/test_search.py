@@ -63,7 +63,7 @@ def test_days_are_numbers() -> None:
 async def found(world: World, wanted: SearchWanted) -> dict[str, str]:
     hits = {}
     async with (
-        world.nailer.browse.side(world.site, SideName.THERE) as side,
+        world.nailer.files.browse.side(world.site, SideName.THERE) as side,
         aclosing(search(side, THERE, wanted)) as all_of,
     ):
         async for one in all_of:
@@ -89,7 +89,7 @@ async def test_a_search_that_is_left_ends_its_requests(world: World) -> None:
     for number in range(300):
         write(world.there, f"d{number}/a.html", "x")
     world.host.fault = Slow(0.02)
-    async with world.nailer.browse.side(world.site, SideName.THERE) as side:
+    async with world.nailer.files.browse.side(world.site, SideName.THERE) as side:
         async with aclosing(search(side, THERE, SearchWanted())) as hits:
             async for one in hits:
                 if isinstance(one, Passed) and one.folders > 3:
@@ -108,7 +108,7 @@ async def test_what_was_found_is_downloaded_to_its_own_place_and_removed(world: 
     write(world.there, "news/b.html", "b")
     write(world.there, "c.html", "c")
     paths = [THERE.join((b"news", b"deep", b"a.html")), THERE.join((b"c.html",))]
-    planning = world.nailer.planning
+    planning = world.nailer.plans.make
 
     job = await world.run(
         await planning.carry_found(world.account_id, world.site, SideName.HERE, THERE, world.site.start_here, paths)

@@ -37,13 +37,13 @@ PUBLISH, FETCH, LEVEL = (SyncWish(way, Removals.FOLLOW) for way in Direction)
 
 
 async def a_pair(world: World) -> Pair:
-    return await world.nailer.pairs.add(world.site.id, HERE, THERE, "htdocs")
+    return await world.nailer.stores.pairs.add(world.site.id, HERE, THERE, "htdocs")
 
 
 async def read(
     world: World, wish: SyncWish = LEVEL, compare: Compare = Compare.SIZE_AND_TIME, pair: Pair | None = None
 ) -> SyncPlan:
-    return await world.nailer.sync.read_now(world.account_id, pair or await a_pair(world), wish, compare)
+    return await world.nailer.pairs.sync.read_now(world.account_id, pair or await a_pair(world), wish, compare)
 
 
 def does(plan: SyncPlan) -> dict[str, Doing]:
@@ -59,12 +59,12 @@ async def choose(world: World, plan: SyncPlan, **wanted: Doing) -> None:
     for number, row in enumerate(plan.rows):
         stem = row.below[-1].split(b".")[0].decode()
         if stem in wanted:
-            assert await world.nailer.sync.choose(plan, [number], wanted[stem]) == 1
+            assert await world.nailer.pairs.sync.choose(plan, [number], wanted[stem]) == 1
 
 
 async def carried_out(world: World, plan: SyncPlan, typed: str | None = None) -> Run:
     word = plan.word_to_type if typed is None else typed
-    return await world.nailer.sync.ended(await world.nailer.sync.carry_out(plan, typed=word))
+    return await world.nailer.pairs.sync.ended(await world.nailer.pairs.sync.carry_out(plan, typed=word))
 
 
 async def bring(world: World, wish: SyncWish = LEVEL, **wanted: Doing) -> Run:
@@ -84,7 +84,7 @@ async def actions(world: World, run: Run) -> list[tuple[Action, str, ItemState]]
     return [
         (item.action, item.target.name.decode(), item.state)
         for job in run.jobs
-        for item in await world.nailer.jobs.items(job)
+        for item in await world.nailer.stores.jobs.items(job)
     ]
 
 
@@ -123,7 +123,7 @@ async def test_a_pair_is_levelled_both_ways_with_its_baseline(world: World) -> N
         "new.html": Doing.DOWNLOAD,
     }
     with pytest.raises(Conflict, match="1 of these"):
-        await world.nailer.sync.carry_out(plan)
+        await world.nailer.pairs.sync.carry_out(plan)
     await choose(world, plan, d=Doing.DOWNLOAD)
     run = await carried_out(world, plan)
 
@@ -203,7 +203,7 @@ async def test_a_listing_that_was_cut_short_costs_no_file(world: World) -> None:
     run = await carried_out(world, plan)
 
     assert run.state is RunState.NEEDS_YOU
-    (failure,) = await world.nailer.jobs.failures(run.jobs[0])
+    (failure,) = await world.nailer.stores.jobs.failures(run.jobs[0])
     assert "is there after all" in failure.what
     assert (world.there / "7.html").read_bytes() == b"x"
 
@@ -256,10 +256,10 @@ async def test_a_guarded_folder_waits_to_be_opened(world: World) -> None:
     write(world.here, "mail/box", "x")
     plan = await read(world, PUBLISH)
 
-    assert await world.nailer.sync.guarded(plan) == [path("/htdocs/mail")]
+    assert await world.nailer.pairs.sync.guarded(plan) == [path("/htdocs/mail")]
     with pytest.raises(Locked):
-        await world.nailer.sync.carry_out(plan)
-    run = await world.nailer.sync.ended(await world.nailer.sync.carry_out(plan, guarded_confirmed=True))
+        await world.nailer.pairs.sync.carry_out(plan)
+    run = await world.nailer.pairs.sync.ended(await world.nailer.pairs.sync.carry_out(plan, guarded_confirmed=True))
     assert run.state is RunState.DONE
 
 
@@ -267,14 +267,14 @@ async def test_a_renaming_out_of_a_guarded_folder_waits_too(world: World) -> Non
     write(world.here, "mail/letter.html", "a letter to be moved")
     write(world.here, "b.html", "x")
     first = await read(world, PUBLISH)
-    await world.nailer.sync.ended(await world.nailer.sync.carry_out(first, guarded_confirmed=True))
-    world.nailer.guards.lock(world.account_id, world.site, path("/htdocs/mail"))
+    await world.nailer.pairs.sync.ended(await world.nailer.pairs.sync.carry_out(first, guarded_confirmed=True))
+    world.nailer.files.guarded.lock(world.account_id, world.site, path("/htdocs/mail"))
     (world.here / "mail" / "letter.html").rename(world.here / "letter.html")
 
     plan = await read(world)
 
     assert does(plan)["letter.html"] is Doing.RENAME_THERE
-    assert await world.nailer.sync.guarded(plan) == [path("/htdocs/mail")]
+    assert await world.nailer.pairs.sync.guarded(plan) == [path("/htdocs/mail")]
     with pytest.raises(Locked):
         await carried_out(world, plan)
 
@@ -335,7 +335,7 @@ async def test_a_whole_run_is_taken_back(world: World) -> None:
     assert tree(world.here) == tree(world.there) != before[0]
 
     for job in reversed(run.jobs):
-        back = await world.nailer.planning.take_job_back(world.account_id, job)
+        back = await world.nailer.plans.make.take_job_back(world.account_id, job)
         assert (await world.run(back)).state is JobState.DONE
 
     assert (tree(world.here), tree(world.there)) == changed
@@ -346,7 +346,7 @@ async def test_sieves_hold_back_and_say_so(world: World) -> None:
     own = Sieve(
         "Working files", RuleGroup(CountedAs.ANY, (Match(Test.KIND, "layered"), Match(Test.PATTERN, "drafts/")))
     )
-    await world.nailer.pairs.pick_sieves(pair.id, [await world.nailer.sieves.add(own)])
+    await world.nailer.stores.pairs.pick_sieves(pair.id, [await world.nailer.stores.sieves.add(own)])
     write(world.here, "a.html", "x")
     write(world.here, "poster.psd", "x")
     write(world.here, "poster", b"8BPS by its first bytes")
@@ -447,7 +447,7 @@ async def test_names_that_differ_only_in_spelling_wait(world: World) -> None:
     assert set(does(plan).values()) == {Doing.DECIDE}
 
     numbers = [number for number, row in enumerate(plan.rows) if row.here is not None]
-    assert await world.nailer.sync.choose(plan, numbers, Doing.RENAME_THERE) == 2
+    assert await world.nailer.pairs.sync.choose(plan, numbers, Doing.RENAME_THERE) == 2
     assert plan.doings.undecided == 0
     assert (await carried_out(world, plan)).state is RunState.DONE
 
@@ -476,7 +476,7 @@ async def test_a_file_where_a_folder_was(world: World) -> None:
     await choose(world, plan, news=Doing.UPLOAD)
     run = await carried_out(world, plan)
 
-    assert run.state is RunState.DONE, [await world.nailer.jobs.failures(job) for job in run.jobs]
+    assert run.state is RunState.DONE, [await world.nailer.stores.jobs.failures(job) for job in run.jobs]
     assert tree(world.there) == {"news": b"now a file", "index.html": b"z"}
     assert (await read(world)).rows == []
 
@@ -493,14 +493,14 @@ async def test_a_run_killed_half_way_goes_on_and_ends_level(
             write(world.there, f"{number}.html", os.urandom(20_000), NOON_S + 60)
         plan = await read(world)
         world.host.fault = CutAfter(random.randrange(200_000, 600_000))
-        run_id = await world.nailer.sync.carry_out(plan)
+        run_id = await world.nailer.pairs.sync.carry_out(plan)
         await asyncio.sleep(0.15)
         # The world ends here, in the middle of it.
     async with a_world(tmp_path, migrated_url, run=False) as world:
         await world.nailer.start()
-        run = await world.nailer.sync.ended(run_id)
+        run = await world.nailer.pairs.sync.ended(run_id)
 
-        assert run.state is RunState.DONE, [await world.nailer.jobs.failures(job) for job in run.jobs]
+        assert run.state is RunState.DONE, [await world.nailer.stores.jobs.failures(job) for job in run.jobs]
         assert tree(world.here) == tree(world.there)
         assert (await read(world)).rows == []
 
@@ -520,36 +520,36 @@ async def test_cut_at_any_byte_both_sides_end_level_and_whole(world: World, seed
 
     run = await bring(world)
 
-    assert run.state is RunState.DONE, [await world.nailer.jobs.failures(job) for job in run.jobs]
+    assert run.state is RunState.DONE, [await world.nailer.stores.jobs.failures(job) for job in run.jobs]
     assert tree(world.here) == tree(world.there) == wanted
 
 
 async def test_two_runs_of_one_pair_do_not_meet(world: World) -> None:
     write(world.here, "a.html", "x")
     one, other = await read(world, PUBLISH), await read(world, PUBLISH)
-    run_id = await world.nailer.sync.carry_out(one)
+    run_id = await world.nailer.pairs.sync.carry_out(one)
 
     with pytest.raises(Conflict, match="already"):
-        await world.nailer.sync.carry_out(other)
+        await world.nailer.pairs.sync.carry_out(other)
 
-    assert (await world.nailer.sync.ended(run_id)).state is RunState.DONE
+    assert (await world.nailer.pairs.sync.ended(run_id)).state is RunState.DONE
 
 
 async def test_the_second_half_of_a_run_waits_for_the_first_and_stops_with_it(world: World) -> None:
     write(world.here, "a.html", "x")
     write(world.there, "b.html", "y")
     nailer = world.nailer
-    await nailer.runner.stop()
-    run = await nailer.pairs.run(await nailer.sync.carry_out(await read(world)))
+    await nailer.engine.runner.stop()
+    run = await nailer.stores.pairs.run(await nailer.pairs.sync.carry_out(await read(world)))
     first, second = run.jobs
 
-    assert await nailer.jobs.claim("me:1:x", lease_s=20) == first
-    assert await nailer.jobs.claim("me:1:x", lease_s=20) is None
-    await nailer.jobs.want_stop(first)
-    await nailer.jobs.finish(first, "me:1:x", JobState.STOPPED, None, None)
+    assert await nailer.stores.jobs.claim("me:1:x", lease_s=20) == first
+    assert await nailer.stores.jobs.claim("me:1:x", lease_s=20) is None
+    await nailer.stores.jobs.want_stop(first)
+    await nailer.stores.jobs.finish(first, "me:1:x", JobState.STOPPED, None, None)
 
-    assert (await nailer.jobs.get(second)).state is JobState.STOPPED
-    assert (await nailer.sync.finish(run)).state is RunState.STOPPED
+    assert (await nailer.stores.jobs.get(second)).state is JobState.STOPPED
+    assert (await nailer.pairs.sync.finish(run)).state is RunState.STOPPED
 
 
 async def test_two_sites_are_a_pair_too(world: World, tmp_path: Path) -> None:
@@ -559,13 +559,15 @@ async def test_two_sites_are_a_pair_too(world: World, tmp_path: Path) -> None:
     world.nailer.settings.routes["staging.mosslane.example:22"] = f"127.0.0.1:{await host.start()}"
     try:
         staging = await _add_staging(world, host)
-        pair = await world.nailer.pairs.add(world.site.id, THERE, THERE, "staging to live", other_site_id=staging.id)
+        pair = await world.nailer.stores.pairs.add(
+            world.site.id, THERE, THERE, "staging to live", other_site_id=staging.id
+        )
         write(root / "htdocs", "a.html", "from staging")
         write(world.there, "b.html", "from live")
 
         run = await carried_out(world, await read(world, LEVEL, pair=pair))
 
-        assert run.state is RunState.DONE, [await world.nailer.jobs.failures(job) for job in run.jobs]
+        assert run.state is RunState.DONE, [await world.nailer.stores.jobs.failures(job) for job in run.jobs]
         assert tree(root / "htdocs") == tree(world.there) == {"a.html": b"from staging", "b.html": b"from live"}
         (root / "htdocs" / "a.html").unlink()
         plan = await read(world, LEVEL, pair=pair)
@@ -574,14 +576,14 @@ async def test_two_sites_are_a_pair_too(world: World, tmp_path: Path) -> None:
         assert tree(world.there) == {"b.html": b"from live"}
         assert (await read(world, LEVEL, pair=pair)).rows == []
     finally:
-        await world.nailer.pool.close_site(staging.id)
+        await world.nailer.sites.pool.close_site(staging.id)
         await host.stop()
 
 
 async def _add_staging(world: World, host: SftpHost) -> Site:
     site = replace(a_site(name="Staging", host="staging.mosslane.example"), start_here=SitePath())
-    added = await world.nailer.sites.add(site, Secrets(password="sow-and-reap"))
-    await world.nailer.sites.pin(added.host, 22, shown_key(host), trusted_by=None, how="test")
+    added = await world.nailer.stores.sites.add(site, Secrets(password="sow-and-reap"))
+    await world.nailer.stores.sites.pin(added.host, 22, shown_key(host), trusted_by=None, how="test")
     return added
 
 
@@ -605,36 +607,36 @@ async def test_another_wish_and_other_choices_need_no_other_reading(world: World
     plan = await read(world)
     asked = world.host.requests
 
-    await world.nailer.sync.set_wish(plan, replace(FETCH, removals=Removals.ASK))
+    await world.nailer.pairs.sync.set_wish(plan, replace(FETCH, removals=Removals.ASK))
     assert does(plan) == {"a.html": Doing.DOWNLOAD, "b.html": Doing.DOWNLOAD}
-    await world.nailer.sync.set_wish(plan, replace(PUBLISH, removals=Removals.ASK))
+    await world.nailer.pairs.sync.set_wish(plan, replace(PUBLISH, removals=Removals.ASK))
     assert does(plan) == {"a.html": Doing.UPLOAD, "b.html": Doing.DECIDE}
     number = next(number for number, row in enumerate(plan.rows) if row.below == (b"b.html",))
     assert choices_of(plan.rows[number], Doing.DECIDE) == (Doing.DOWNLOAD, Doing.REMOVE_THERE, Doing.LEAVE)
-    assert await world.nailer.sync.choose(plan, [number], Doing.UPLOAD) == 0
-    assert await world.nailer.sync.choose(plan, [number], Doing.REMOVE_THERE) == 1
-    assert await world.nailer.sync.choose(plan, [number], None) == 1
+    assert await world.nailer.pairs.sync.choose(plan, [number], Doing.UPLOAD) == 0
+    assert await world.nailer.pairs.sync.choose(plan, [number], Doing.REMOVE_THERE) == 1
+    assert await world.nailer.pairs.sync.choose(plan, [number], None) == 1
     assert does(plan)["b.html"] is Doing.DECIDE
     assert world.host.requests == asked
 
 
 async def test_a_reading_belongs_to_its_person_and_can_be_left(world: World) -> None:
     pair = await a_pair(world)
-    plan = world.nailer.sync.begin(world.account_id, pair, LEVEL, Compare.SIZE)
+    plan = world.nailer.pairs.sync.begin(world.account_id, pair, LEVEL, Compare.SIZE)
 
-    assert world.nailer.sync.plan(plan.token, world.account_id) is plan
-    assert world.nailer.sync.latest(world.account_id, pair) is plan
+    assert world.nailer.pairs.sync.plan(plan.token, world.account_id) is plan
+    assert world.nailer.pairs.sync.latest(world.account_id, pair) is plan
     with pytest.raises(NotFound):
-        world.nailer.sync.plan(plan.token, world.account_id + 1)
-    world.nailer.sync.let_go(plan)
+        world.nailer.pairs.sync.plan(plan.token, world.account_id + 1)
+    world.nailer.pairs.sync.let_go(plan)
     with pytest.raises(NotFound):
-        world.nailer.sync.plan(plan.token, world.account_id)
+        world.nailer.pairs.sync.plan(plan.token, world.account_id)
 
 
 async def test_a_server_that_cannot_be_reached_is_the_plans_problem(world: World) -> None:
     world.nailer.settings.routes["ftp.mosslane.example:22"] = "127.0.0.1:1"
-    await world.nailer.pool.close_site(world.site.id)
-    plan = world.nailer.sync.begin(world.account_id, await a_pair(world), LEVEL, Compare.SIZE)
+    await world.nailer.sites.pool.close_site(world.site.id)
+    plan = world.nailer.pairs.sync.begin(world.account_id, await a_pair(world), LEVEL, Compare.SIZE)
     assert plan.task is not None
     await plan.task
 
@@ -648,7 +650,7 @@ async def test_folders_remember_what_stood_below_them(world: World) -> None:
     write(world.here, "a/x.html", "new", NOON_S + 60)
     await read(world)
 
-    folders, read_at = await world.nailer.pairs.folders((await a_pair(world)).id)
+    folders, read_at = await world.nailer.stores.pairs.folders((await a_pair(world)).id)
 
     assert read_at is not None
     assert {str(folder): one.ups for folder, one in folders.items()} == {"/": 1, "/a": 1}

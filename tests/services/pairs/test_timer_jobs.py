@@ -30,20 +30,20 @@ def upload(world: World, *names: bytes) -> Carry:
 async def a_timer(world: World, carries: Carry, clashes: Clashes = Clashes.STOP) -> Timer:
     ways = (Mail.NEVER, Missed.ONCE, clashes)
     made = NewTimer(world.account_id, None, "Feed", SyncWish(), Compare.SIZE_AND_TIME, DAILY, *ways, carries=carries)
-    return await world.nailer.timer_store.get(await world.nailer.timer_store.add(made))
+    return await world.nailer.stores.timers.get(await world.nailer.stores.timers.add(made))
 
 
 async def run_now(world: World, timer: Timer, count: int = 1) -> TimedJob:
-    await world.nailer.timers.run_now(timer.id)
+    await world.nailer.pairs.timers.run_now(timer.id)
     await let_it_end(world, timer)
-    jobs = await world.nailer.timer_store.jobs(timer.id)
+    jobs = await world.nailer.stores.timers.jobs(timer.id)
     assert len(jobs) == count
     return jobs[0]
 
 
 async def let_it_end(world: World, timer: Timer) -> None:
     async with asyncio.timeout(20):
-        while (await world.nailer.timer_store.get(timer.id)).busy:
+        while (await world.nailer.stores.timers.get(timer.id)).busy:
             await asyncio.sleep(0.02)
 
 
@@ -52,7 +52,7 @@ async def test_what_a_job_carried_goes_up_again_when_it_has_changed(world: World
     write(world.here, "news.html", "news", NOON_S)
     write(world.here, "other.html", "not picked", NOON_S)
     first = await world.upload("feed", "news.html")
-    carries = await world.nailer.timed_jobs.what_of(first.id, world.account_id)
+    carries = await world.nailer.pairs.timer_jobs.what_of(first.id, world.account_id)
     assert carries == upload(world, b"feed", b"news.html")
     timer = await a_timer(world, carries)
     assert timer.carries == carries
@@ -66,7 +66,7 @@ async def test_what_a_job_carried_goes_up_again_when_it_has_changed(world: World
     assert (same.state, same.job_id, same.files) == (RunState.DONE, None, 0)
     assert (changed.state, changed.files, changed.bytes) == (RunState.DONE, 2, 6)
     assert changed.job_id is not None
-    assert (await world.nailer.jobs.get(changed.job_id)).state is JobState.DONE
+    assert (await world.nailer.stores.jobs.get(changed.job_id)).state is JobState.DONE
     assert tree(world.there) == {"feed/a.xml": b"two", "feed/b.xml": b"new", "news.html": b"news"}
 
 
@@ -79,7 +79,7 @@ async def test_what_is_newer_there_or_changed_by_both_is_left(world: World, clas
     write(world.there, "a.html", "theirs", NOON_S + 60)
     write(world.there, "b.html", "newer there", NOON_S + 60)
     write(world.here, "c.html", "sent", NOON_S + 60)
-    before = len(await world.nailer.jobs.ended())
+    before = len(await world.nailer.stores.jobs.ended())
 
     run = await run_now(world, await a_timer(world, upload(world, b"a.html", b"b.html", b"c.html"), clashes))
 
@@ -92,7 +92,7 @@ async def test_what_is_newer_there_or_changed_by_both_is_left(world: World, clas
     }
     assert "1 name: changed on both sides since they were level, /htdocs/a.html." in run.told
     assert "1 name: newer where it would land, /htdocs/b.html." in run.told
-    assert len(await world.nailer.jobs.ended()) == before + (not stops)
+    assert len(await world.nailer.stores.jobs.ended()) == before + (not stops)
 
 
 async def test_a_guarded_folder_and_a_lack_of_room_stop_it_before_anything_is_touched(
@@ -114,7 +114,7 @@ async def test_a_guarded_folder_and_a_lack_of_room_stop_it_before_anything_is_to
     assert "The guarded folder /htdocs/mail would be changed." in guarded.told
     assert "There is no room: 800 B are missing." in short.told
     assert tree(world.there) == {}
-    assert await world.nailer.jobs.ended() == []
+    assert await world.nailer.stores.jobs.ended() == []
 
 
 async def test_a_job_that_needs_you_is_what_became_of_the_run(world: World) -> None:
@@ -127,11 +127,11 @@ async def test_a_job_that_needs_you_is_what_became_of_the_run(world: World) -> N
     assert run.told == ("Not there any more: gone.bin.",)
     world.host.fault = Full(10**9)
     assert run.job_id is not None
-    await world.nailer.jobs.again(run.job_id)
-    world.nailer.runner.wake()
+    await world.nailer.stores.jobs.again(run.job_id)
+    world.nailer.engine.runner.wake()
     await world.ended(run.job_id)
 
-    assert (await world.nailer.timed_jobs.finish(run)).state is RunState.DONE
+    assert (await world.nailer.pairs.timer_jobs.finish(run)).state is RunState.DONE
     assert tree(world.there) == {"film.bin": b"x" * 90_000}
 
 
@@ -140,7 +140,7 @@ async def test_names_that_are_all_gone_and_a_lost_server_are_reported(world: Wor
     assert "is not there any more" in (await run_now(world, timer)).told[0]
     write(world.here, "gone.html")
     world.nailer.settings.routes["ftp.mosslane.example:22"] = "127.0.0.1:1"
-    await world.nailer.pool.close_site(world.site.id)
+    await world.nailer.sites.pool.close_site(world.site.id)
 
     run = await run_now(world, timer, 2)
 
@@ -150,15 +150,15 @@ async def test_names_that_are_all_gone_and_a_lost_server_are_reported(world: Wor
 async def test_no_second_job_begins_while_the_first_is_under_way(world: World) -> None:
     write(world.here, "a.html", "a")
     timer = await a_timer(world, upload(world, b"a.html"))
-    await world.nailer.runner.stop()
+    await world.nailer.engine.runner.stop()
     job_id = await world.plan(SideName.THERE, "a.html")
-    await world.nailer.planning.carry_out(job_id, world.site, Choice.REPLACE)
-    await world.nailer.timer_store.add_job(timer.id, RunState.RUNNING, [], job_id=job_id)
+    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    await world.nailer.stores.timers.add_job(timer.id, RunState.RUNNING, [], job_id=job_id)
 
-    await world.nailer.timers.run_now(timer.id)
+    await world.nailer.pairs.timers.run_now(timer.id)
     await let_it_end(world, timer)
 
-    assert [one.job_id for one in await world.nailer.timer_store.jobs(timer.id)] == [job_id]
+    assert [one.job_id for one in await world.nailer.stores.timers.jobs(timer.id)] == [job_id]
     assert tree(world.there) == {}
 
 
@@ -168,14 +168,14 @@ async def test_a_plan_that_was_written_down_and_never_begun_holds_nothing_up(wor
     write(world.here, "a.html", "a")
     timer = await a_timer(world, upload(world, b"a.html"))
     job_id = await world.plan(SideName.THERE, "a.html")
-    await world.nailer.timer_store.add_job(timer.id, RunState.RUNNING, [], job_id=job_id)
+    await world.nailer.stores.timers.add_job(timer.id, RunState.RUNNING, [], job_id=job_id)
     if gone:
-        await world.nailer.jobs.discard(job_id)
+        await world.nailer.stores.jobs.discard(job_id)
 
     run = await run_now(world, timer, 2)
 
     assert run.state is RunState.DONE
-    assert [one.state for one in await world.nailer.timer_store.jobs(timer.id)] == [RunState.DONE, RunState.STOPPED]
+    assert [one.state for one in await world.nailer.stores.timers.jobs(timer.id)] == [RunState.DONE, RunState.STOPPED]
     assert tree(world.there) == {"a.html": b"a"}
 
 
@@ -197,9 +197,9 @@ async def test_only_carrying_jobs_of_ones_own_become_timers(world: World) -> Non
     carried = await world.upload("b.html")
 
     with pytest.raises(Conflict, match="uploads and downloads"):
-        await world.nailer.timed_jobs.what_of(removal.id, world.account_id)
+        await world.nailer.pairs.timer_jobs.what_of(removal.id, world.account_id)
     with pytest.raises(NotFound):
-        await world.nailer.timed_jobs.what_of(carried.id, world.account_id + 1)
+        await world.nailer.pairs.timer_jobs.what_of(carried.id, world.account_id + 1)
 
 
 async def test_runs_of_long_ago_are_forgotten(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -207,6 +207,6 @@ async def test_runs_of_long_ago_are_forgotten(world: World, monkeypatch: pytest.
     timer = await a_timer(world, upload(world, b"a.html"))
 
     for number in range(5):
-        await world.nailer.timer_store.add_job(timer.id, RunState.DONE, [str(number)])
+        await world.nailer.stores.timers.add_job(timer.id, RunState.DONE, [str(number)])
 
-    assert [one.told for one in await world.nailer.timer_store.jobs(timer.id)] == [("4",), ("3",), ("2",)]
+    assert [one.told for one in await world.nailer.stores.timers.jobs(timer.id)] == [("4",), ("3",), ("2",)]

@@ -50,7 +50,7 @@ async def a_timer(world: World, **values: object) -> Timer:
         Missed.ONCE,
         Clashes.STOP,
     )
-    return await world.nailer.timer_store.get(await world.nailer.timer_store.add(replace(usual, **values)))
+    return await world.nailer.stores.timers.get(await world.nailer.stores.timers.add(replace(usual, **values)))
 
 
 async def until(true: Callable[[], object]) -> None:
@@ -63,15 +63,15 @@ async def run_of(world: World, timer: Timer, count: int = 1) -> Run:
     """The latest run of a timer, once it has had so many and is not busy any more."""
     async with asyncio.timeout(20):
         while True:
-            runs = await world.nailer.pairs.runs_of_timer(timer.id)
-            busy = (await world.nailer.timer_store.get(timer.id)).busy
+            runs = await world.nailer.stores.pairs.runs_of_timer(timer.id)
+            busy = (await world.nailer.stores.timers.get(timer.id)).busy
             if len(runs) >= count and runs[0].state is not RunState.RUNNING and not busy:
                 return runs[0]
             await asyncio.sleep(0.02)
 
 
 async def run_now(world: World, timer: Timer, count: int = 1) -> Run:
-    await world.nailer.timers.run_now(timer.id)
+    await world.nailer.pairs.timers.run_now(timer.id)
     return await run_of(world, timer, count)
 
 
@@ -93,7 +93,7 @@ async def test_a_timer_whose_time_has_come_publishes_by_itself(world: World, dat
 
     assert (run.state, run.flow.up, run.timer_name) == (RunState.DONE, 1, "Every morning")
     assert tree(world.there) == tree(world.here)
-    assert (await world.nailer.timer_store.get(timer.id)).next_at == timer.next_at
+    assert (await world.nailer.stores.timers.get(timer.id)).next_at == timer.next_at
     assert (await run_now(world, timer, 2)).flow.steps == 0
 
 
@@ -142,7 +142,7 @@ async def test_a_guarded_folder_stops_a_timer(world: World) -> None:
 
 async def test_a_server_that_does_not_answer_is_reported(world: World) -> None:
     world.nailer.settings.routes["ftp.mosslane.example:22"] = "127.0.0.1:1"
-    await world.nailer.pool.close_site(world.site.id)
+    await world.nailer.sites.pool.close_site(world.site.id)
 
     run = await run_now(world, await a_timer(world))
 
@@ -158,21 +158,21 @@ async def test_runs_that_were_missed_count_as_one_or_none(
 
     set_due(database, timer, 3 * 86_400)
     async with asyncio.timeout(20):
-        while (now := await world.nailer.timer_store.get(timer.id)).next_at < utc_now() or now.busy:  # type: ignore[operator]
+        while (now := await world.nailer.stores.timers.get(timer.id)).next_at < utc_now() or now.busy:  # type: ignore[operator]
             await asyncio.sleep(0.02)
 
-    assert len(await world.nailer.pairs.runs_of_timer(timer.id)) == runs
+    assert len(await world.nailer.stores.pairs.runs_of_timer(timer.id)) == runs
 
 
 async def test_no_two_runs_of_one_timer_at_once(world: World) -> None:
     timer = await a_timer(world)
-    assert await world.nailer.timer_store.claim_now(timer.id, lease_s=30)
+    assert await world.nailer.stores.timers.claim_now(timer.id, lease_s=30)
 
     with pytest.raises(Conflict):
-        await world.nailer.timers.run_now(timer.id)
+        await world.nailer.pairs.timers.run_now(timer.id)
 
-    assert (await world.nailer.timer_store.get(timer.id)).busy
-    await world.nailer.timer_store.release(timer.id)
+    assert (await world.nailer.stores.timers.get(timer.id)).busy
+    await world.nailer.stores.timers.release(timer.id)
     assert (await run_now(world, timer)).state is RunState.DONE
 
 
@@ -180,16 +180,16 @@ async def test_a_timer_that_is_off_does_not_fire_and_one_that_is_removed_is_gone
     world: World, database: Database
 ) -> None:
     timer = await a_timer(world)
-    await world.nailer.timer_store.switch(timer, on=False)
+    await world.nailer.stores.timers.switch(timer, on=False)
     set_due(database, timer, 1)
     await asyncio.sleep(1.3)
 
-    assert await world.nailer.pairs.runs_of_timer(timer.id) == []
-    await world.nailer.timer_store.switch(timer, on=True)
-    assert (await world.nailer.timer_store.get(timer.id)).next_at == timer.next_at
-    await world.nailer.timer_store.remove(timer.id)
+    assert await world.nailer.stores.pairs.runs_of_timer(timer.id) == []
+    await world.nailer.stores.timers.switch(timer, on=True)
+    assert (await world.nailer.stores.timers.get(timer.id)).next_at == timer.next_at
+    await world.nailer.stores.timers.remove(timer.id)
     with pytest.raises(NotFound):
-        await world.nailer.timer_store.get(timer.id)
+        await world.nailer.stores.timers.get(timer.id)
 
 
 @pytest.mark.parametrize(
@@ -199,8 +199,8 @@ async def test_a_timer_that_is_off_does_not_fire_and_one_that_is_removed_is_gone
 async def test_the_result_is_written_to_who_wants_it(
     world: World, mail: MailHost, wants: Mail, trouble: bool, letters: int
 ) -> None:
-    world.nailer.notify._post = Post("127.0.0.1", mail.port, "nailer@studio.example")
-    await world.nailer.account_store.set_when_done(
+    world.nailer.plans.notices._post = Post("127.0.0.1", mail.port, "nailer@studio.example")
+    await world.nailer.stores.accounts.set_when_done(
         world.account_id, WhenDone("maren@studio.example", write=False, close=False)
     )
     write(world.here, "a.html", "one", NOON_S + 60)
@@ -234,25 +234,25 @@ async def test_changes_here_are_counted_without_asking_the_server(world: World) 
     await level_now(world, {"a.html": "x", "b.html": "y"})
     site_id = world.site.id
     pair_id = (await a_pair(world)).id
-    await until(lambda: world.nailer.unsent.of_pair(pair_id) is not None)
-    assert world.nailer.unsent.of_site(site_id) == 0
+    await until(lambda: world.nailer.pairs.not_sent.of_pair(pair_id) is not None)
+    assert world.nailer.pairs.not_sent.of_site(site_id) == 0
     asked = world.host.requests
 
     write(world.here, "a.html", "changed", NOON_S + 60)
     write(world.here, "sub/new.html", "new")
     write(world.here, "old.bak", "a sieve holds this back")
-    await until(lambda: world.nailer.unsent.of_site(site_id) == 2)
+    await until(lambda: world.nailer.pairs.not_sent.of_site(site_id) == 2)
 
     assert world.host.requests == asked
     await world.run(await world.plan(SideName.THERE, "a.html", "sub"))
-    await until(lambda: world.nailer.unsent.of_site(site_id) == 0)
+    await until(lambda: world.nailer.pairs.not_sent.of_site(site_id) == 0)
 
 
 async def test_a_pair_that_was_never_level_has_nothing_unsent(world: World) -> None:
     pair = await a_pair(world)
     write(world.here, "a.html")
 
-    names, _ = await world.nailer.unsent.changed(pair)
+    names, _ = await world.nailer.pairs.not_sent.changed(pair)
 
     assert names is None
 
@@ -260,8 +260,8 @@ async def test_a_pair_that_was_never_level_has_nothing_unsent(world: World) -> N
 async def test_each_save_goes_up_by_itself_once_it_rests(world: World) -> None:
     await level_now(world, {"a.html": "x", "b.html": "y"})
     pair = await a_pair(world)
-    await world.nailer.pairs.set_sending(pair.id, world.account_id, sends=True, send_after_s=1)
-    world.nailer.unsent.look_again()
+    await world.nailer.stores.pairs.set_sending(pair.id, world.account_id, sends=True, send_after_s=1)
+    world.nailer.pairs.not_sent.look_again()
     write(world.there, "b.html", "theirs", NOON_S + 90)
 
     write(world.here, "a.html", "saved", NOON_S + 60)
@@ -272,4 +272,4 @@ async def test_each_save_goes_up_by_itself_once_it_rests(world: World) -> None:
     )
 
     assert tree(world.there)["b.html"] == b"theirs"
-    await until(lambda: "changed there" in world.nailer.unsent.trouble(pair.id))
+    await until(lambda: "changed there" in world.nailer.pairs.not_sent.trouble(pair.id))

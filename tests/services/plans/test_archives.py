@@ -149,16 +149,16 @@ async def test_what_cannot_be_read_is_said(tmp_path: Path, name: str, content: b
 async def test_the_reading_that_lines_up_is_picked_and_carried(world: World, there: str, without: bool) -> None:
     write(world.there, there, "old")
     nailer = world.nailer
-    made = await nailer.unpack.take("skin.zip", once(a_zip(FILES)))
+    made = await nailer.plans.archives.take("skin.zip", once(a_zip(FILES)))
 
-    job_id = await nailer.planning.unpack(world.account_id, world.site, SideName.THERE, THERE, made, "skin.zip")
+    job_id = await nailer.plans.make.unpack(world.account_id, world.site, SideName.THERE, THERE, made, "skin.zip")
     job = await world.run(job_id)
 
-    assert job.state is JobState.DONE, await nailer.jobs.failures(job_id)
+    assert job.state is JobState.DONE, await nailer.stores.jobs.failures(job_id)
     root = world.there if without else world.there / "harbour"
     assert (root / "skin.css").read_bytes() == b"blue"
     assert (root / "img" / "pier.png").read_bytes() == FILES["harbour/img/pier.png"]
-    back = await nailer.planning.take_job_back(world.account_id, job_id)
+    back = await nailer.plans.make.take_job_back(world.account_id, job_id)
     assert (await world.run(back)).state is JobState.DONE
     assert tree(world.there) == {there: b"old"}
 
@@ -166,4 +166,4 @@ async def test_the_reading_that_lines_up_is_picked_and_carried(world: World, the
 async def test_a_place_that_nobody_unpacked_is_not_found(world: World) -> None:
     for token in ("0" * 16, "../../etc", ""):
         with pytest.raises(NotFound):
-            world.nailer.unpack.place(token)
+            world.nailer.plans.archives.place(token)

@@ -17,7 +17,7 @@ from tests.world import World
 
 
 async def read(world: World, job_id: int) -> PlanToRead:
-    return await world.nailer.plan_reader.read(job_id, world.site, limit=4)
+    return await world.nailer.plans.reader.read(job_id, world.site, limit=4)
 
 
 async def test_windows_change_nothing_of_what_is_read(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -62,9 +62,9 @@ async def test_the_room_in_a_package_is_its_size_less_what_lies_in_it(world: Wor
     site = replace(world.site, package_bytes=10_000)
     job_id = await world.plan(SideName.THERE, "b.txt")
 
-    found = await world.nailer.rooms.reckon(site, await world.nailer.jobs.get(job_id))
+    found = await world.nailer.plans.room.reckon(site, await world.nailer.stores.jobs.get(job_id))
 
-    assert world.nailer.rooms.reckons(site, found.plan.job)
+    assert world.nailer.plans.room.reckons(site, found.plan.job)
     assert found.used == Used(7_500, 4, whole=True)  # two files, and the folders htdocs and old
     assert (found.plan.job.room_bytes, found.plan.fit) == (2_500, Fit.SHORT)
     assert found.plan.need.short_by(2_500) == 500
@@ -77,7 +77,7 @@ async def test_files_go_one_after_another_where_a_package_has_room_for_that_only
     site = replace(world.site, package_bytes=7_000)
     job_id = await world.plan(SideName.THERE, "a.txt", "b.txt")
 
-    found = await world.nailer.rooms.reckon(site, await world.nailer.jobs.get(job_id))
+    found = await world.nailer.plans.room.reckon(site, await world.nailer.stores.jobs.get(job_id))
 
     assert found.plan.fit is Fit.IN_ORDER
     assert found.plan.job.one_by_one
@@ -89,8 +89,8 @@ async def test_a_folder_that_cannot_be_read_makes_the_count_a_least(world: World
     world.host.fault = ShutFolder(b"closed")
     job_id = await world.plan(SideName.THERE, "b.txt")
 
-    found = await world.nailer.rooms.reckon(
-        replace(world.site, package_bytes=10_000), await world.nailer.jobs.get(job_id)
+    found = await world.nailer.plans.room.reckon(
+        replace(world.site, package_bytes=10_000), await world.nailer.stores.jobs.get(job_id)
     )
 
     assert found.used == Used(0, 2, whole=False)

@@ -37,12 +37,12 @@ def shell(world: World) -> World:
 
 
 async def unpack(world: World, name: str, *, without_top: bool | None = None) -> tuple[Staged, int]:
-    staged = await world.nailer.on_server.unpack(world.site, THERE.child(name.encode()))
-    job_id = await world.nailer.planning.unpacked_there(
+    staged = await world.nailer.plans.server.unpack(world.site, THERE.child(name.encode()))
+    job_id = await world.nailer.plans.make.unpacked_there(
         world.account_id, world.site, staged.folder, THERE, name, without_top
     )
     assert (await world.run(job_id)).state is JobState.DONE
-    await world.nailer.notify._clear(await world.nailer.jobs.get(job_id))
+    await world.nailer.plans.notices._clear(await world.nailer.stores.jobs.get(job_id))
     return staged, job_id
 
 
@@ -68,7 +68,7 @@ async def test_what_an_archive_replaces_is_kept_and_comes_back(shell: World) -> 
 
     _, job_id = await unpack(shell, "site.zip")
     assert (shell.there / "index.html").read_text() == "new one"
-    await shell.run(await shell.nailer.planning.take_job_back(shell.account_id, job_id))
+    await shell.run(await shell.nailer.plans.make.take_job_back(shell.account_id, job_id))
 
     assert tree(shell.there) == before
 
@@ -141,7 +141,7 @@ async def test_an_account_without_a_shell_is_told_so(world: World) -> None:
 async def test_clearing_removes_nothing_but_what_was_unpacked(shell: World) -> None:
     write(shell.there, "skins/a.css", "a")
 
-    await shell.nailer.on_server.clear(shell.site, THERE.child(b"skins"))
+    await shell.nailer.plans.server.clear(shell.site, THERE.child(b"skins"))
 
     assert (shell.there / "skins" / "a.css").exists()
 
@@ -150,7 +150,7 @@ async def test_clearing_removes_nothing_but_what_was_unpacked(shell: World) -> N
 async def test_names_are_packed_here_and_that_can_be_taken_back(world: World, ending: str) -> None:
     write(world.here, "sub/a.txt", "a")
     write(world.here, "b.txt", "b")
-    pack = world.nailer.one_change.pack
+    pack = world.nailer.files.change.pack
     name = f"both.{ending}".encode()
 
     path = await pack(world.account_id, world.site, HERE, [b"sub", b"b.txt"], name)
@@ -164,9 +164,9 @@ async def test_names_are_packed_here_and_that_can_be_taken_back(world: World, en
             assert {one.name for one in archive if one.isfile()} == {"sub/a.txt", "b.txt"}
     with pytest.raises(AlreadyThere):
         await pack(world.account_id, world.site, HERE, [b"b.txt"], name)
-    (change,) = await world.nailer.changes.of_path(world.site.id, SideName.HERE, path)
+    (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.HERE, path)
     assert change.what is What.MADE
-    job_id = await world.nailer.planning.take_change_back(world.account_id, world.site, change)
+    job_id = await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
     assert job_id is not None
     await world.ended(job_id)
     assert set(tree(world.here)) == {"sub/a.txt", "b.txt"}
@@ -176,4 +176,4 @@ async def test_an_archive_of_an_unknown_kind_is_not_begun(world: World) -> None:
     write(world.here, "b.txt", "b")
 
     with pytest.raises(InvalidInput, match="ends in"):
-        await world.nailer.one_change.pack(world.account_id, world.site, HERE, [b"b.txt"], b"both.rar")
+        await world.nailer.files.change.pack(world.account_id, world.site, HERE, [b"b.txt"], b"both.rar")

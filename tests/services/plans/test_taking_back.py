@@ -18,14 +18,18 @@ from tests.world import THERE, World
 
 
 async def edit(world: World, name: bytes, text: str) -> None:
-    draft = (await world.nailer.edit.open(world.account_id, world.site, SideName.THERE, THERE.child(name))).draft
-    await world.nailer.edit.type(draft, text, None)
-    saved = await world.nailer.edit.save(await world.nailer.edit.own(world.account_id, draft.id), world.site)
+    draft = (
+        await world.nailer.editing.drafts.open(world.account_id, world.site, SideName.THERE, THERE.child(name))
+    ).draft
+    await world.nailer.editing.drafts.type(draft, text, None)
+    saved = await world.nailer.editing.drafts.save(
+        await world.nailer.editing.drafts.own(world.account_id, draft.id), world.site
+    )
     assert saved.done, saved
 
 
 async def oldest(world: World) -> Change:
-    return (await world.nailer.changes.latest(world.site.id))[-1]
+    return (await world.nailer.stores.changes.latest(world.site.id))[-1]
 
 
 async def test_everything_since_a_moment_goes_back_newest_first(world: World) -> None:
@@ -36,14 +40,14 @@ async def test_everything_since_a_moment_goes_back_newest_first(world: World) ->
     await edit(world, b"a.html", "third, and longer")
     write(world.here, "new.html", "new")
     await world.upload("new.html")
-    await world.nailer.one_change.rename(
+    await world.nailer.files.change.rename(
         world.account_id, world.site, SideName.THERE, THERE.child(b"new.html"), b"other.html"
     )
     await world.remove(SideName.THERE, "gone")
-    reading = await world.nailer.permit.read(world.account_id, world.site, SideName.THERE, THERE, [b"a.html"])
-    await world.ended(await world.nailer.permit.carry_out(world.site, reading, AccessWish("600", "")))
+    reading = await world.nailer.files.access.read(world.account_id, world.site, SideName.THERE, THERE, [b"a.html"])
+    await world.ended(await world.nailer.files.access.carry_out(world.site, reading, AccessWish("600", "")))
 
-    job_id = await world.nailer.planning.take_back_since(world.account_id, world.site, await oldest(world))
+    job_id = await world.nailer.plans.make.take_back_since(world.account_id, world.site, await oldest(world))
     job = await world.run(job_id)
 
     assert job.state is JobState.DONE
@@ -58,8 +62,8 @@ async def test_what_others_changed_since_is_left_and_said(world: World) -> None:
     await edit(world, b"b.html", "B!")
     write(world.there, "b.html", "somebody else's", NOON_S + 99)
 
-    job_id = await world.nailer.planning.take_back_since(world.account_id, world.site, await oldest(world))
-    plan = await world.nailer.plan_reader.read(job_id, world.site)
+    job_id = await world.nailer.plans.make.take_back_since(world.account_id, world.site, await oldest(world))
+    plan = await world.nailer.plans.reader.read(job_id, world.site)
     left = [item for item in plan.items if item.verdict is Verdict.LEFT]
     assert [item.target.name for item in left] == [b"b.html"]
     assert "changed since" in left[0].reason
@@ -71,9 +75,9 @@ async def test_only_what_came_after_the_moment_goes_back(world: World) -> None:
     write(world.there, "a.html", "first")
     await edit(world, b"a.html", "second")
     await edit(world, b"a.html", "third, longer")
-    newest = (await world.nailer.changes.latest(world.site.id))[0]
+    newest = (await world.nailer.stores.changes.latest(world.site.id))[0]
 
-    await world.run(await world.nailer.planning.take_back_since(world.account_id, world.site, newest))
+    await world.run(await world.nailer.plans.make.take_back_since(world.account_id, world.site, newest))
 
     assert tree(world.there) == {"a.html": b"second"}
 
@@ -83,13 +87,13 @@ async def test_kept_copies_beyond_their_size_go_oldest_first(world: World) -> No
     write(world.there, "b.html", "b" * 5000)
     await edit(world, b"a.html", "A")
     await edit(world, b"b.html", "B")
-    contents, stored = await world.nailer.changes.kept_room()
+    contents, stored = await world.nailer.stores.changes.kept_room()
     assert contents == 2
 
-    gone = await world.nailer.keeping.limit(None, stored - 1)
+    gone = await world.nailer.plans.kept.limit(None, stored - 1)
 
     assert gone == 1
-    changes = {one.path.name: one for one in await world.nailer.changes.latest(world.site.id)}
+    changes = {one.path.name: one for one in await world.nailer.stores.changes.latest(world.site.id)}
     assert not changes[b"a.html"].can_be_taken_back
     assert changes[b"b.html"].can_be_taken_back
     kept = list((world.nailer.settings.home / "kept").rglob("*.zst"))
@@ -99,13 +103,13 @@ async def test_kept_copies_beyond_their_size_go_oldest_first(world: World) -> No
 async def test_kept_copies_beyond_their_age_go(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
     write(world.there, "a.html", "a")
     await edit(world, b"a.html", "A!")
-    assert await world.nailer.keeping.limit(30, None) == 0
+    assert await world.nailer.plans.kept.limit(30, None) == 0
 
     monkeypatch.setattr("nailer.services.plans.kept_copies.utc_now", lambda: utc_now() + timedelta(days=31))
-    assert await world.nailer.keeping.tidy() == 1
-    assert (await world.nailer.changes.kept_room())[0] == 0
+    assert await world.nailer.plans.kept.tidy() == 1
+    assert (await world.nailer.stores.changes.kept_room())[0] == 0
     with pytest.raises(InvalidInput):
-        await world.nailer.keeping.limit(0, None)
+        await world.nailer.plans.kept.limit(0, None)
 
 
 async def test_changes_are_found_by_path_person_and_side(world: World) -> None:
@@ -113,7 +117,7 @@ async def test_changes_are_found_by_path_person_and_side(world: World) -> None:
     write(world.here, "b.html", "b")
     await edit(world, b"a_1.html", "A!")
     await world.upload("b.html")
-    latest = world.nailer.changes.latest
+    latest = world.nailer.stores.changes.latest
 
     assert [one.path.name for one in await latest(world.site.id, wanted="a_1")] == [b"a_1.html"]
     assert await latest(world.site.id, wanted="a%1") == []

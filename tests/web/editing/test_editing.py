@@ -137,7 +137,7 @@ def test_nobody_reads_anothers_draft(maren: Visitor) -> None:
     site = maren.open_site()
     write(maren.there, "a.txt", "a")
     draft = open_file(maren, site, "a.txt")
-    maren.client.portal.call(maren.nailer.accounts.make, "tam", "a-longer-password")  # type: ignore[union-attr]
+    maren.client.portal.call(maren.nailer.people.accounts.make, "tam", "a-longer-password")  # type: ignore[union-attr]
     maren.client.cookies.clear()
     maren.client.post("/sign-in", data={"name": "tam", "password": "a-longer-password"})
 

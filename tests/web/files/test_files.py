@@ -34,7 +34,7 @@ def ended(maren: Visitor, job: str) -> JobState:
     portal = maren.client.portal
     assert portal is not None
     while True:
-        state = portal.call(maren.nailer.jobs.get, int(job)).state
+        state = portal.call(maren.nailer.stores.jobs.get, int(job)).state
         if state in ENDED:
             return state
         time.sleep(0.02)
@@ -86,10 +86,10 @@ def test_blanks_round_what_was_pasted_are_dropped_but_not_in_a_password(maren: V
     portal = maren.client.portal
     assert portal is not None
 
-    stored = portal.call(maren.nailer.sites.get, int(site.rsplit("/", 1)[1]))
+    stored = portal.call(maren.nailer.stores.sites.get, int(site.rsplit("/", 1)[1]))
 
     assert (stored.host, stored.user_name) == ("ftp.mosslane.example", "seedlib")
-    assert portal.call(maren.nailer.sites.secrets, stored).password == " sow-and-reap "
+    assert portal.call(maren.nailer.stores.sites.secrets, stored).password == " sow-and-reap "
 
 
 def test_no_page_shows_a_secret(maren: Visitor) -> None:
@@ -119,8 +119,8 @@ def test_a_changed_key_stops_until_a_person_says_that_the_host_confirmed_it(mare
     portal.call(maren.host.stop)
     maren.host.host_key = type(maren.host)(maren.there, "x").host_key
     portal.call(maren.host.start)
-    portal.call(maren.nailer.pool.close_site, 1)
-    portal.call(maren.nailer.pool.close_site, int(site.rsplit("/", 1)[1]))
+    portal.call(maren.nailer.sites.pool.close_site, 1)
+    portal.call(maren.nailer.sites.pool.close_site, int(site.rsplit("/", 1)[1]))
 
     met = maren.post(f"{site}/open")
     assert "another identity" in met.text

@@ -175,7 +175,7 @@ def test_a_server_that_is_away_is_said_with_what_can_be_done(maren: Visitor) -> 
     maren.nailer.settings.routes["ftp.mosslane.example:22"] = "127.0.0.1:1"
     portal = maren.client.portal
     assert portal is not None
-    portal.call(maren.nailer.pool.close_site, int(site.rpartition("/")[2]))
+    portal.call(maren.nailer.sites.pool.close_site, int(site.rpartition("/")[2]))
 
     token = maren.post(f"/pairs/{pair}/read", {"compare": "size"}).json()["token"]
     told: dict[str, Any] = {}
@@ -194,7 +194,7 @@ def test_a_reading_is_nobody_elses(maren: Visitor) -> None:
     plan = read(maren, pair_of(maren, opened(maren)))
     portal = maren.client.portal
     assert portal is not None
-    portal.call(maren.nailer.accounts.make, "tam", "a-long-password")
+    portal.call(maren.nailer.people.accounts.make, "tam", "a-long-password")
     maren.post_form("/sign-out")
     maren.client.post("/sign-in", data={"name": "tam", "password": "a-long-password"})
 

@@ -95,7 +95,7 @@ def test_jobs_are_paused_moved_up_gone_on_with_and_stopped(maren: Visitor) -> No
     site = maren.open_site()
     portal = maren.client.portal
     assert portal is not None
-    portal.call(maren.nailer.runner.stop)
+    portal.call(maren.nailer.engine.runner.stop)
     write(maren.here, "a.txt", "a")
     job = plan_of(maren.post(f"{site}/plans/carry", wish("a.txt", to_side="there")).text)
     maren.post(f"/plans/{job}/carry-out", {"choice": "replace"})
@@ -113,14 +113,16 @@ def test_a_mail_tells_when_all_is_done(maren: Visitor) -> None:
     mail = MailHost()
     mail.start()
     try:
-        maren.nailer.notify._post = maren.nailer.notify._post.__class__("127.0.0.1", mail.port, "nailer@studio.example")
+        maren.nailer.plans.notices._post = maren.nailer.plans.notices._post.__class__(
+            "127.0.0.1", mail.port, "nailer@studio.example"
+        )
         assert maren.post("/jobs/when-done", {"mail": "not an address", "write": True}).status_code == 422
         wishes = {"mail": "maren@gorsegannet.example", "write": True, "close": True}
         assert maren.post("/jobs/when-done", wishes).status_code == 200
         site = maren.open_site()
         write(maren.here, "a.txt", "a")
         assert carry(maren, site, "there", "a.txt") is JobState.DONE
-        while not mail.letters or maren.nailer.pool.open_lines:
+        while not mail.letters or maren.nailer.sites.pool.open_lines:
             time.sleep(0.02)
     finally:
         mail.stop()

@@ -25,7 +25,7 @@ async def first_event(world: World, since: int) -> tuple[int, dict[str, Any]]:
 
 async def test_what_ended_before_a_page_listened_is_heard_once(world: World) -> None:
     write(world.here, "a.html")
-    asked_for = world.nailer.live.version
+    asked_for = world.nailer.engine.live.version
     job = await world.upload("a.html")
 
     number, heard = await first_event(world, asked_for)
@@ -40,7 +40,7 @@ async def test_a_page_of_before_a_restart_hears_what_ended_since(world: World) -
     write(world.here, "a.html")
     job = await world.upload("a.html")
 
-    _, heard = await first_event(world, world.nailer.live.version + 1000)
+    _, heard = await first_event(world, world.nailer.engine.live.version + 1000)
 
     assert [one["id"] for one in heard["ended"]] == [job.id]
 
@@ -67,9 +67,9 @@ async def test_a_job_that_ends_while_the_lists_are_read_is_in_one_of_them(
 
     state(JobState.RUNNING)
     monkeypatch.setattr(Work, "rows", and_then_it_ends)
-    first = await world.nailer.jobs.overview()
+    first = await world.nailer.stores.jobs.overview()
     state(JobState.NEEDS_YOU)
-    second = await world.nailer.jobs.overview()
+    second = await world.nailer.stores.jobs.overview()
 
     assert [one.id for one in first.active] == [job.id]
     assert first.needing_you == second.active == []

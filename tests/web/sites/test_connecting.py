@@ -40,7 +40,7 @@ def try_it(maren: Visitor, **fields: str) -> list[dict[str, Any]]:
 
 def site_of(maren: Visitor, address: str) -> Any:
     assert maren.client.portal is not None
-    return maren.client.portal.call(maren.nailer.sites.get, int(address.rsplit("/", 1)[1]))
+    return maren.client.portal.call(maren.nailer.stores.sites.get, int(address.rsplit("/", 1)[1]))
 
 
 def test_a_letter_is_read_and_its_secret_masked_in_the_text(maren: Visitor) -> None:
@@ -121,7 +121,7 @@ def test_connecting_once_stores_no_secret(maren: Visitor) -> None:
     stored = site_of(maren, site)
     assert stored.fleeting
     assert maren.client.portal is not None
-    assert maren.client.portal.call(maren.nailer.sites.secrets, stored).password is None
+    assert maren.client.portal.call(maren.nailer.stores.sites.secrets, stored).password is None
     assert "Only for now" in maren.get("/sites").text
     met = maren.post(f"{site}/open")
     key = re.search(r'name="public_key" value="([^"]+)"', met.text)
@@ -219,7 +219,7 @@ def test_a_blank_is_cut_off_a_stored_password_only_when_asked(maren: Visitor) ->
     maren.post_form(f"{site}/settings", **site_form(password="", trim_password="yes"))
 
     assert maren.client.portal is not None
-    assert maren.client.portal.call(maren.nailer.sites.secrets, site_of(maren, site)).password == "sow-and-reap"
+    assert maren.client.portal.call(maren.nailer.stores.sites.secrets, site_of(maren, site)).password == "sow-and-reap"
 
 
 def test_one_sign_in_serves_several_sites_and_is_changed_once(maren: Visitor) -> None:
@@ -231,7 +231,7 @@ def test_one_sign_in_serves_several_sites_and_is_changed_once(maren: Visitor) ->
     maren.post_form(f"{copy}/settings", **site_form(name="Copy", password="a-new-one"))
     portal = maren.client.portal
     assert portal is not None
-    assert portal.call(maren.nailer.sites.secrets, site_of(maren, site)).password == "a-new-one"
+    assert portal.call(maren.nailer.stores.sites.secrets, site_of(maren, site)).password == "a-new-one"
     page = maren.get(f"{site}/remove").text
     assert "nothing of its sign-in: 1 other site uses it" in page
 
@@ -241,9 +241,9 @@ def test_sites_are_arranged_in_groups_that_nest(maren: Visitor) -> None:
     maren.post_form("/groups", name="Clients")
     portal = maren.client.portal
     assert portal is not None
-    (clients,) = portal.call(maren.nailer.sites.groups)
+    (clients,) = portal.call(maren.nailer.stores.sites.groups)
     maren.post_form("/groups", name="Staging", parent_id=str(clients.id))
-    staging = next(group for group in portal.call(maren.nailer.sites.groups) if group.name == "Staging")
+    staging = next(group for group in portal.call(maren.nailer.stores.sites.groups) if group.name == "Staging")
     order = [
         {"site": int(two.rsplit("/", 1)[1]), "group": staging.id},
         {"site": int(one.rsplit("/", 1)[1]), "group": None},
@@ -274,7 +274,7 @@ def test_sites_go_out_without_secrets_and_come_back(maren: Visitor) -> None:
     maren.post_form("/sites/import", text=text, take="yes", site_0="yes")
     portal = maren.client.portal
     assert portal is not None
-    (after,) = portal.call(maren.nailer.sites.all)
+    (after,) = portal.call(maren.nailer.stores.sites.all)
 
     assert (after.name, after.charset, after.document_roots) == (before.name, before.charset, before.document_roots)
     assert (after.start_here, after.guarded) == (before.start_here, before.guarded)
@@ -286,7 +286,7 @@ def test_a_client_configuration_of_openssh_is_taken_in(maren: Visitor) -> None:
     maren.post_form("/sites/import", text=text, take="yes", site_0="yes")
     portal = maren.client.portal
     assert portal is not None
-    (site,) = portal.call(maren.nailer.sites.all)
+    (site,) = portal.call(maren.nailer.stores.sites.all)
 
     assert (site.name, site.host, site.port, site.key_file) == ("sea", "ftp.sea.example", 2200, "~/.ssh/sea")
 
@@ -375,7 +375,7 @@ def test_a_raw_command_needs_a_yes_and_never_touches_the_line(maren: Visitor) ->
         assert "214" in answer
         assert "FTP, not encrypted" in maren.get("/sites").text
     finally:
-        portal.call(maren.nailer.pool.close)
+        portal.call(maren.nailer.sites.pool.close)
         portal.call(host.stop)
 
 
@@ -392,7 +392,7 @@ def test_the_go_to_box_knows_actions(maren: Visitor) -> None:
 def test_a_password_kept_for_the_session_is_gone_after_signing_out(maren: Visitor) -> None:
     site = maren.add_site(password_kept="session")
     assert maren.client.portal is not None
-    assert maren.client.portal.call(maren.nailer.sites.secrets, site_of(maren, site)).password is None
+    assert maren.client.portal.call(maren.nailer.stores.sites.secrets, site_of(maren, site)).password is None
     met = maren.post(f"{site}/open")
     key = re.search(r'name="public_key" value="([^"]+)"', met.text)
     assert key is not None

@@ -84,7 +84,7 @@ def verdict(
     """What the answers say of a content that was sent. `is_program`: the server runs the file, so its text is not what is
     sent. `before` is the hash of what was there earlier.
 
-    >>> one = Fetched(How.PLAIN, "https://skerryferries.example/", 200, b"new")
+    >>> one = Fetched(FetchedHow.PLAIN, "https://skerryferries.example/", 200, b"new")
     >>> verdict(b"new", [one]).sentence
     'Visitors get what is on the server now.'
     """
@@ -213,9 +213,9 @@ def broke(before: Fetched, after: Fetched) -> str:
     """Why a watched page counts as broken by a change between two fetches; empty where it does not.
 
     >>> page = "https://skerryferries.example/"
-    >>> broke(Fetched(How.PLAIN, page, 200, b"", 900), Fetched(How.PLAIN, page, 500, b"", 40))
+    >>> broke(Fetched(FetchedHow.PLAIN, page, 200, b"", 900), Fetched(FetchedHow.PLAIN, page, 500, b"", 40))
     'answers 500; before it answered 200'
-    >>> broke(Fetched(How.PLAIN, page, 500, b"", 9), Fetched(How.PLAIN, page, 500, b"", 9))
+    >>> broke(Fetched(FetchedHow.PLAIN, page, 500, b"", 9), Fetched(FetchedHow.PLAIN, page, 500, b"", 9))
     ''
     """
     if before.status is None or before.status >= 400:

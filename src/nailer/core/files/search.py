@@ -49,7 +49,7 @@ class SearchWanted:
     def fits(self, entry: Entry) -> bool:
         """True where everything fits that an entry tells by itself; `inside` is not looked at.
 
-        >>> Wanted(name="*.php", least_bytes=10).fits(Entry(b"index.PHP", Kind.FILE, 12))
+        >>> SearchWanted(name="*.php", least_bytes=10).fits(Entry(b"index.PHP", Kind.FILE, 12))
         True
         """
         return (

@@ -95,7 +95,7 @@ def check_item(now: ItemState, after: ItemState) -> ItemState:
 def ended_as(*, failed: int, waiting: int, wish: JobWish = JobWish.GO_ON) -> JobState:
     """How a job ends, or pauses, from what became of its items and what was wanted of it.
 
-    >>> ended_as(failed=0, waiting=0, wish=Wish.PAUSE)
+    >>> ended_as(failed=0, waiting=0, wish=JobWish.PAUSE)
     <JobState.DONE: 'done'>
     """
     if wish is JobWish.STOP:

@@ -107,7 +107,7 @@ class RuleGroup:
     def words(self) -> str:
         """A sentence's second half. Nested groups stand in brackets.
 
-        >>> Group(How.ALL, (Match(Test.KIND, "picture"), Match(Test.LARGER, "8000000"))).words
+        >>> RuleGroup(CountedAs.ALL, (Match(Test.KIND, "picture"), Match(Test.LARGER, "8000000"))).words
         'is a picture and is larger than 8.0 MB'
         """
         joined = (" and " if self.how is CountedAs.ALL else " or ").join(_bracketed(one, "words") for one in self.parts)
@@ -427,7 +427,7 @@ def _check_of_group(group: RuleGroup, now_ns: int) -> _Check:
 def rule_data(condition: Condition) -> dict[str, Any]:
     """A condition as JSON values.
 
-    >>> rule_data(Group(How.ANY, (Match(Test.PATTERN, "*.tmp"),)))
+    >>> rule_data(RuleGroup(CountedAs.ANY, (Match(Test.PATTERN, "*.tmp"),)))
     {'how': 'any', 'parts': [{'test': 'pattern', 'value': '*.tmp'}]}
     """
     if isinstance(condition, Match):
@@ -529,7 +529,7 @@ def read_ignore(text: str) -> ReadIgnore:
 def ignore_text(sieve: Sieve) -> str:
     """A sieve in the style of ignore files. What that style cannot say stands there as a remark.
 
-    >>> print(ignore_text(Sieve("Litter", Group(How.ANY, (Match(Test.PATTERN, "*.tmp"),)), ("keep.tmp",))), end="")
+    >>> print(ignore_text(Sieve("Litter", RuleGroup(CountedAs.ANY, (Match(Test.PATTERN, "*.tmp"),)), ("keep.tmp",))), end="")
     # Litter
     *.tmp
     !keep.tmp

@@ -19,8 +19,8 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.words import size_text
 from nailer.engine.live import LiveJobs
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotEditable, NotFound
-from nailer.services.files.browse import Browse
-from nailer.services.plans.prepared import PreparedFiles, Write
+from nailer.services.files import Browse
+from nailer.services.plans import PreparedFiles, Write
 from nailer.sides.side import Side, is_there
 from nailer.store.drafts import Draft, DraftStore, OpenDraft
 from nailer.store.jobs import JobStore

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import secrets
 import ssl
-from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -15,10 +14,11 @@ import httpx2
 from blake3 import blake3
 
 from nailer.core.check.live import Fetched, FetchedHow, LiveVerdict, keeps, trouble_in, verdict
+from nailer.core.connecting.routes import Route
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, address_of
 from nailer.errors import FileMissing, InvalidInput
-from nailer.services.files.browse import Browse
+from nailer.services.files import Browse
 from nailer.store.sites import Site
 
 _WITHIN_S = 15.0
@@ -27,8 +27,6 @@ _MOST_MOVES = 5
 _BEGINS = 400
 _READ_BYTES = 200_000
 _PROGRAMS = (b".php", b".phtml", b".cgi", b".pl", b".py", b".rb", b".sh", b".asp", b".aspx", b".shtml")
-
-Route = Callable[[str, int], tuple[str, int]]
 
 
 class LiveCheck:

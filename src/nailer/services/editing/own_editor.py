@@ -22,8 +22,8 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.plans.plan import Choice
 from nailer.engine.live import LiveJobs
 from nailer.errors import Conflict, FileMissing, InvalidInput, NailerError, NotFound
-from nailer.services.files.browse import Browse
-from nailer.services.plans.make import PlanMaker
+from nailer.services.files import Browse
+from nailer.services.plans import PlanMaker
 from nailer.sides.here import HereSide
 from nailer.store.database import utc_now
 from nailer.store.drafts import DraftStore, OwnFile

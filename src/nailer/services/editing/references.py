@@ -13,8 +13,8 @@ from nailer.core.files.names import good_name, names_text
 from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of, shown_name
 from nailer.core.words import count_text
 from nailer.errors import AlreadyThere, FileMissing, InvalidInput, TransferError
-from nailer.services.files.browse import Browse
-from nailer.services.plans.prepared import PreparedFiles, Rename, Write
+from nailer.services.files import Browse
+from nailer.services.plans import PreparedFiles, Rename, Write
 from nailer.sides.side import Side, walk
 from nailer.store.sites import Site
 

@@ -18,8 +18,8 @@ from nailer.errors import InvalidInput
 from nailer.services.editing.drafts import Drafts, Saved
 from nailer.services.editing.live_check import LiveCheck
 from nailer.services.editing.references import roots_of
-from nailer.services.files.browse import Browse
-from nailer.services.plans.make import PlanMaker
+from nailer.services.files import Browse
+from nailer.services.plans import PlanMaker
 from nailer.sides.side import is_there
 from nailer.store.changes import ChangeStore
 from nailer.store.drafts import Draft, DraftStore, Ways
@@ -27,6 +27,8 @@ from nailer.store.jobs import JobStore
 from nailer.store.sites import Site
 
 _MOST_FOLDERS = 40
+_LONGEST_ADDRESS = 2000
+_NO_ADDRESS = "A web address begins with http:// or https://."
 _BACK_WITHIN_S = 120.0
 
 
@@ -70,6 +72,17 @@ class Saving:
         self._check = check
         self._browse = browse
         self._live = live
+
+    async def ways(self, site_id: int) -> Ways:
+        """How a site is edited: what saving does, which pages are watched, how its cache is emptied."""
+        return await self._drafts.ways(site_id)
+
+    async def write_ways(self, site_id: int, ways: Ways) -> None:
+        """Raises InvalidInput where an address is none that can be fetched."""
+        for address in (*ways.watched, *([ways.purge_address] if ways.purge_address else [])):
+            if not address.lower().startswith(("http://", "https://")) or len(address) > _LONGEST_ADDRESS:
+                raise InvalidInput(f"{address[:80]} cannot be used. {_NO_ADDRESS}")
+        await self._drafts.write_ways(site_id, ways)
 
     async def save(self, draft: Draft, site: Site, *, despite_errors: bool = False) -> Careful:
         """Save a draft as its site wants it saved. Raises InvalidInput."""

@@ -21,11 +21,8 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.errors import InvalidInput, NailerError, NotSupported, TransferError
 from nailer.services.editing.live_check import LiveCheck
-from nailer.services.files.access import AccessPlans
-from nailer.services.files.browse import Browse
-from nailer.services.plans.make import PlanMaker
-from nailer.services.plans.prepared import PreparedFiles, Write
-from nailer.services.plans.server_commands import ServerCommands
+from nailer.services.files import AccessPlans, Browse
+from nailer.services.plans import PlanMaker, PreparedFiles, ServerCommands, Write
 from nailer.sides.side import Side, walk
 from nailer.store.sites import Site
 

@@ -1,1 +1,50 @@
 """Seeing and changing single files: browsing, search, access, guarded folders, trees, sieves."""
+
+from __future__ import annotations
+
+from nailer.services.files.access import AccessPlans, AccessReading
+from nailer.services.files.browse import Browse, Ledger
+from nailer.services.files.contents_compared import ComparedEnd, ContentComparer, content_hash
+from nailer.services.files.contents_shown import Compared, compared
+from nailer.services.files.door import Files
+from nailer.services.files.download import file_to_fetch, tarred, zipped
+from nailer.services.files.guarded import GuardedFolders
+from nailer.services.files.pair_ends import PairEnds, side_of, top_of
+from nailer.services.files.preview import ShownAs, caption, kind_of, preview
+from nailer.services.files.search import Hit, Passed, search
+from nailer.services.files.second_look import looked_again
+from nailer.services.files.sieves import OnPair, SieveBook
+from nailer.services.files.trees import Progress, kinds_by_content, read_tree
+
+__all__ = [
+    "AccessPlans",
+    "AccessReading",
+    "Browse",
+    "Compared",
+    "ComparedEnd",
+    "ContentComparer",
+    "Files",
+    "GuardedFolders",
+    "Hit",
+    "Ledger",
+    "OnPair",
+    "PairEnds",
+    "Passed",
+    "Progress",
+    "ShownAs",
+    "SieveBook",
+    "caption",
+    "compared",
+    "content_hash",
+    "file_to_fetch",
+    "kind_of",
+    "kinds_by_content",
+    "looked_again",
+    "preview",
+    "read_tree",
+    "search",
+    "side_of",
+    "tarred",
+    "top_of",
+    "zipped",
+]

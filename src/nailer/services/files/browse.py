@@ -19,7 +19,7 @@ from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Listing, NotWhole
 from nailer.core.pairs.sync import last_standing
 from nailer.core.plans.sieve import Sieves
-from nailer.core.words import when_text
+from nailer.core.words import aware, when_text
 from nailer.errors import ConnectionDropped, FileMissing, TransferError
 from nailer.services.files.second_look import looked_again
 from nailer.sides.connection import Lane
@@ -27,7 +27,6 @@ from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore, pair_key
-from nailer.store.database import aware
 from nailer.store.pairs import Pair, PairStore
 from nailer.store.sieves import SieveStore
 from nailer.store.sites import Site

@@ -8,7 +8,7 @@ import time
 from collections import OrderedDict
 from collections.abc import Sequence
 from contextlib import aclosing
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nailer.core.check.references import references, refers, target_of
 from nailer.core.files.entry import SideName
@@ -23,7 +23,7 @@ from nailer.services.files.trees import Progress, kinds_by_content, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
 from nailer.store.pairs import Pair, PairStore
-from nailer.store.sieves import SieveStore
+from nailer.store.sieves import SieveStore, StoredSieve
 from nailer.store.sites import Site
 
 _KEPT_S = 120.0
@@ -54,11 +54,46 @@ class _Trees:
 
 
 class SieveBook:
+    """The stored sieves, what holds where, and what one catches on real trees."""
+
     def __init__(self, store: SieveStore, pairs: PairStore, ends: PairEnds) -> None:
         self._store = store
         self._pairs = pairs
         self._ends = ends
         self._trees: OrderedDict[int, _Trees] = OrderedDict()
+
+    async def all(self) -> list[StoredSieve]:
+        """All sieves, in their order."""
+        return await self._store.all()
+
+    async def get(self, sieve_id: int) -> StoredSieve:
+        """Raises NotFound."""
+        return await self._store.get(sieve_id)
+
+    async def add(self, sieve: Sieve) -> int:
+        """Store a new sieve; return its number."""
+        return await self._store.add(sieve)
+
+    async def write(self, sieve_id: int, sieve: Sieve) -> None:
+        """Change a stored sieve. Raises NotFound."""
+        await self._store.get(sieve_id)
+        await self._store.write(replace(sieve, id=sieve_id))
+
+    async def order(self, sieve_ids: Sequence[int]) -> None:
+        """Put sieves in this order; those that are not named keep theirs behind."""
+        await self._store.order(sieve_ids)
+
+    async def switch(self, sieve_id: int, *, on: bool) -> None:
+        """Switch a sieve on or off without losing it. Raises NotFound."""
+        await self._store.switch((await self._store.get(sieve_id)).sieve.id, on=on)
+
+    async def remove(self, sieve_id: int) -> None:
+        """Raises NotFound."""
+        await self._store.remove((await self._store.get(sieve_id)).sieve.id)
+
+    async def begin(self) -> None:
+        """A Nailer without any sieve and any pair begins with those of the house."""
+        await self._store.begin_with_house()
 
     async def of_pair(self, pair: Pair) -> list[Sieve]:
         return await self._store.of_pair(pair.id)

@@ -15,7 +15,7 @@ from nailer.core.files.search import SearchWanted
 from nailer.core.files.tree import Below
 from nailer.core.pairs.sync import SyncRow
 from nailer.errors import TransferError
-from nailer.services.files.contents_compared import ComparedEnd
+from nailer.services.files import ComparedEnd
 from nailer.sides.side import CHUNK_BYTES
 
 _LARGEST_BYTES = 256 * 1024

@@ -19,8 +19,7 @@ from nailer.core.files.tree import Below, Tree
 from nailer.core.plans.sieve import Sieves
 from nailer.engine.live import LiveJobs
 from nailer.errors import NailerError
-from nailer.services.files.sieves import SieveBook
-from nailer.services.files.trees import Progress, read_tree
+from nailer.services.files import Progress, SieveBook, read_tree
 from nailer.services.pairs.sync import Sync
 from nailer.sides.here import HereSide
 from nailer.store.changes import ChangeStore

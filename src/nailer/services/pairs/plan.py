@@ -29,8 +29,7 @@ from nailer.core.plans.room import Fit, need_of
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import count_text
 from nailer.errors import NailerError
-from nailer.services.files.pair_ends import top_of
-from nailer.services.files.trees import Progress
+from nailer.services.files import Progress, top_of
 from nailer.store.pairs import Pair
 
 

@@ -62,17 +62,23 @@ from nailer.errors import (
     TransferError,
     WrongKind,
 )
-from nailer.services.files.contents_compared import ComparedEnd, ContentComparer, content_hash
-from nailer.services.files.guarded import GuardedFolders
-from nailer.services.files.pair_ends import PairEnds, side_of, top_of
-from nailer.services.files.second_look import looked_again
-from nailer.services.files.sieves import SieveBook
-from nailer.services.files.trees import kinds_by_content, read_tree
+from nailer.services.files import (
+    ComparedEnd,
+    ContentComparer,
+    GuardedFolders,
+    PairEnds,
+    SieveBook,
+    content_hash,
+    kinds_by_content,
+    looked_again,
+    read_tree,
+    side_of,
+    top_of,
+)
 from nailer.services.pairs.choices import Choices
 from nailer.services.pairs.line_ends import unequal_in_line_ends
 from nailer.services.pairs.plan import SyncPlan, empty_plan
-from nailer.services.plans.prepared import PreparedFiles, Write
-from nailer.services.plans.target import folder_items, missing_folders, room_at
+from nailer.services.plans import PreparedFiles, Write, folder_items, missing_folders, room_at
 from nailer.sides.connection import Lane
 from nailer.store.changes import ChangeStore, baseline_row
 from nailer.store.jobs import JobStore, NewItem, NewJob

@@ -23,8 +23,7 @@ from nailer.core.plans.room import Fit
 from nailer.core.words import count_text, size_text
 from nailer.engine.live import LiveJobs
 from nailer.errors import Conflict, NailerError, NotFound
-from nailer.services.plans.make import PlanMaker
-from nailer.services.plans.read import PlanReader, PlanToRead
+from nailer.services.plans import PlanMaker, PlanReader, PlanToRead
 from nailer.store.changes import ChangeStore, pair_key
 from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.sites import Site, SiteStore

@@ -10,21 +10,22 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import Counter
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import structlog
 
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RUN_WORDS, RunState
-from nailer.core.pairs.sync import Doing, Flow
+from nailer.core.pairs.sync import Doing, Flow, Removals
 from nailer.core.words import count_text, size_text
-from nailer.errors import Conflict, NailerError, StoreUnavailable
+from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable
 from nailer.services.pairs.plan import SyncPlan
 from nailer.services.pairs.sync import Sync
 from nailer.services.pairs.timer_jobs import TimerJobs
-from nailer.services.plans.notices import Notices
+from nailer.services.plans import Notices
 from nailer.store.pairs import NewRun, PairStore, Run
-from nailer.store.timers import TimedJob, Timer, TimerStore
+from nailer.store.timers import NewTimer, TimedJob, Timer, TimerStore
 
 _log = structlog.get_logger()
 
@@ -43,6 +44,51 @@ class Timers:
         self._notify = notify
         self._loop: asyncio.Task[None] | None = None
         self._runs: set[asyncio.Task[None]] = set()
+
+    async def all(self) -> list[Timer]:
+        """All timers."""
+        return await self._store.all()
+
+    async def get(self, timer_id: int) -> Timer:
+        """Raises NotFound."""
+        return await self._store.get(timer_id)
+
+    async def add_for_job(self, timer: NewTimer, job_id: int) -> int:
+        """A timer that does again what a job did; return its number. Raises NotFound, Conflict, InvalidInput."""
+        self._check(timer, asks=False)
+        carries = await self._timed.what_of(job_id, timer.account_id)
+        return await self._store.add(replace(timer, pair_id=None, carries=carries))
+
+    async def add_for_pair(self, timer: NewTimer, pair_id: int) -> int:
+        """A timer that brings a pair level; return its number. Raises NotFound, InvalidInput."""
+        self._check(timer, asks=timer.wish.removals is Removals.ASK)
+        return await self._store.add(replace(timer, pair_id=(await self._pairs.get(pair_id)).id))
+
+    async def change(self, timer_id: int, timer: NewTimer, *, of_pair: bool) -> None:
+        """Change a timer; one that is off stays off. Raises NotFound, InvalidInput."""
+        self._check(timer, asks=of_pair and timer.wish.removals is Removals.ASK)
+        was_on = (await self._store.get(timer_id)).on
+        await self._store.write(timer_id, timer)
+        await self._store.switch(await self._store.get(timer_id), on=was_on)
+
+    async def switch(self, timer_id: int, *, on: bool) -> None:
+        """Switch a timer on or off. Raises NotFound."""
+        await self._store.switch(await self._store.get(timer_id), on=on)
+
+    async def remove(self, timer_id: int) -> None:
+        """Raises NotFound."""
+        await self._store.remove((await self._store.get(timer_id)).id)
+
+    async def jobs(self, timer_id: int, limit: int) -> list[TimedJob]:
+        """The last runs of a timer that carries, brought up to date, newest first."""
+        return [await self._timed.finish(job) for job in await self._store.jobs(timer_id, limit)]
+
+    @staticmethod
+    def _check(timer: NewTimer, *, asks: bool) -> None:
+        if not timer.name:
+            raise InvalidInput("Give the timer a name.")
+        if asks:
+            raise InvalidInput("Nobody is there to be asked: say whether removals follow.")
 
     def start(self) -> None:
         self._loop = asyncio.create_task(self._watch())

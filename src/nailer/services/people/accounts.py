@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import re
 import secrets
 from datetime import timedelta
 
@@ -13,7 +14,7 @@ from argon2.exceptions import InvalidHashError, VerificationError
 from nailer.core.jobs.retry import next_delay
 from nailer.core.words import span_text
 from nailer.errors import InvalidInput, NotAllowed
-from nailer.store.accounts import AccountStore, Session
+from nailer.store.accounts import AccountStore, Session, WhenDone
 from nailer.store.database import utc_now
 
 _FREE_TRIES = 3
@@ -21,9 +22,12 @@ _LONGEST_WAIT_S = 300.0
 _SHORTEST_PASSWORD = 10
 _LONGEST_PASSWORD = 1000
 _LONGEST_NAME = 80
+_MAIL = re.compile(r"[^@\s<>,;\"\x00-\x1f]+@[^@\s<>,;\"\x00-\x1f]+")
 
 
 class Accounts:
+    """Names, passwords and sessions."""
+
     def __init__(self, store: AccountStore, *, session_hours: int, hasher: PasswordHasher | None = None) -> None:
         self._store = store
         self._session_hours = session_hours
@@ -68,6 +72,16 @@ class Accounts:
 
     async def sign_out(self, token: str) -> None:
         await self._store.end_session(_hash(token))
+
+    async def when_done(self, account_id: int) -> WhenDone:
+        """What a person wants to happen when all jobs have ended."""
+        return await self._store.when_done(account_id)
+
+    async def set_when_done(self, account_id: int, wishes: WhenDone) -> None:
+        """Raises InvalidInput where a mail is wanted and its address is none."""
+        if wishes.write and not _MAIL.fullmatch(wishes.mail):
+            raise InvalidInput("Write the address that the mail is to go to, like maren@gorsegannet.example.")
+        await self._store.set_when_done(account_id, wishes)
 
     async def _check_wait(self, who: str) -> None:
         refused = await self._store.refusal(who)

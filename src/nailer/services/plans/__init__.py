@@ -1,1 +1,42 @@
 """Many-file actions: plans made and read, uploads, archives, removal, room, kept copies, notices."""
+
+from __future__ import annotations
+
+from nailer.engine.live import InFlight, LiveJob
+from nailer.services.plans.archives import Archives, Unpacked, is_archive
+from nailer.services.plans.door import Plans
+from nailer.services.plans.make import Dropped, PlanMaker
+from nailer.services.plans.notices import Notices, Post
+from nailer.services.plans.prepared import PreparedFiles, Rename, Write
+from nailer.services.plans.read import PlanReader, PlanToRead
+from nailer.services.plans.server_commands import ServerCommands, Staged
+from nailer.services.plans.target import folder_items, missing_folders, room_at
+from nailer.store.changes import Change
+from nailer.store.jobs import FailureGroup, Item, Job
+
+__all__ = [
+    "Archives",
+    "Change",
+    "Dropped",
+    "FailureGroup",
+    "InFlight",
+    "Item",
+    "Job",
+    "LiveJob",
+    "Notices",
+    "PlanMaker",
+    "PlanReader",
+    "PlanToRead",
+    "Plans",
+    "Post",
+    "PreparedFiles",
+    "Rename",
+    "ServerCommands",
+    "Staged",
+    "Unpacked",
+    "Write",
+    "folder_items",
+    "is_archive",
+    "missing_folders",
+    "room_at",
+]

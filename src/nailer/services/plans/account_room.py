@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 
 from nailer.core.files.entry import SideName
 from nailer.core.plans.room import Fit
-from nailer.services.files.browse import Browse
+from nailer.services.files import Browse
 from nailer.services.plans.read import PlanReader, PlanToRead
 from nailer.sides.connection import Lane
 from nailer.sides.side import walk

@@ -22,7 +22,7 @@ from nailer.core.words import count_text, size_text, span_text
 from nailer.engine.parts import cleared
 from nailer.engine.swap import settled
 from nailer.errors import NailerError, TransferError
-from nailer.services.files.browse import Browse
+from nailer.services.files import Browse
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side, is_there
 from nailer.store.parts import Part, PartStore

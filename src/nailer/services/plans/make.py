@@ -31,8 +31,7 @@ from nailer.core.plans.sieve import Sieves
 from nailer.engine.runner import Runner
 from nailer.engine.swap import tries_renaming
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound, NotKnown, TransferError, WrongKind
-from nailer.services.files.browse import Browse
-from nailer.services.files.sieves import SieveBook
+from nailer.services.files import Browse, SieveBook
 from nailer.services.plans.archives import Archives, Unpacked
 from nailer.services.plans.target import folder_items, missing_folders, room_at
 from nailer.sides.side import Side, walk

@@ -11,7 +11,7 @@ from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.plans.plan import Action, Verdict
 from nailer.core.words import count_text
-from nailer.services.files.browse import Browse
+from nailer.services.files import Browse
 from nailer.store.changes import ChangeStore, pair_key
 from nailer.store.jobs import Item, Job
 from nailer.store.sites import Site
@@ -47,7 +47,7 @@ class Known:
         return ", ".join(parts)
 
 
-class Removals:
+class RemovalCheck:
     def __init__(self, browse: Browse, changes: ChangeStore, *, keep_largest_bytes: int) -> None:
         self._browse = browse
         self._changes = changes

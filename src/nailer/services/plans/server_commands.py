@@ -16,7 +16,7 @@ from nailer.core.files.names import is_staging_name, staging_name
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.words import size_text
 from nailer.errors import InvalidInput, NoSpaceLeft, NotSupported, ServerFailed
-from nailer.services.files.browse import Browse
+from nailer.services.files import Browse
 from nailer.sides.connection import Ran
 from nailer.sides.pool import Pool
 from nailer.store.sites import Site

@@ -14,7 +14,7 @@ from nailer.core.plans.plan import Action
 from nailer.engine.live import InFlight, LiveJob
 from nailer.engine.runner import LEASE_S, JobRun, Runner, Tools
 from nailer.errors import Conflict, NailerError, NotFound
-from nailer.services.files.browse import Browse
+from nailer.services.files import Browse
 from nailer.store.jobs import Item, Job, JobStore
 
 _GONE_AFTER_S = 60.0

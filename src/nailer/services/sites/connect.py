@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import asdict, replace
 
 from nailer.core.connecting.passwords import PasswordKept
+from nailer.core.connecting.routes import Route
 from nailer.errors import AnswerNeeded, IdentityChanged, LoginRefused, TransferError
 from nailer.services.sites.questions import who_to_ask
 from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage, Wanted, nobody_answers
@@ -20,7 +21,6 @@ from nailer.sides.sftp.side import host_keys
 from nailer.sides.wire import Wire
 from nailer.store.sites import Pinned, Secrets, Site, SiteStore
 
-Route = Callable[[str, int], tuple[str, int]]
 Heard = Callable[[Stage, str], None]
 
 

@@ -321,13 +321,13 @@ def routes(ports: dict[str, dict[str, int]]) -> dict[str, str]:
 
 async def remember(nailer: Nailer, home: Path) -> None:
     """Fill the store: the account, the sites in their groups, the identities that were met, and the baseline."""
-    await nailer.accounts.make(PERSON, PASSWORD)
-    clients = await nailer.sites.add_group("Island clients", position=0)
-    staging = await nailer.sites.add_group("Staging", clients, position=0)
-    own = await nailer.sites.add_group("Own", position=1)
+    await nailer.people.accounts.make(PERSON, PASSWORD)
+    clients = await nailer.stores.sites.add_group("Island clients", position=0)
+    staging = await nailer.stores.sites.add_group("Staging", clients, position=0)
+    own = await nailer.stores.sites.add_group("Own", position=1)
     key_text = (home / "hosts" / "personal.key").read_text()
     hosts = {host.name: host for host in HOSTS}
-    skerry = await nailer.sites.add(
+    skerry = await nailer.stores.sites.add(
         _site(hosts["skerry"], "Skerry Ferries", "studio/skerry/htdocs", clients, "blue", guarded=("/logs", "/mail")),
         Secrets(password=hosts["skerry"].password, private_key=key_text),
     )
@@ -335,37 +335,39 @@ async def remember(nailer: Nailer, home: Path) -> None:
         _site(hosts["northlight"], "Northlight Observatory", "studio/northlight", clients, "violet"),
         protocol=Protocol.FTP_TLS,
     )
-    await nailer.sites.add(northlight, Secrets(password=hosts["northlight"].password))
+    await nailer.stores.sites.add(northlight, Secrets(password=hosts["northlight"].password))
     moss = replace(
         _site(hosts["moss"], "Moss Lane Seed Library", "studio/mosslane", clients, "green"),
         protocol=Protocol.FTP,
         charset="iso-8859-1",
     )
-    await nailer.sites.add(moss, Secrets(password=hosts["moss"].password))
-    stage = await nailer.sites.add(
+    await nailer.stores.sites.add(moss, Secrets(password=hosts["moss"].password))
+    stage = await nailer.stores.sites.add(
         _site(hosts["staging"], "Skerry Ferries, staging", "studio/skerry-stage", staging, "slate"),
         Secrets(private_key=key_text),
     )
-    await nailer.sites.add(
+    await nailer.stores.sites.add(
         _site(hosts["gorse"], "Gorse & Gannet", "studio/gorse", own, "rust"), Secrets(password=hosts["gorse"].password)
     )
     known = host_key(asyncssh.read_private_key(os.fspath(home / "hosts" / "staging.key")).convert_to_public())
-    await nailer.sites.pin(hosts["staging"].server, 22, known, trusted_by=None, how="fingerprint compared")
+    await nailer.stores.sites.pin(hosts["staging"].server, 22, known, trusted_by=None, how="fingerprint compared")
     former = host_key(asyncssh.generate_private_key("ssh-ed25519").convert_to_public())
-    await nailer.sites.pin(hosts["gorse"].server, 22, former, trusted_by=None, how="accepted when it was shown")
+    await nailer.stores.sites.pin(hosts["gorse"].server, 22, former, trusted_by=None, how="accepted when it was shown")
     pem = (home / "hosts" / "northlight.pem").read_text().partition("-----END PRIVATE KEY-----\n")[2]
-    await nailer.sites.pin(
+    await nailer.stores.sites.pin(
         hosts["northlight"].server, 21, identity_of_pem(pem), trusted_by=None, how="fingerprint compared"
     )
-    await nailer.changes.write_baselines(list(_baseline(skerry.id, home)))
+    await nailer.stores.changes.write_baselines(list(_baseline(skerry.id, home)))
     await _remember_pairs(nailer, skerry, stage)
 
 
 async def _remember_pairs(nailer: Nailer, skerry: Site, stage: Site) -> None:
     """The pairs of the everyday site, a sieve for what the studio works with, and a timer."""
-    await nailer.sieves.begin_with_house()
-    pair = await nailer.pairs.add(skerry.id, skerry.start_here, skerry.start_there, "htdocs")
-    await nailer.pairs.add(skerry.id, stage.start_there, skerry.start_there, "staging to live", other_site_id=stage.id)
+    await nailer.stores.sieves.begin_with_house()
+    pair = await nailer.stores.pairs.add(skerry.id, skerry.start_here, skerry.start_there, "htdocs")
+    await nailer.stores.pairs.add(
+        skerry.id, stage.start_there, skerry.start_there, "staging to live", other_site_id=stage.id
+    )
     rule = RuleGroup(
         CountedAs.ANY,
         (
@@ -374,11 +376,11 @@ async def _remember_pairs(nailer: Nailer, skerry: Site, stage: Site) -> None:
             Match(Test.PATTERN, "**/_drafts/"),
         ),
     )
-    sieve = await nailer.sieves.add(Sieve("Working files", rule, ("press/*.tif",)))
-    await nailer.pairs.pick_sieves(pair.id, [sieve])
-    account = await nailer.account_store.by_name(PERSON)
+    sieve = await nailer.stores.sieves.add(Sieve("Working files", rule, ("press/*.tif",)))
+    await nailer.stores.pairs.pick_sieves(pair.id, [sieve])
+    account = await nailer.stores.accounts.by_name(PERSON)
     if account is not None:
-        await nailer.timer_store.add(
+        await nailer.stores.timers.add(
             NewTimer(
                 account_id=account.id,
                 pair_id=pair.id,

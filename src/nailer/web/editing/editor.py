@@ -6,9 +6,9 @@ import os
 import re
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Depends
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
@@ -19,16 +19,36 @@ from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.core.files.templates import new_text
 from nailer.core.files.text import ENDS, TextForm, decoded, text_of
 from nailer.errors import FileMissing, InvalidInput, NotEditable, NotFound
-from nailer.services.editing.saving import Careful
-from nailer.services.files.contents_shown import compared
-from nailer.store.changes import Change
-from nailer.store.drafts import Draft
-from nailer.store.sites import Site
+from nailer.services.editing import Careful, Draft
+from nailer.services.files import compared
+from nailer.services.plans import Change
+from nailer.services.sites import Site
 from nailer.web.shell import urls
+from nailer.web.shell.doors import (
+    EditingDoor,
+    FilesDoor,
+    PlansDoor,
+    SignedIn,
+    SitesDoor,
+    TheSite,
+    editing_of,
+    files_of,
+    plans_of,
+    session_of,
+    sites_of,
+)
 from nailer.web.shell.forms import NewFileWish, OwnFileWish, QueryValues, SaveWish, StoreAsWish, TypedText, typed_name
-from nailer.web.shell.pages import nailer_of, render, routed, session_of
+from nailer.web.shell.pages import render, routed
 
 router = APIRouter()
+
+
+async def _own(request: Request, draft_id: int) -> Draft:
+    editing = editing_of(request)
+    return await editing.drafts.own(session_of(request).account_id, draft_id)
+
+
+OwnDraft = Annotated[Draft, Depends(_own)]
 
 _LINE = re.compile(rb"(?P<name>.+):(?P<line>\d+)")
 _MOST_VERSIONS = 30
@@ -44,14 +64,14 @@ class Version:
 
 
 @router.get("/sites/{site_id}/edit")
-async def editor_page(request: Request, site_id: int) -> Response:
+async def editor_page(
+    request: Request, site_id: int, site: TheSite, editing: EditingDoor, session: SignedIn
+) -> Response:
     """A file in the editor. A path that ends in `:218` opens at that line."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     query = QueryValues(request)
-    side, path, account_id = query.side(), query.need_path("path"), session_of(request).account_id
+    side, path, account_id = query.side(), query.need_path("path"), session.account_id
     try:
-        opened = await nailer.edit.open(account_id, site, side, path)
+        opened = await editing.drafts.open(account_id, site, side, path)
     except FileMissing:
         found = _LINE.fullmatch(path.name)
         if found is None:
@@ -72,8 +92,8 @@ async def editor_page(request: Request, site_id: int) -> Response:
             section="files",
         )
     draft = opened.draft
-    ways = await nailer.drafts.ways(site_id)
-    files = await nailer.edit.open_files(account_id)
+    ways = await editing.saving.ways(site_id)
+    files = await editing.drafts.open_files(account_id)
     return render(
         request,
         "editing/editor.html",
@@ -94,88 +114,100 @@ async def editor_page(request: Request, site_id: int) -> Response:
 
 
 @router.get("/drafts")
-async def drafts_page(request: Request) -> Response:
+async def drafts_page(request: Request, editing: EditingDoor, session: SignedIn) -> Response:
     """Every file that is open, those with unsaved changes first."""
-    files = await nailer_of(request).edit.open_files(session_of(request).account_id)
+    files = await editing.drafts.open_files(session.account_id)
     unsaved = [one for one in files if one.has_changes]
     rest = [one for one in files if not one.has_changes]
-    own = nailer_of(request).own_files.of_account(session_of(request).account_id)
+    own = editing.own.of_account(session.account_id)
     leaving = QueryValues(request).text("leaving") == "1"
     return render(request, "editing/drafts.html", unsaved=unsaved, rest=rest, own=own, leaving=leaving)
 
 
 @router.post("/sites/{site_id}/own-files")
-async def begin_own(request: Request, site_id: int, wish: OwnFileWish) -> Response:
+async def begin_own(
+    request: Request, wish: OwnFileWish, site: TheSite, files: FilesDoor, editing: EditingDoor, session: SignedIn
+) -> Response:
     """Bring a file here and watch it: the person edits it with a program of their own."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     path = SitePath.of_token(wish.path)
-    nailer.guards.check(session_of(request).account_id, site, SideName.THERE, path)
-    own = await nailer.own_files.begin(session_of(request).account_id, site, path, sends=wish.sends)
-    return JSONResponse({"place": os.fspath(nailer.here.on_disk(own.here)), "sends": own.sends})
+    files.guarded.check(session.account_id, site, SideName.THERE, path)
+    own = await editing.own.begin(session.account_id, site, path, sends=wish.sends)
+    return JSONResponse({"place": os.fspath(files.here.on_disk(own.here)), "sends": own.sends})
 
 
 @router.post("/own-files/{own_id}/{act}")
-async def act_own(request: Request, own_id: int, act: Literal["send", "sends", "offers", "let-go"]) -> Response:
+async def act_own(
+    request: Request,
+    own_id: int,
+    act: Literal["send", "sends", "offers", "let-go"],
+    editing: EditingDoor,
+    session: SignedIn,
+) -> Response:
     """Send what was saved; send each save from now on, or offer it; or watch the file no longer."""
-    nailer = nailer_of(request)
-    own = await nailer.own_files.get(session_of(request).account_id, own_id)
+    own = await editing.own.get(session.account_id, own_id)
     if act == "send":
-        own = await nailer.own_files.send(own)
+        own = await editing.own.send(own)
         return JSONResponse({"trouble": own.trouble})
     if act == "let-go":
-        await nailer.own_files.let_go(own)
+        await editing.own.let_go(own)
     else:
-        await nailer.own_files.set_sends(own, sends=act == "sends")
+        await editing.own.set_sends(own, sends=act == "sends")
     return JSONResponse({"trouble": ""})
 
 
 @router.post("/sites/{site_id}/new-file")
-async def new_file(request: Request, site_id: int, wish: NewFileWish) -> Response:
+async def new_file(
+    request: Request, site_id: int, wish: NewFileWish, site: TheSite, editing: EditingDoor, session: SignedIn
+) -> Response:
     """A file from nothing, or from a small template: open in the editor, not yet saved."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     name = typed_name(wish.name)
     path = SitePath.of_token(wish.folder).child(name)
     text = new_text(shown_name(name), wish.template)
-    await nailer.edit.begin_new(session_of(request).account_id, site, wish.side, path, text)
+    await editing.drafts.begin_new(session.account_id, site, wish.side, path, text)
     return JSONResponse({"href": urls.edit(site_id, wish.side, path)})
 
 
 @router.post("/drafts/{draft_id}/text")
-async def typed(request: Request, draft_id: int, wish: TypedText) -> Response:
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
+async def typed(request: Request, draft: OwnDraft, wish: TypedText, editing: EditingDoor) -> Response:
     if wish.based_on and wish.based_on != draft.version:
         # Another page of the same person saved it: this page's text belongs to another beginning.
         return JSONResponse({"has_changes": True, "stale": True, "version": draft.version})
-    changed = await nailer.edit.type(draft, wish.text, wish.history)
+    changed = await editing.drafts.type(draft, wish.text, wish.history)
     return JSONResponse({"has_changes": changed, "stale": False, "version": draft.version})
 
 
 @router.post("/drafts/{draft_id}/save")
-async def save(request: Request, draft_id: int, wish: SaveWish) -> Response:
+async def save(
+    request: Request,
+    draft_id: int,
+    draft: OwnDraft,
+    wish: SaveWish,
+    sites: SitesDoor,
+    files: FilesDoor,
+    editing: EditingDoor,
+) -> Response:
     """Put the draft in its place. JSON says how that ended, and what a person may do."""
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
-    site = await nailer.sites.get(draft.site_id)
-    nailer.guards.check(draft.account_id, site, draft.side, draft.path)
+    site = await sites.book.get(draft.site_id)
+    files.guarded.check(draft.account_id, site, draft.side, draft.path)
     if wish.based_on != draft.version:
         if wish.base is None:
             return JSONResponse({"stale": True, "done": False})
-        draft = await nailer.edit.count_from(draft, wish.base, wish.text)
+        draft = await editing.drafts.count_from(draft, wish.base, wish.text)
     else:
-        await nailer.edit.type(draft, wish.text, wish.history)
-        draft = await nailer.edit.own(draft.account_id, draft_id)
-    ended = await nailer.saving.save(draft, site, despite_errors=wish.despite_errors)
-    version = (await nailer.edit.own(draft.account_id, draft_id)).version
+        await editing.drafts.type(draft, wish.text, wish.history)
+        draft = await editing.drafts.own(draft.account_id, draft_id)
+    ended = await editing.saving.save(draft, site, despite_errors=wish.despite_errors)
+    version = (await editing.drafts.own(draft.account_id, draft_id)).version
     return JSONResponse(_told(ended, draft.form) | {"stale": False, "version": version})
 
 
 @router.get("/drafts/{draft_id}/merge")
-async def merge(request: Request, draft_id: int) -> Response:
+async def merge(
+    request: Request, draft: OwnDraft, sites: SitesDoor, plans: PlansDoor, editing: EditingDoor
+) -> Response:
     """Mine and theirs, joined where they can be; what touches the same lines side by side."""
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
-    found, theirs = await nailer.edit.merge(draft, await nailer.sites.get(draft.site_id))
-    others = await nailer.changes.of_path(draft.site_id, draft.side, draft.path, 1)
+    found, theirs = await editing.drafts.merge(draft, await sites.book.get(draft.site_id))
+    others = await plans.changes.of_path(draft.site_id, draft.side, draft.path, 1)
     by = next((one.account_name for one in others if one.account_name), None)
     return render(
         request,
@@ -193,51 +225,51 @@ async def merge(request: Request, draft_id: int) -> Response:
 
 
 @router.post("/drafts/{draft_id}/settle")
-async def settle(request: Request, draft_id: int, wish: TypedText) -> Response:
+async def settle(
+    request: Request, draft_id: int, draft: OwnDraft, wish: TypedText, sites: SitesDoor, editing: EditingDoor
+) -> Response:
     """The merge was decided. JSON: what is there now, which the draft counts from."""
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
-    await nailer.edit.settle(draft, await nailer.sites.get(draft.site_id), wish.text)
-    draft = await nailer.edit.own(draft.account_id, draft_id)
+    await editing.drafts.settle(draft, await sites.book.get(draft.site_id), wish.text)
+    draft = await editing.drafts.own(draft.account_id, draft_id)
     base = (decoded(draft.base) or ("", draft.form))[0]
     return JSONResponse({"base": base, "form": draft.form.words, "version": draft.version})
 
 
 @router.post("/drafts/{draft_id}/as-new")
-async def as_new(request: Request, draft_id: int) -> Response:
-    await nailer_of(request).edit.as_new(await _own(request, draft_id))
+async def as_new(request: Request, draft_id: int, editing: EditingDoor) -> Response:
+    await editing.drafts.as_new(await _own(request, draft_id))
     return JSONResponse({"ok": True, "version": (await _own(request, draft_id)).version})
 
 
 @router.post("/drafts/{draft_id}/store-as")
-async def store_as(request: Request, draft_id: int, wish: StoreAsWish) -> Response:
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
+async def store_as(
+    request: Request, draft_id: int, draft: OwnDraft, wish: StoreAsWish, editing: EditingDoor
+) -> Response:
     form = TextForm(wish.encoding, wish.mark, wish.line_end)
-    await nailer.edit.store_as(draft, form)
+    await editing.drafts.store_as(draft, form)
     return JSONResponse({"words": form.words, "version": (await _own(request, draft_id)).version})
 
 
 @router.post("/drafts/{draft_id}/close")
-async def close(request: Request, draft_id: int) -> Response:
+async def close(request: Request, draft: OwnDraft, sites: SitesDoor, editing: EditingDoor) -> Response:
     """Close a file; what was not saved is let go. JSON: where to go from here."""
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
-    await nailer.edit.drop(draft)
-    rest = [one for one in await nailer.edit.open_files(draft.account_id) if one.site_id == draft.site_id]
+    await editing.drafts.drop(draft)
+    rest = [one for one in await editing.drafts.open_files(draft.account_id) if one.site_id == draft.site_id]
     href = (
         urls.edit(draft.site_id, rest[-1].side, rest[-1].path)
         if rest
-        else _folder(await nailer.sites.get(draft.site_id), draft)
+        else _folder(await sites.book.get(draft.site_id), draft)
     )
     return JSONResponse({"href": href})
 
 
 @router.post("/drafts/{draft_id}/check")
-async def check(request: Request, draft_id: int, wish: TypedText) -> Response:
+async def check(request: Request, draft: OwnDraft, wish: TypedText, sites: SitesDoor, editing: EditingDoor) -> Response:
     """What is wrong in the text as it is typed now, by offsets, and who else has the file before them."""
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
-    site = await nailer.sites.get(draft.site_id)
+    site = await sites.book.get(draft.site_id)
     found = findings(shown_name(draft.path.name), wish.text, draft.form)
-    found += await nailer.saving.missing(site, draft.side, draft.path, wish.text, draft.form)
-    others = await nailer.edit.others(draft)
+    found += await editing.saving.missing(site, draft.side, draft.path, wish.text, draft.form)
+    others = await editing.drafts.others(draft)
     return JSONResponse(
         {
             "findings": [
@@ -250,23 +282,21 @@ async def check(request: Request, draft_id: int, wish: TypedText) -> Response:
 
 
 @router.get("/drafts/{draft_id}/beside")
-async def beside(request: Request, draft_id: int) -> Response:
+async def beside(request: Request, draft: OwnDraft, sites: SitesDoor) -> Response:
     """The versions, anew."""
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
-    site = await nailer.sites.get(draft.site_id)
+    site = await sites.book.get(draft.site_id)
     return render(request, "editing/_versions.html", site=site, draft=draft, **await _beside(request, site, draft))
 
 
 @router.post("/drafts/{draft_id}/live")
-async def live(request: Request, draft_id: int) -> Response:
+async def live(request: Request, draft: OwnDraft, sites: SitesDoor) -> Response:
     """What visitors get. The site's cache is asked to let it go first, where it has an address for that."""
-    nailer, draft = nailer_of(request), await _own(request, draft_id)
-    site = await nailer.sites.get(draft.site_id)
+    site = await sites.book.get(draft.site_id)
     return await live_answer(request, site, draft.path, purge=QueryValues(request).text("purge") == "1")
 
 
 async def live_answer(request: Request, site: Site, path: SitePath, *, purge: bool) -> Response:
-    nailer = nailer_of(request)
+    plans, editing = plans_of(request), editing_of(request)
     address = address_of(path, site.document_roots)
     if address is None:
         return render(
@@ -279,17 +309,17 @@ async def live_answer(request: Request, site: Site, path: SitePath, *, purge: bo
             purged="",
             can_purge=False,
         )
-    ways = await nailer.drafts.ways(site.id)
-    purged = await nailer.live_check.purge(ways.purge_address, address) if purge and ways.purge_address else ""
-    before = next((one.before_hash for one in await nailer.changes.of_path(site.id, SideName.THERE, path, 1)), None)
-    verdict, answers = await nailer.live_check.of_file(site, path, before)
+    ways = await editing.saving.ways(site.id)
+    purged = await editing.live_check.purge(ways.purge_address, address) if purge and ways.purge_address else ""
+    before = next((one.before_hash for one in await plans.changes.of_path(site.id, SideName.THERE, path, 1)), None)
+    verdict, answers = await editing.live_check.of_file(site, path, before)
     return render(
         request,
         "editing/_live.html",
         verdict=verdict,
         answers=answers,
         address=address,
-        link=routed(nailer, address),
+        link=routed(request, address),
         purged=purged,
         can_purge=bool(ways.purge_address),
     )
@@ -305,59 +335,54 @@ async def version_text(request: Request, draft_id: int, version: str) -> Respons
 
 
 @router.get("/drafts/{draft_id}/compare/{one}/{other}")
-async def compare(request: Request, draft_id: int, one: str, other: str) -> Response:
+async def compare(request: Request, draft: OwnDraft, one: str, other: str) -> Response:
     """Any two versions, line by line."""
-    draft = await _own(request, draft_id)
     found = compared(await _version(request, draft, one), await _version(request, draft, other))
     return render(request, "shell/_differences.html", compared=found, sides=None)
 
 
-async def _own(request: Request, draft_id: int) -> Draft:
-    return await nailer_of(request).edit.own(session_of(request).account_id, draft_id)
-
-
 async def _version(request: Request, draft: Draft, version: str) -> bytes:
-    nailer = nailer_of(request)
+    sites, files, plans = sites_of(request), files_of(request), plans_of(request)
     if version == "now":
         return draft.base
     if version == "draft":
         return draft.base if draft.text is None else draft.text.encode("utf-8")
-    site = await nailer.sites.get(draft.site_id)
+    site = await sites.book.get(draft.site_id)
     if version == "other":
         other = site.counterpart(draft.side, draft.path)
         if other is None:
             raise NotFound("This file lies outside the folders of the pair.")
-        async with nailer.browse.side(site, draft.side.other) as side:
+        async with files.browse.side(site, draft.side.other) as side:
             return (await side.whole(other))[1]
     if not version.isdecimal():
         raise InvalidInput("There is no such version.")
-    change = await nailer.changes.get(int(version))
+    change = await plans.changes.get(int(version))
     if change.site_id != draft.site_id or change.before_hash is None:
         raise NotFound("This version is not kept.")
-    return b"".join([chunk async for chunk in nailer.kept.read(change.before_hash)])
+    return await plans.changes.content(change.before_hash)
 
 
 async def _beside(request: Request, site: Site, draft: Draft) -> dict[str, Any]:
     """The versions of a file on both sides, newest first, and its place on the web."""
-    nailer = nailer_of(request)
+    files, plans, editing = files_of(request), plans_of(request), editing_of(request)
     other = site.counterpart(draft.side, draft.path)
-    changes = await nailer.changes.of_path(site.id, draft.side, draft.path, _MOST_VERSIONS)
+    changes = await plans.changes.of_path(site.id, draft.side, draft.path, _MOST_VERSIONS)
     if other is not None:
-        changes += await nailer.changes.of_path(site.id, draft.side.other, other, _MOST_VERSIONS)
+        changes += await plans.changes.of_path(site.id, draft.side.other, other, _MOST_VERSIONS)
     kept = [one for one in changes if one.before_hash is not None]
     kept.sort(key=lambda one: one.at, reverse=True)
     versions = [Version(one, one.at, one.account_name or "Nailer") for one in kept[:_MOST_VERSIONS]]
     address = address_of(draft.path, site.document_roots) if draft.side is SideName.THERE else None
     has_other = False
     if other is not None:
-        listing = await nailer.browse.listing(site, draft.side.other, other.parent, max_age_s=60)
+        listing = await files.browse.listing(site, draft.side.other, other.parent, max_age_s=60)
         has_other = any(one.name == other.name and one.is_file for one in listing.entries)
     return {
         "versions": versions,
         "address": address,
-        "address_link": routed(nailer, address) if address else None,
+        "address_link": routed(request, address) if address else None,
         "other": other if has_other else None,
-        "others": await nailer.edit.others(draft),
+        "others": await editing.drafts.others(draft),
     }
 
 

@@ -13,22 +13,21 @@ from nailer.core.files.access import PRESETS, AccessWish, Purpose, Transition
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, name_of_token
 from nailer.errors import InvalidInput
-from nailer.services.files.access import AccessReading
+from nailer.services.files import AccessReading
+from nailer.web.shell.doors import FilesDoor, SignedIn, SitesDoor, TheSite, files_of
 from nailer.web.shell.forms import ManyAccessWish, OneAccessWish, QueryValues
-from nailer.web.shell.pages import nailer_of, render, session_of
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
 
 @router.get("/sites/{site_id}/access")
-async def access_page(request: Request, site_id: int) -> Response:
+async def access_page(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
     """Access of picked names of a folder (`names`, tokens joined by slashes) with all in them, or of the whole folder."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     query = QueryValues(request)
     side, folder = query.side(), query.path("path") or site.start_there
     names = [name_of_token(token) for token in query.text("names").split("/") if token]
-    reading = await nailer.permit.read(session_of(request).account_id, site, side, folder, names)
+    reading = await files.access.read(session.account_id, site, side, folder, names)
     review = query.text("review") == "1"
     wish = _usual(review=review)
     return render(
@@ -47,30 +46,32 @@ async def access_page(request: Request, site_id: int) -> Response:
 
 
 @router.post("/access/{token}/preview")
-async def preview(request: Request, token: str, wish: ManyAccessWish) -> Response:
+async def preview(request: Request, token: str, wish: ManyAccessWish, files: FilesDoor, session: SignedIn) -> Response:
     """What would change, as rows of the page."""
-    reading = nailer_of(request).permit.reading(token, session_of(request).account_id)
+    reading = files.access.reading(token, session.account_id)
     values = _preview(request, reading, wish.wish, only_risky=wish.only_risky)
     return render(request, "files/_access-rows.html", reading=reading, **values)
 
 
 @router.post("/access/{token}/carry-out")
-async def carry_out(request: Request, token: str, wish: ManyAccessWish) -> Response:
+async def carry_out(
+    request: Request, token: str, wish: ManyAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
+) -> Response:
     """Set it, as a job."""
-    nailer = nailer_of(request)
-    reading = nailer.permit.reading(token, session_of(request).account_id)
-    site = await nailer.sites.get(reading.site_id)
-    job_id = await nailer.permit.carry_out(site, reading, wish.wish, only_risky=wish.only_risky)
+    reading = files.access.reading(token, session.account_id)
+    site = await sites.book.get(reading.site_id)
+    job_id = await files.access.carry_out(site, reading, wish.wish, only_risky=wish.only_risky)
     return JSONResponse({"job": job_id})
 
 
 @router.post("/sites/{site_id}/access/one")
-async def set_one(request: Request, site_id: int, wish: OneAccessWish) -> Response:
-    nailer = nailer_of(request)
-    site, account_id = await nailer.sites.get(site_id), session_of(request).account_id
+async def set_one(
+    request: Request, site_id: int, wish: OneAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
+) -> Response:
+    site, account_id = await sites.book.get(site_id), session.account_id
     path = SitePath.of_token(wish.path)
-    nailer.guards.check(account_id, site, wish.side, path)
-    job_id = await nailer.permit.set_one(account_id, site, wish.side, path, rules.of_octal(wish.octal))
+    files.guarded.check(account_id, site, wish.side, path)
+    job_id = await files.access.set_one(account_id, site, wish.side, path, rules.of_octal(wish.octal))
     return JSONResponse({"job": job_id})
 
 
@@ -111,7 +112,8 @@ def _usual(*, review: bool) -> AccessWish:
 
 
 def _preview(request: Request, reading: AccessReading, wish: AccessWish, *, only_risky: bool) -> dict[str, Any]:
-    permit = nailer_of(request).permit
+    files = files_of(request)
+    permit = files.access
     rows: list[Transition] = permit.preview(reading, wish, only_risky=only_risky)
     everything = rows if not only_risky else permit.preview(reading, wish)
     changing = sum(one.count for one in rows if not one.stays)

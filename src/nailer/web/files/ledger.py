@@ -23,14 +23,24 @@ from nailer.core.files.search import SearchWanted
 from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, pair_root, path_of, shown_name
 from nailer.core.words import size_text
 from nailer.errors import NailerError
-from nailer.services.editing.drafts import LARGEST_BYTES
-from nailer.services.files.browse import Ledger
-from nailer.services.files.download import file_to_fetch, tarred, zipped
-from nailer.services.plans.archives import is_archive
-from nailer.store.changes import Change
-from nailer.store.sites import Site
+from nailer.services.editing import LARGEST_BYTES
+from nailer.services.files import Ledger, file_to_fetch, tarred, zipped
+from nailer.services.plans import Change, is_archive
+from nailer.services.sites import Site
 from nailer.web.files.links import Moves
 from nailer.web.shell import urls
+from nailer.web.shell.doors import (
+    FilesDoor,
+    PlansDoor,
+    SignedIn,
+    SitesDoor,
+    TheSite,
+    files_of,
+    plans_of,
+    session_of,
+    settings_of,
+    sites_of,
+)
 from nailer.web.shell.forms import (
     NewFolderWish,
     PackWish,
@@ -41,7 +51,7 @@ from nailer.web.shell.forms import (
     read_form,
     typed_name,
 )
-from nailer.web.shell.pages import nailer_of, render, routed, session_of
+from nailer.web.shell.pages import render, routed
 from nailer.web.shell.show import ShownLedgerRow, inside_text, shown_row
 
 router = APIRouter()
@@ -51,37 +61,38 @@ _MOST_ROWS = 400
 
 
 @router.get("/sites/{site_id}/files")
-async def files_page(request: Request, site_id: int) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
+async def files_page(
+    request: Request, site_id: int, site: TheSite, sites: SitesDoor, files: FilesDoor, plans: PlansDoor
+) -> Response:
     query = QueryValues(request)
     here, there = query.path("here") or site.start_here, query.path("there") or site.start_there
     typed = query.text("go").strip()
     if typed:
         return RedirectResponse(_typed_target(site, here, there, query, typed), 303)
-    if not nailer.pool.is_open(site_id):
-        known = bool(await nailer.connector.pinned(site))
-        changed = (site.host, site.port) in nailer.connector.changed
+    if not sites.pool.is_open(site_id):
+        known = bool(await sites.connector.pinned(site))
+        changed = (site.host, site.port) in sites.connector.changed
         return render(request, "shell/connecting.html", site=site, known=known, changed=changed, section="files")
     values = await _ledger_values(request, site, here, there, query.view(), fresh=query.text("fresh") == "1")
     ledger: Ledger = values["ledger"]
     values["tree"] = await _tree_nodes(request, site, here, there)
     values["tree_root"] = pair_root(here, there)
-    values["removed"] = await nailer.changes.removed_in(site.id, SideName.THERE, there, 5)
+    values["removed"] = await plans.changes.removed_in(site.id, SideName.THERE, there, 5)
     values["problem"] = query.text("problem")
-    values["same_place"] = same = await nailer.browse.same_place(site, there)
+    values["same_place"] = same = await files.browse.same_place(site, there)
     if same is not None and values["address"] is None:
         values["address"] = address = address_of(same, site.document_roots, is_folder=True)
-        values["address_link"] = routed(nailer, address) if address else None
+        values["address_link"] = routed(request, address) if address else None
     values |= await _places(request, site, here, there)
     return render(request, "files/files.html", rows=_window(values, ledger, 0, FIRST_ROWS), section="files", **values)
 
 
 async def _places(request: Request, site: Site, here: SitePath, there: SitePath) -> dict[str, Any]:
     """Remember that the person is here, and list where they were and what they pinned."""
-    sites, account_id = nailer_of(request).sites, session_of(request).account_id
-    await sites.visit(site.id, account_id, here, there)
-    places = await sites.places(site.id, account_id)
+    sites = sites_of(request)
+    its_sites, account_id = sites.book, session_of(request).account_id
+    await its_sites.visit(site.id, account_id, here, there)
+    places = await its_sites.places(site.id, account_id)
     own = [place for place in places if (place.here, place.there) == (here, there)]
     recent = [place for place in places if not place.pinned and place not in own]
     return {
@@ -92,59 +103,52 @@ async def _places(request: Request, site: Site, here: SitePath, there: SitePath)
 
 
 @router.post("/sites/{site_id}/places")
-async def pin_place(request: Request, site_id: int, wish: PinWish) -> Response:
-    nailer = nailer_of(request)
+async def pin_place(request: Request, site_id: int, wish: PinWish, sites: SitesDoor, session: SignedIn) -> Response:
     here, there = SitePath.of_token(wish.here), SitePath.of_token(wish.there)
-    await nailer.sites.pin_place(site_id, session_of(request).account_id, here, there, pinned=wish.pinned)
+    await sites.book.pin_place(site_id, session.account_id, here, there, pinned=wish.pinned)
     return JSONResponse({"ok": True})
 
 
 @router.post("/sites/{site_id}/guards")
-async def guards(request: Request, site_id: int) -> Response:
+async def guards(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
     """Open the guarded folders a path lies in for a while, or lock them again."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     form = await read_form(request)
     here, there = SitePath.of_token(form.get("here", "")), SitePath.of_token(form.get("there", ""))
-    act = nailer.guards.lock if form.get("do") == "lock" else nailer.guards.open
-    act(session_of(request).account_id, site, there)
+    act = files.guarded.lock if form.get("do") == "lock" else files.guarded.open
+    act(session.account_id, site, there)
     return RedirectResponse(urls.files(site, here, there), 303)
 
 
 @router.post("/sites/{site_id}/leftovers")
-async def remove_leftovers(request: Request, site_id: int) -> Response:
+async def remove_leftovers(
+    request: Request, site: TheSite, files: FilesDoor, plans: PlansDoor, session: SignedIn
+) -> Response:
     """Remove the half files in a folder of a side that belong to no job."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     form = await read_form(request)
     here, there = SitePath.of_token(form.get("here", "")), SitePath.of_token(form.get("there", ""))
     side = SideName.HERE if form.get("side") == "here" else SideName.THERE
     if side is SideName.THERE:
-        nailer.guards.check(session_of(request).account_id, site, side, there)
-    await nailer.leftovers.remove(site, side, here if side is SideName.HERE else there)
+        files.guarded.check(session.account_id, site, side, there)
+    await plans.leftovers.remove(site, side, here if side is SideName.HERE else there)
     return RedirectResponse(urls.files(site, here, there, fresh="1"), 303)
 
 
 @router.get("/sites/{site_id}/complete")
-async def complete(request: Request, site_id: int) -> Response:
+async def complete(request: Request, site: TheSite, files: FilesDoor) -> Response:
     """Folders of a side that begin like a typed path."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     query = QueryValues(request)
     above, _, begun = query.text("text").rpartition("/")
     folder = SitePath.parse(above.encode("utf-8", "surrogateescape"))
     try:
-        found = await nailer.browse.folders_like(site, query.side(), folder, begun)
+        found = await files.browse.folders_like(site, query.side(), folder, begun)
     except NailerError:
         found = []  # a hint that cannot be given is no failure of what the person does
     return JSONResponse({"folders": [path.shown for path in found]})
 
 
 @router.get("/sites/{site_id}/ledger")
-async def ledger_rows(request: Request, site_id: int) -> Response:
+async def ledger_rows(request: Request, site: TheSite) -> Response:
     """A window of rows. With `head=1` the chips and counts come too, for a changed view."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     query = QueryValues(request)
     values = await _ledger_values(
         request, site, query.need_path("here"), query.need_path("there"), query.view(), fresh=False
@@ -157,90 +161,76 @@ async def ledger_rows(request: Request, site_id: int) -> Response:
 
 
 @router.get("/sites/{site_id}/names")
-async def ledger_names(request: Request, site_id: int) -> Response:
+async def ledger_names(request: Request, site: TheSite, files: FilesDoor) -> Response:
     """The names of rows `from` to `to` of a view (both included), for picking over more than is shown."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     query = QueryValues(request)
-    ledger = await nailer.browse.ledger(site, query.need_path("here"), query.need_path("there"), query.view())
+    ledger = await files.browse.ledger(site, query.need_path("here"), query.need_path("there"), query.view())
     first, last = query.number("from", 0), query.number("to", 2**62)
     return JSONResponse([name_token(row.name) for row in ledger.shown[first : last + 1]])
 
 
 @router.post("/sites/{site_id}/roll-up")
-async def roll_up(request: Request, site_id: int, picked: Picked) -> Response:
+async def roll_up(request: Request, picked: Picked, site: TheSite, files: FilesDoor) -> Response:
     """Compare what lies inside the folders; `changed` says whether the page should look again."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    changed = await nailer.browse.roll_up(site, picked.here_path, picked.there_path)
+    changed = await files.browse.roll_up(site, picked.here_path, picked.there_path)
     return JSONResponse({"changed": changed})
 
 
 @router.get("/sites/{site_id}/tree")
-async def tree_branch(request: Request, site_id: int) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
+async def tree_branch(request: Request, site: TheSite, files: FilesDoor) -> Response:
     query = QueryValues(request)
     here, there = query.need_path("here"), query.need_path("there")
-    nodes = [_branch(node, (), None) for node in await nailer.browse.tree(site, here, there)]
+    nodes = [_branch(node, (), None) for node in await files.browse.tree(site, here, there)]
     return render(request, "files/_tree.html", site=site, nodes=nodes)
 
 
 @router.post("/sites/{site_id}/inspect")
-async def inspect(request: Request, site_id: int, picked: Picked) -> Response:
+async def inspect(request: Request, picked: Picked, site: TheSite, files: FilesDoor) -> Response:
     """What is picked, what will happen to it, its access and its earlier copies."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    ledger = await nailer.browse.ledger(site, picked.here_path, picked.there_path, View(hidden=True))
+    ledger = await files.browse.ledger(site, picked.here_path, picked.there_path, View(hidden=True))
     wanted = set(picked.raw_names)
     rows = [row for row in ledger.rows if row.name in wanted]
     return render(request, "files/_inspector.html", **await _inspector_values(request, site, ledger, rows))
 
 
 @router.post("/sites/{site_id}/folders")
-async def new_folder(request: Request, site_id: int, wish: NewFolderWish) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    account_id = session_of(request).account_id
+async def new_folder(
+    request: Request, wish: NewFolderWish, site: TheSite, files: FilesDoor, session: SignedIn
+) -> Response:
+    account_id = session.account_id
     folder = SitePath.of_token(wish.folder)
-    nailer.guards.check(account_id, site, wish.side, folder)
-    await nailer.one_change.make_folder(account_id, site, wish.side, folder, typed_name(wish.name))
+    files.guarded.check(account_id, site, wish.side, folder)
+    await files.change.make_folder(account_id, site, wish.side, folder, typed_name(wish.name))
     return JSONResponse({"ok": True})
 
 
 @router.post("/sites/{site_id}/rename")
-async def rename(request: Request, site_id: int, wish: RenameWish) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    account_id = session_of(request).account_id
+async def rename(request: Request, wish: RenameWish, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
+    account_id = session.account_id
     path = SitePath.of_token(wish.path)
-    nailer.guards.check(account_id, site, wish.side, path)
-    await nailer.one_change.rename(account_id, site, wish.side, path, typed_name(wish.name))
+    files.guarded.check(account_id, site, wish.side, path)
+    await files.change.rename(account_id, site, wish.side, path, typed_name(wish.name))
     return JSONResponse({"ok": True})
 
 
 @router.post("/sites/{site_id}/pack")
-async def pack(request: Request, site_id: int, wish: PackWish) -> Response:
+async def pack(request: Request, wish: PackWish, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
     """Pack picked names into one archive beside them, here."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    account_id = session_of(request).account_id
-    await nailer.one_change.pack(account_id, site, wish.here_path, wish.raw_names, typed_name(wish.name))
+    account_id = session.account_id
+    await files.change.pack(account_id, site, wish.here_path, wish.raw_names, typed_name(wish.name))
     return JSONResponse({"ok": True})
 
 
 @router.get("/sites/{site_id}/fetch")
-async def fetch(request: Request, site_id: int) -> Response:
+async def fetch(request: Request, site: TheSite, files: FilesDoor) -> Response:
     """One file as it is, or with `names` several names of a folder as a zip (`as=tar`: a tar); always as a download,
     never shown."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     query = QueryValues(request)
     side_name, path = query.side(), query.need_path("path")
     names = [name_of_token(token) for token in query.text("names").split("/") if token]
     as_tar = query.text("as") == "tar"
     pack = tarred if as_tar else zipped
-    async with nailer.browse.side(site, side_name) as side:
+    async with files.browse.side(site, side_name) as side:
         length = None if names else (await file_to_fetch(side, path)).size
         for name in names:
             await side.stat(path.child(name))
@@ -248,7 +238,7 @@ async def fetch(request: Request, site_id: int) -> Response:
     async def body() -> AsyncIterator[bytes]:
         # Entered only once it is sent: a visitor who leaves before that holds nothing.
         async with (
-            nailer.browse.side(site, side_name) as side,
+            files.browse.side(site, side_name) as side,
             aclosing(pack(side, path, names) if names else side.read(path)) as chunks,
         ):
             async for chunk in chunks:
@@ -264,8 +254,8 @@ async def fetch(request: Request, site_id: int) -> Response:
 async def _ledger_values(
     request: Request, site: Site, here: SitePath, there: SitePath, view: View, *, fresh: bool
 ) -> dict[str, Any]:
-    nailer = nailer_of(request)
-    ledger = await nailer.browse.ledger(site, here, there, view, fresh=fresh)
+    settings, files, plans = settings_of(request), files_of(request), plans_of(request)
+    ledger = await files.browse.ledger(site, here, there, view, fresh=fresh)
     keep = {"hidden": "1"} if view.hidden else {}
     moves = Moves(site, here, there, QueryValues(request).text("apart") == "1", keep)
     address = address_of(there, site.document_roots, is_folder=True)
@@ -279,18 +269,18 @@ async def _ledger_values(
         "moves": moves,
         "apart": moves.apart,
         "address": address,
-        "address_link": routed(nailer, address) if address else None,
+        "address_link": routed(request, address) if address else None,
         "counts": ledger.counts,
         "total": sum(ledger.counts.values()),
         "differ": sum(count for joint, count in ledger.counts.items() if joint not in (Joint.SAME, Joint.NOT_READ)),
         "shown_count": len(ledger.shown),
         "levels": _levels(ledger.rows),
-        "zone": nailer.settings.zone,
+        "zone": settings.zone,
         "leftovers": {
-            "here": await nailer.leftovers.found(site, SideName.HERE, here, ledger.here_listing.parts),
-            "there": await nailer.leftovers.found(site, SideName.THERE, there, ledger.there_listing.parts),
+            "here": await plans.leftovers.found(site, SideName.HERE, here, ledger.here_listing.parts),
+            "there": await plans.leftovers.found(site, SideName.THERE, there, ledger.there_listing.parts),
         },
-        "guard_left_s": nailer.guards.left_s(session_of(request).account_id, site, there),
+        "guard_left_s": files.guarded.left_s(session_of(request).account_id, site, there),
     }
 
 
@@ -331,13 +321,13 @@ def _branch(node: Any, open_below: tuple[bytes, ...], children: Any) -> dict[str
 
 async def _tree_nodes(request: Request, site: Site, here: SitePath, there: SitePath) -> list[dict[str, Any]]:
     """The tree from the pair's highest common folder, opened down to where the person is."""
-    nailer = nailer_of(request)
+    files = files_of(request)
     top_here, top_there = pair_root(here, there)
     below = there.below(top_there) or ()
 
     async def level(one: SitePath, other: SitePath, ahead: tuple[bytes, ...]) -> list[dict[str, Any]]:
         shown = []
-        for node in await nailer.browse.tree(site, one, other):
+        for node in await files.browse.tree(site, one, other):
             is_ahead = bool(ahead) and node.name == ahead[0]
             children = await level(node.here, node.there, ahead[1:]) if is_ahead and node.link is None else None
             shown.append(_branch(node, ahead[1:] if is_ahead else (b"",), children))
@@ -367,7 +357,7 @@ def _typed_target(site: Site, here: SitePath, there: SitePath, query: QueryValue
 
 
 async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: list[LedgerRow]) -> dict[str, Any]:
-    nailer = nailer_of(request)
+    settings, plans = settings_of(request), plans_of(request)
     here_rows = [row for row in rows if row.here is not None]
     there_rows = [row for row in rows if row.there is not None]
     one = rows[0] if len(rows) == 1 else None
@@ -379,7 +369,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         address = address_of(path, site.document_roots, is_folder=one.opens_as_folder)
     if one is not None:
         for side, folder in ((SideName.THERE, ledger.there), (SideName.HERE, ledger.here)):
-            copies += await nailer.changes.of_path(site.id, side, folder.child(one.name), 8)
+            copies += await plans.changes.of_path(site.id, side, folder.child(one.name), 8)
     copies.sort(key=lambda change: change.at, reverse=True)
     return {
         "site": site,
@@ -387,7 +377,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "there": ledger.there,
         "rows": rows,
         "one": one,
-        "one_shown": shown_row(one, datetime.now(UTC), nailer.settings.zone) if one else None,
+        "one_shown": shown_row(one, datetime.now(UTC), settings.zone) if one else None,
         "title": names_text([row.name for row in rows], 2),
         "here_count": len(here_rows),
         "there_count": len(there_rows),
@@ -399,7 +389,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "has_shell": site.protocol is Protocol.SFTP,
         "all_same": all(row.standing.joint is Joint.SAME for row in rows),
         "address": address,
-        "address_link": routed(nailer, address) if address else None,
+        "address_link": routed(request, address) if address else None,
         "bits": access_rules.bits(access) if access is not None else (),
         "access": access,
         "access_trouble": _access_trouble(one),

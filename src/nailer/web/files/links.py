@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from nailer.core.compare.ledger import LedgerRow
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, pair_root, shown_name
-from nailer.store.sites import Site
+from nailer.services.sites import Site
 from nailer.web.shell import urls
 
 

@@ -19,12 +19,12 @@ from starlette.responses import Response, StreamingResponse
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import InvalidInput
-from nailer.services.files.download import file_to_fetch
-from nailer.services.files.preview import ShownAs, caption, kind_of, preview
-from nailer.store.sites import Site
+from nailer.services.files import ShownAs, caption, file_to_fetch, kind_of, preview
+from nailer.services.sites import Site
 from nailer.web.shell import urls
+from nailer.web.shell.doors import FilesDoor, TheSite, files_of
 from nailer.web.shell.forms import LookWish, QueryValues
-from nailer.web.shell.pages import nailer_of, render
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
@@ -32,12 +32,10 @@ _RANGE = re.compile(r"bytes=(\d+)-(\d*)")
 
 
 @router.post("/sites/{site_id}/look")
-async def look(request: Request, site_id: int, wish: LookWish) -> Response:
+async def look(request: Request, wish: LookWish, site: TheSite, files: FilesDoor) -> Response:
     """A file as it can be seen, for the sheet. Nothing is changed, and little is read."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     path = (wish.here_path if wish.side is SideName.HERE else wish.there_path).child(wish.raw_name)
-    async with nailer.browse.side(site, wish.side) as side:
+    async with files.browse.side(site, wish.side) as side:
         found = await preview(side, path)
     return render(
         request,
@@ -54,17 +52,15 @@ async def look(request: Request, site_id: int, wish: LookWish) -> Response:
 
 
 @router.get("/sites/{site_id}/look/raw")
-async def raw(request: Request, site_id: int) -> Response:
+async def raw(request: Request, site: TheSite, files: FilesDoor) -> Response:
     """The bytes of a picture, a sound, a film or a PDF, whole or a range of them (RFC 9110, 14). Of any other kind
     nothing is shown in our origin."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     query = QueryValues(request)
     side, path = query.side(), query.need_path("path")
     known = kind_of(path.name)
     if known is None:
         raise InvalidInput("Only pictures, sound, films and PDF are shown as they are.")
-    async with nailer.browse.side(site, side) as opened:
+    async with files.browse.side(site, side) as opened:
         size = (await file_to_fetch(opened, path)).size
     span = _RANGE.fullmatch(request.headers.get("range", ""))
     start = int(span[1]) if span else 0
@@ -89,9 +85,10 @@ async def raw(request: Request, site_id: int) -> Response:
 async def _bytes(
     request: Request, site: Site, side_name: SideName, path: SitePath, start: int, end: int
 ) -> AsyncIterator[bytes]:
+    files = files_of(request)
     left = end - start
     async with (
-        nailer_of(request).browse.side(site, side_name) as side,
+        files.browse.side(site, side_name) as side,
         aclosing(side.read(path, start=start)) as chunks,
     ):
         async for chunk in chunks:

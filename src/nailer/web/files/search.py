@@ -21,12 +21,13 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import size_text, stamp_text
 from nailer.errors import InvalidInput, NailerError
-from nailer.services.files.search import Hit, Passed, search
-from nailer.store.sites import Site
+from nailer.services.files import Hit, Passed, search
+from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
+from nailer.web.shell.doors import PlansDoor, SignedIn, SitesDoor, TheSite, files_of, settings_of
 from nailer.web.shell.forms import FoundWish, QueryValues
-from nailer.web.shell.pages import nailer_of, render, session_of
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
@@ -34,14 +35,12 @@ _FIELDS = ("name", "kind", "least", "most", "newer", "older", "access", "inside"
 
 
 @router.get("/sites/{site_id}/search")
-async def search_page(request: Request, site_id: int) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
+async def search_page(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
     query = QueryValues(request)
     side = SideName(query.text("side", SideName.THERE.value))
-    known = bool(await nailer.connector.pinned(site))
-    if side is SideName.THERE and not nailer.pool.is_open(site_id):
-        changed = (site.host, site.port) in nailer.connector.changed
+    known = bool(await sites.connector.pinned(site))
+    if side is SideName.THERE and not sites.pool.is_open(site_id):
+        changed = (site.host, site.port) in sites.connector.changed
         return render(request, "shell/connecting.html", site=site, known=known, changed=changed, section="search")
     values = {name: query.text(name) for name in _FIELDS}
     return render(
@@ -66,10 +65,8 @@ async def search_page(request: Request, site_id: int) -> Response:
 
 
 @router.get("/sites/{site_id}/search/hits")
-async def hits(request: Request, site_id: int) -> Response:
+async def hits(request: Request, site: TheSite) -> Response:
     """Hits and progress as lines of JSON while they are found. The search ends where nobody listens any more."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     query = QueryValues(request)
     wanted, side, top = _wanted(query), query.side(), query.need_path("in")
     return StreamingResponse(_lines(request, site, side, top, wanted), media_type="application/x-ndjson")
@@ -78,12 +75,12 @@ async def hits(request: Request, site_id: int) -> Response:
 async def _lines(
     request: Request, site: Site, side_name: SideName, top: SitePath, wanted: SearchWanted
 ) -> AsyncIterator[str]:
-    nailer = nailer_of(request)
-    sieves = await nailer.sieving.of_site(site)
+    settings, files = settings_of(request), files_of(request)
+    sieves = await files.sieves.of_site(site)
     try:
-        async with nailer.browse.side(site, side_name) as side, aclosing(search(side, top, wanted)) as found:
+        async with files.browse.side(site, side_name) as side, aclosing(search(side, top, wanted)) as found:
             async for one in found:
-                yield json.dumps(_line(site, side_name, top, one, nailer.settings.zone, sieves)) + "\n"
+                yield json.dumps(_line(site, side_name, top, one, settings.zone, sieves)) + "\n"
         yield json.dumps({"end": True}) + "\n"
     except NailerError as error:
         yield json.dumps({"problem": error.what}) + "\n"
@@ -114,23 +111,23 @@ def _line(
 
 
 @router.post("/sites/{site_id}/plans/carry-found")
-async def plan_carry_found(request: Request, site_id: int, wish: FoundWish) -> Response:
+async def plan_carry_found(
+    request: Request, wish: FoundWish, site: TheSite, plans: PlansDoor, session: SignedIn
+) -> Response:
     """Carry what was found, each to the same place below the other side's start folder."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     ends = (wish.here_path, wish.there_path) if wish.side is SideName.HERE else (wish.there_path, wish.here_path)
-    account_id = session_of(request).account_id
-    job_id = await nailer.planning.carry_found(account_id, site, wish.side.other, *ends, wish.found)
+    account_id = session.account_id
+    job_id = await plans.make.carry_found(account_id, site, wish.side.other, *ends, wish.found)
     return await plan_dialog(request, site, job_id)
 
 
 @router.post("/sites/{site_id}/plans/remove-found")
-async def plan_remove_found(request: Request, site_id: int, wish: FoundWish) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
+async def plan_remove_found(
+    request: Request, wish: FoundWish, site: TheSite, plans: PlansDoor, session: SignedIn
+) -> Response:
     top = wish.here_path if wish.side is SideName.HERE else wish.there_path
-    account_id = session_of(request).account_id
-    job_id = await nailer.planning.removal_found(account_id, site, wish.side, top, wish.found)
+    account_id = session.account_id
+    job_id = await plans.make.removal_found(account_id, site, wish.side, top, wish.found)
     return await plan_dialog(request, site, job_id)
 
 

@@ -12,9 +12,10 @@ from nailer.core.files.kinds import KIND_WORDS
 from nailer.core.plans.sieve import Condition, CountedAs, Match, RuleGroup, Sieve, Test, ignore_text, read_ignore
 from nailer.core.words import size_text
 from nailer.errors import NailerError
-from nailer.services.files.sieves import OnPair
+from nailer.services.files import OnPair
+from nailer.web.shell.doors import FilesDoor, PairsDoor
 from nailer.web.shell.forms import IgnoreWish, OrderWish, QueryValues, SieveWish
-from nailer.web.shell.pages import nailer_of, render
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
@@ -30,22 +31,21 @@ _NEW = Sieve("", RuleGroup(CountedAs.ANY, ()))
 
 
 @router.get("/sieves")
-async def sieves_page(request: Request) -> Response:
-    nailer = nailer_of(request)
+async def sieves_page(request: Request, files: FilesDoor, pairs: PairsDoor) -> Response:
     query = QueryValues(request)
-    stored = await nailer.sieves.all()
-    pairs = await nailer.pairs.all()
+    stored = await files.sieves.all()
+    its_pairs = await pairs.book.all()
     wanted = query.number("open", 0)
     opened = next((one.sieve for one in stored if one.sieve.id == wanted), None)
     if opened is None and query.text("new") != "1" and stored:
         opened = stored[0].sieve
-    pair = query.number("pair", pairs[0].id if pairs else 0)
+    pair = query.number("pair", its_pairs[0].id if its_pairs else 0)
     return render(
         request,
         "files/sieves.html",
         stored=stored,
         opened=opened or _NEW,
-        pairs=pairs,
+        pairs=its_pairs,
         pair_id=pair,
         off=sum(one.off_since is not None for one in stored),
         state={
@@ -58,35 +58,31 @@ async def sieves_page(request: Request) -> Response:
 
 
 @router.post("/sieves/try")
-async def try_sieve(request: Request, wish: SieveWish) -> Response:
+async def try_sieve(request: Request, wish: SieveWish, files: FilesDoor, pairs: PairsDoor) -> Response:
     """How a sieve reads, and what it catches in a pair."""
-    nailer = nailer_of(request)
     sieve = wish.sieve
     found: OnPair | None = None
     problem = ""
     if wish.pair and sieve.rule.parts:
         try:
-            found = await nailer.sieving.try_on(sieve, await nailer.pairs.get(wish.pair))
+            found = await files.sieves.try_on(sieve, await pairs.book.get(wish.pair))
         except NailerError as error:
             problem = error.what
     return render(request, "files/_sieve-tried.html", sieve=sieve, found=found, problem=problem)
 
 
 @router.post("/sieves")
-async def add(request: Request, wish: SieveWish) -> Response:
-    nailer = nailer_of(request)
-    sieve_id = await nailer.sieves.add(wish.sieve)
+async def add(request: Request, wish: SieveWish, files: FilesDoor, pairs: PairsDoor) -> Response:
+    sieve_id = await files.sieves.add(wish.sieve)
     if wish.pair and not wish.everywhere:
-        picked = await nailer.pairs.sieves(wish.pair)
-        await nailer.pairs.pick_sieves(wish.pair, [*picked, sieve_id])
-    nailer.unsent.look_again()
-    nailer.browse.redraw()
+        await pairs.book.pick_sieve(wish.pair, sieve_id)
+    pairs.book.sieves_changed()
     return JSONResponse({"id": sieve_id})
 
 
 @router.post("/sieves/order")
-async def order(request: Request, wish: OrderWish) -> Response:
-    await nailer_of(request).sieves.order(wish.sieves)
+async def order(request: Request, wish: OrderWish, files: FilesDoor) -> Response:
+    await files.sieves.order(wish.sieves)
     return JSONResponse({"ok": True})
 
 
@@ -99,44 +95,29 @@ async def read_ignore_file(request: Request, wish: IgnoreWish) -> Response:
 
 
 @router.post("/sieves/{sieve_id}")
-async def write(request: Request, sieve_id: int, wish: SieveWish) -> Response:
-    nailer = nailer_of(request)
-    stored = await nailer.sieves.get(sieve_id)
-    sieve = wish.sieve
-    await nailer.sieves.write(
-        Sieve(
-            sieve.name,
-            sieve.rule,
-            sieve.always,
-            stays=sieve.stays,
-            unseen=sieve.unseen,
-            everywhere=sieve.everywhere,
-            id=stored.sieve.id,
-        )
-    )
-    nailer.unsent.look_again()
-    nailer.browse.redraw()
+async def write(request: Request, sieve_id: int, wish: SieveWish, files: FilesDoor, pairs: PairsDoor) -> Response:
+    await files.sieves.write(sieve_id, wish.sieve)
+    pairs.book.sieves_changed()
     return JSONResponse({"id": sieve_id})
 
 
 @router.post("/sieves/{sieve_id}/{act}")
-async def act_on(request: Request, sieve_id: int, act: Literal["on", "off", "remove"]) -> Response:
+async def act_on(
+    request: Request, sieve_id: int, act: Literal["on", "off", "remove"], files: FilesDoor, pairs: PairsDoor
+) -> Response:
     """Switch a sieve on or off without losing it, or remove it."""
-    nailer = nailer_of(request)
-    stored = await nailer.sieves.get(sieve_id)
     if act == "remove":
-        await nailer.sieves.remove(stored.sieve.id)
+        await files.sieves.remove(sieve_id)
     else:
-        await nailer.sieves.switch(stored.sieve.id, on=act == "on")
-    nailer.unsent.look_again()
-    nailer.browse.redraw()
+        await files.sieves.switch(sieve_id, on=act == "on")
+    pairs.book.sieves_changed()
     return JSONResponse({"ok": True})
 
 
 @router.get("/sieves/{sieve_id}/ignore.txt")
-async def as_ignore_file(request: Request, sieve_id: int) -> Response:
+async def as_ignore_file(request: Request, sieve_id: int, files: FilesDoor) -> Response:
     """A sieve in the style of ignore files."""
-    stored = await nailer_of(request).sieves.get(sieve_id)
+    stored = await files.sieves.get(sieve_id)
     headers = {"Content-Disposition": 'attachment; filename="ignore.txt"'}
     return Response(ignore_text(stored.sieve), media_type="text/plain; charset=utf-8", headers=headers)
 

@@ -13,8 +13,7 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import shown_name
 from nailer.core.pairs.sync import Doing, Flow, SyncRow, choices_of
 from nailer.core.words import count_text, number_text, size_text
-from nailer.services.pairs.plan import SyncPlan
-from nailer.store.pairs import Pair
+from nailer.services.pairs import Pair, SyncPlan
 from nailer.web.shell.show import ShownSide, icon, shown_side
 
 _LARGEST_SHOWN = 1_000_000

@@ -16,9 +16,9 @@ from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.sync import Direction, Doing, Removals
-from nailer.errors import Conflict, InvalidInput, NotFound
-from nailer.services.files.contents_shown import compared
-from nailer.services.pairs.plan import SyncPlan
+from nailer.errors import Conflict, NotFound
+from nailer.services.files import compared
+from nailer.services.pairs import SyncPlan
 from nailer.web.editing.editor import pieces_of
 from nailer.web.pairs.shown import (
     Filter,
@@ -32,6 +32,17 @@ from nailer.web.pairs.shown import (
 )
 from nailer.web.plans.jobs import card_of
 from nailer.web.shell import urls
+from nailer.web.shell.doors import (
+    FilesDoor,
+    PairsDoor,
+    PlansDoor,
+    SignedIn,
+    SitesDoor,
+    TheSite,
+    pairs_of,
+    session_of,
+    settings_of,
+)
 from nailer.web.shell.forms import (
     ChooseWish,
     MergedWish,
@@ -42,7 +53,7 @@ from nailer.web.shell.forms import (
     SyncWishForm,
     read_form,
 )
-from nailer.web.shell.pages import nailer_of, render, session_of
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
@@ -69,26 +80,32 @@ _COMPARES = (
 
 
 @router.get("/sites/{site_id}/sync")
-async def sync_page(request: Request, site_id: int) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    known = bool(await nailer.connector.pinned(site))
-    if not nailer.pool.is_open(site_id):
-        changed = (site.host, site.port) in nailer.connector.changed
+async def sync_page(
+    request: Request,
+    site_id: int,
+    site: TheSite,
+    sites: SitesDoor,
+    files: FilesDoor,
+    pairs: PairsDoor,
+    session: SignedIn,
+) -> Response:
+    known = bool(await sites.connector.pinned(site))
+    if not sites.pool.is_open(site_id):
+        changed = (site.host, site.port) in sites.connector.changed
         return render(request, "shell/connecting.html", site=site, known=known, changed=changed, section="sync")
     query = QueryValues(request)
-    first = await nailer.sync.first_pair(site)
-    pairs = await nailer.pairs.of_site(site_id)
+    first = await pairs.sync.first_pair(site)
+    its_pairs = await pairs.book.of_site(site_id)
     wanted = query.number("pair", first.id)
-    pair = next((one for one in pairs if one.id == wanted), None)
+    pair = next((one for one in its_pairs if one.id == wanted), None)
     if pair is None:
         raise NotFound("There is no such pair of this site any more.")
-    account_id = session_of(request).account_id
-    plan = nailer.sync.latest(account_id, pair)
+    account_id = session.account_id
+    plan = pairs.sync.latest(account_id, pair)
     if plan is not None and plan.ready and not plan.chosen:
         plan = None  # nothing was decided on it yet: both sides are read anew
-    runs = [await nailer.sync.finish(one) for one in await nailer.pairs.runs(pair.id, 8)]
-    picked = await nailer.pairs.sieves(pair.id)
+    runs = [await pairs.sync.finish(one) for one in await pairs.book.runs(pair.id, 8)]
+    picked = await pairs.book.sieves(pair.id)
     return render(
         request,
         "pairs/sync.html",
@@ -96,7 +113,7 @@ async def sync_page(request: Request, site_id: int) -> Response:
         known=known,
         section="sync",
         pair=pair,
-        pairs=pairs,
+        pairs=its_pairs,
         plan=plan,
         runs=runs,
         flow_words=flow_words,
@@ -106,66 +123,48 @@ async def sync_page(request: Request, site_id: int) -> Response:
         directions=_DIRECTIONS,
         removals=_REMOVALS,
         compares=_COMPARES,
-        sieves=await nailer.sieves.all(),
+        sieves=await files.sieves.all(),
         picked=picked,
-        sites=[one for one in await nailer.sites.all() if one.id != site_id],
-        unsent=nailer.unsent.of_pair(pair.id),
-        sending_trouble=nailer.unsent.trouble(pair.id),
+        sites=[one for one in await sites.book.all() if one.id != site_id],
+        unsent=pairs.not_sent.of_pair(pair.id),
+        sending_trouble=pairs.not_sent.trouble(pair.id),
     )
 
 
 @router.post("/sites/{site_id}/pairs")
-async def add_pair(request: Request, site_id: int) -> Response:
+async def add_pair(request: Request, site_id: int, site: TheSite, sites: SitesDoor, pairs: PairsDoor) -> Response:
     """Another pair of the site: a folder here or of another site, and one there."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
     form = await read_form(request)
     here, there = (SitePath.parse(form.get(name, "").strip().encode()) for name in ("here", "there"))
     number = form.get("other", "")
-    other = await nailer.sites.get(int(number)) if number.isdecimal() and int(number) else None
-    if other is None and here.is_root:
-        raise InvalidInput("Say which folder here the pair has.")
-    if other is not None and other.id == site.id and (here.below(there) is not None or there.below(here) is not None):
-        raise InvalidInput("One of these folders lies in the other.")
-    default = f"{other.name} to {there}" if other is not None else str(there)
-    name = " ".join(form.get("name", "").split()) or default
-    pair = await nailer.pairs.add(site_id, here, there, name, other_site_id=other.id if other else None)
-    nailer.unsent.look_again(site_id)
+    other = int(number) if number.isdecimal() and int(number) else None
+    pair = await pairs.book.add(site, here, there, name=" ".join(form.get("name", "").split()), other_site_id=other)
     return RedirectResponse(urls.sync(site_id, pair.id), 303)
 
 
 @router.post("/pairs/{pair_id}/remove")
-async def remove_pair(request: Request, pair_id: int) -> Response:
+async def remove_pair(request: Request, pair_id: int, sites: SitesDoor, pairs: PairsDoor) -> Response:
     """Forget a pair with its runs and timers; no file is touched."""
-    nailer = nailer_of(request)
-    pair = await nailer.pairs.get(pair_id)
-    site = await nailer.sites.get(pair.site_id)
-    if (pair.here, pair.there, pair.other_site_id) == (site.start_here, site.start_there, None):
-        raise Conflict("The pair of the start folders stays as long as the site does.")
-    await nailer.pairs.remove(pair_id)
-    nailer.unsent.look_again(site.id)
+    site = await pairs.book.remove(pair_id)
     return RedirectResponse(urls.sync(site.id), 303)
 
 
 @router.post("/pairs/{pair_id}/ways")
-async def set_ways(request: Request, pair_id: int, wish: PairWays) -> Response:
+async def set_ways(
+    request: Request, pair_id: int, wish: PairWays, files: FilesDoor, pairs: PairsDoor, session: SignedIn
+) -> Response:
     """Which sieves a pair has picked, and whether saves here go up by themselves."""
-    nailer = nailer_of(request)
-    pair = await nailer.pairs.get(pair_id)
-    await nailer.pairs.pick_sieves(pair_id, wish.sieves)
-    sends = wish.sends and pair.other_site_id is None
-    await nailer.pairs.set_sending(pair_id, session_of(request).account_id, sends=sends, send_after_s=wish.send_after_s)
-    nailer.unsent.look_again(pair.site_id)
-    nailer.browse.redraw(pair.site_id)
+    sends = await pairs.book.set_ways(
+        pair_id, session.account_id, sieves=wish.sieves, sends=wish.sends, send_after_s=wish.send_after_s
+    )
     return JSONResponse({"sends": sends})
 
 
 @router.post("/pairs/{pair_id}/read")
-async def read(request: Request, pair_id: int, wish: ReadWish) -> Response:
+async def read(request: Request, pair_id: int, wish: ReadWish, pairs: PairsDoor, session: SignedIn) -> Response:
     """Begin to read both sides."""
-    nailer = nailer_of(request)
-    pair = await nailer.pairs.get(pair_id)
-    plan = nailer.sync.begin(session_of(request).account_id, pair, wish.wish, wish.compare)
+    pair = await pairs.book.get(pair_id)
+    plan = pairs.sync.begin(session.account_id, pair, wish.wish, wish.compare)
     return JSONResponse({"token": plan.token})
 
 
@@ -193,17 +192,17 @@ async def plan_shown(request: Request, token: str) -> Response:
 
 
 @router.post("/sync/{token}/wish")
-async def set_wish(request: Request, token: str, wish: SyncWishForm) -> Response:
+async def set_wish(request: Request, token: str, wish: SyncWishForm, pairs: PairsDoor) -> Response:
     plan = _ready(request, token)
-    await nailer_of(request).sync.set_wish(plan, wish.wish)
+    await pairs.sync.set_wish(plan, wish.wish)
     return await _shown(request, plan)
 
 
 @router.post("/sync/{token}/choose")
-async def choose(request: Request, token: str, wish: ChooseWish) -> Response:
+async def choose(request: Request, token: str, wish: ChooseWish, pairs: PairsDoor) -> Response:
     """Decide one row, or all that the filter shows."""
     plan = _ready(request, token)
-    sync = nailer_of(request).sync
+    sync = pairs.sync
     numbers = numbers_shown(plan, Filter(wish.group, wish.text)) if wish.everything else wish.numbers
     if wish.doing == "newer":
         newer = {Joint.NEWER_HERE: Doing.UPLOAD, Joint.NEWER_THERE: Doing.DOWNLOAD}
@@ -217,18 +216,18 @@ async def choose(request: Request, token: str, wish: ChooseWish) -> Response:
 
 
 @router.post("/sync/{token}/anew")
-async def begin_anew(request: Request, token: str) -> Response:
+async def begin_anew(request: Request, token: str, pairs: PairsDoor) -> Response:
     """Forget every choice: all rows are as proposed."""
     plan = _ready(request, token)
-    await nailer_of(request).sync.begin_anew(plan)
+    await pairs.sync.begin_anew(plan)
     return await _shown(request, plan)
 
 
 @router.get("/sync/{token}/rows/{number}/difference")
-async def difference(request: Request, token: str, number: int) -> Response:
+async def difference(request: Request, token: str, number: int, pairs: PairsDoor) -> Response:
     """What the two ends of a row hold: texts line by line, pictures side by side."""
     plan = _ready(request, token)
-    here, there = await nailer_of(request).sync.contents(plan, number)
+    here, there = await pairs.sync.contents(plan, number)
     name = plan.rows[number].below[-1].decode("utf-8", "replace")
     kind = _TYPES.get(name.rpartition(".")[2].lower())
     pictures = None
@@ -248,10 +247,10 @@ async def difference(request: Request, token: str, number: int) -> Response:
 
 
 @router.get("/sync/{token}/rows/{number}/merge")
-async def merge(request: Request, token: str, number: int) -> Response:
+async def merge(request: Request, token: str, number: int, pairs: PairsDoor) -> Response:
     """Both texts of a row as one, with what is to be decided."""
     plan = _ready(request, token)
-    merged, theirs = await nailer_of(request).sync.merging(plan, number)
+    merged, theirs = await pairs.sync.merging(plan, number)
     return render(
         request,
         "shell/_merge.html",
@@ -268,39 +267,38 @@ async def merge(request: Request, token: str, number: int) -> Response:
 
 
 @router.post("/sync/{token}/rows/{number}/merged")
-async def merged(request: Request, token: str, number: int, wish: MergedWish) -> Response:
+async def merged(request: Request, token: str, number: int, wish: MergedWish, pairs: PairsDoor) -> Response:
     plan = _ready(request, token)
-    await nailer_of(request).sync.merge(plan, number, wish.text)
+    await pairs.sync.merge(plan, number, wish.text)
     return JSONResponse({"ok": True})
 
 
 @router.post("/sync/{token}/carry-out")
-async def carry_out(request: Request, token: str, wish: SyncOutWish) -> Response:
-    nailer = nailer_of(request)
+async def carry_out(request: Request, token: str, wish: SyncOutWish, pairs: PairsDoor) -> Response:
     plan = _ready(request, token)
-    run_id = await nailer.sync.carry_out(plan, typed=wish.typed, guarded_confirmed=wish.guarded_confirmed)
+    run_id = await pairs.sync.carry_out(plan, typed=wish.typed, guarded_confirmed=wish.guarded_confirmed)
     return JSONResponse({"address": urls.run(plan.pair.site_id, run_id)})
 
 
 @router.post("/sync/{token}/let-go")
-async def let_go(request: Request, token: str) -> Response:
+async def let_go(request: Request, token: str, pairs: PairsDoor) -> Response:
     """Stop reading, or forget a plan."""
-    nailer_of(request).sync.let_go(_plan(request, token))
+    pairs.sync.let_go(_plan(request, token))
     return JSONResponse({"ok": True})
 
 
 @router.get("/sites/{site_id}/sync/runs/{run_id}")
-async def run_page(request: Request, site_id: int, run_id: int) -> Response:
+async def run_page(
+    request: Request, site_id: int, run_id: int, site: TheSite, plans: PlansDoor, pairs: PairsDoor
+) -> Response:
     """What became of a run: of each side that changed, and what was left."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    run = await nailer.sync.finish(await nailer.pairs.run(run_id))
-    pair = await nailer.pairs.get(run.pair_id)
+    run = await pairs.sync.finish(await pairs.book.run(run_id))
+    pair = await pairs.book.get(run.pair_id)
     if pair.site_id != site_id:
         raise NotFound("This run belongs to another site.")
-    cards = [await card_of(nailer, await nailer.jobs.get(job)) for job in run.jobs]
+    cards = [await card_of(plans, await plans.jobs.get(job)) for job in run.jobs]
     undoable = (
-        sum([len(await nailer.changes.of_job(job)) for job in run.jobs]) if run.state is not RunState.RUNNING else 0
+        sum([len(await plans.changes.of_job(job)) for job in run.jobs]) if run.state is not RunState.RUNNING else 0
     )
     return render(
         request,
@@ -319,31 +317,32 @@ async def run_page(request: Request, site_id: int, run_id: int) -> Response:
 
 
 @router.post("/runs/{run_id}/plans/take-back")
-async def plan_take_back(request: Request, run_id: int) -> Response:
+async def plan_take_back(
+    request: Request, run_id: int, sites: SitesDoor, plans: PlansDoor, pairs: PairsDoor, session: SignedIn
+) -> Response:
     """Plans that take back both halves of a run, the later one first."""
-    nailer = nailer_of(request)
-    run = await nailer.pairs.run(run_id)
-    plans = []
+    run = await pairs.book.run(run_id)
+    its_plans = []
     for job in reversed(run.jobs):
         try:
-            job_id = await nailer.planning.take_job_back(session_of(request).account_id, job)
+            job_id = await plans.make.take_job_back(session.account_id, job)
         except NotFound:
             continue
-        site = await nailer.sites.get((await nailer.jobs.get(job_id)).site_id)
-        plans.append(await nailer.plan_reader.read(job_id, site, limit=100))
-    if not plans:
+        site = await sites.book.get((await plans.jobs.get(job_id)).site_id)
+        its_plans.append(await plans.reader.read(job_id, site, limit=100))
+    if not its_plans:
         raise NotFound("Nothing of this run is left to take back.")
     return render(
         request,
         "pairs/_run-back.html",
-        plans=plans,
-        total=sum(plan.summary.acts + plan.summary.folders for plan in plans),
+        plans=its_plans,
+        total=sum(plan.summary.acts + plan.summary.folders for plan in its_plans),
     )
 
 
 async def _shown(request: Request, plan: SyncPlan) -> Response:
     """The plan as a fragment, or a window of its rows."""
-    nailer = nailer_of(request)
+    settings, pairs = settings_of(request), pairs_of(request)
     query = QueryValues(request)
     if plan.problem is not None:
         raise plan.problem
@@ -353,7 +352,7 @@ async def _shown(request: Request, plan: SyncPlan) -> Response:
     numbers = numbers_shown(plan, wanted)
     begin = query.number("from", 0)
     count = query.number("rows", _ROWS_AT_ONCE, least=1, most=_MOST_ROWS)
-    rows = shown_rows(plan, numbers[begin : begin + count], datetime.now(UTC), nailer.settings.zone)
+    rows = shown_rows(plan, numbers[begin : begin + count], datetime.now(UTC), settings.zone)
     values: dict[str, Any] = {
         "plan": plan,
         "pair": plan.pair,
@@ -374,7 +373,7 @@ async def _shown(request: Request, plan: SyncPlan) -> Response:
         wanted=wanted,
         shown=len(numbers),
         groups=group_counts(plan),
-        guarded=await nailer.sync.guarded(plan),
+        guarded=await pairs.sync.guarded(plan),
         bulk=_bulk(plan, numbers),
     )
 
@@ -406,7 +405,8 @@ def _bulk(plan: SyncPlan, numbers: Sequence[int]) -> list[tuple[str, str]]:
 
 
 def _plan(request: Request, token: str) -> SyncPlan:
-    return nailer_of(request).sync.plan(token, session_of(request).account_id)
+    pairs = pairs_of(request)
+    return pairs.sync.plan(token, session_of(request).account_id)
 
 
 def _ready(request: Request, token: str) -> SyncPlan:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Literal
 from zoneinfo import available_timezones
@@ -12,19 +12,18 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
-from nailer.app import Nailer
 from nailer.core.compare.joint import Compare
 from nailer.core.jobs.schedule import DAYS, Every, Schedule, next_runs
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.sync import Direction, Removals
 from nailer.core.words import count_text, size_text
-from nailer.errors import InvalidInput
-from nailer.store.timers import NewTimer, Timer
+from nailer.services.pairs import NewTimer, Pairs, Timer
 from nailer.web.pairs.shown import flow_words
 from nailer.web.shell import urls
+from nailer.web.shell.doors import PairsDoor, PeopleDoor, PlansDoor, SignedIn, TheSettings, session_of
 from nailer.web.shell.forms import QueryValues, TimerWish
-from nailer.web.shell.pages import nailer_of, render, session_of
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
@@ -60,14 +59,14 @@ class ShownRun:
     told: tuple[str, ...]
 
 
-async def _shown_runs(nailer: Nailer, timer: Timer) -> list[ShownRun]:
+async def _shown_runs(pairs: Pairs, timer: Timer) -> list[ShownRun]:
     if timer.carries is None:
-        runs = [await nailer.sync.finish(run) for run in await nailer.pairs.runs_of_timer(timer.id, _RUNS_SHOWN)]
+        runs = [await pairs.sync.finish(run) for run in await pairs.book.runs_of_timer(timer.id, _RUNS_SHOWN)]
         return [
             ShownRun(one.state, one.started_at, urls.run(timer.site_id, one.id), flow_words(one.flow), one.told)
             for one in runs
         ]
-    jobs = [await nailer.timed_jobs.finish(job) for job in await nailer.timer_store.jobs(timer.id, _RUNS_SHOWN)]
+    jobs = await pairs.timers.jobs(timer.id, _RUNS_SHOWN)
     return [
         ShownRun(
             one.state,
@@ -81,18 +80,19 @@ async def _shown_runs(nailer: Nailer, timer: Timer) -> list[ShownRun]:
 
 
 @router.get("/timers")
-async def timers_page(request: Request) -> Response:
-    nailer = nailer_of(request)
+async def timers_page(
+    request: Request, settings: TheSettings, people: PeopleDoor, plans: PlansDoor, pairs: PairsDoor, session: SignedIn
+) -> Response:
     query = QueryValues(request)
-    timers = await nailer.timer_store.all()
+    timers = await pairs.timers.all()
     now = datetime.now(UTC)
-    runs = {one.id: await _shown_runs(nailer, one) for one in timers}
+    runs = {one.id: await _shown_runs(pairs, one) for one in timers}
     coming = {one.id: await asyncio.to_thread(next_runs, one.schedule, now) for one in timers if one.on}
     edited = next((one for one in timers if one.id == query.number("edit", 0)), None)
     job_id = query.number("job", 0)
-    account_id = session_of(request).account_id
-    carries = edited.carries if edited else (await nailer.timed_jobs.what_of(job_id, account_id) if job_id else None)
-    wishes = await nailer.account_store.when_done(account_id)
+    account_id = session.account_id
+    carries = edited.carries if edited else (await pairs.timer_jobs.what_of(job_id, account_id) if job_id else None)
+    wishes = await people.accounts.when_done(account_id)
     return render(
         request,
         "pairs/timers.html",
@@ -102,7 +102,7 @@ async def timers_page(request: Request) -> Response:
         edited=edited,
         carries=carries,
         job_id=job_id,
-        pairs=await nailer.pairs.all(),
+        pairs=await pairs.book.all(),
         pair_id=edited.pair_id if edited else query.number("pair", 0),
         direction=edited.wish.direction if edited else query.text("direction", Direction.PUBLISH.value),
         removals=edited.wish.removals if edited else query.text("removals", Removals.KEEP.value),
@@ -116,9 +116,9 @@ async def timers_page(request: Request) -> Response:
         },
         days=DAYS,
         spec=_spec(edited.schedule if edited else None),
-        zone=edited.schedule.zone if edited else nailer.settings.zone.key,
+        zone=edited.schedule.zone if edited else settings.zone.key,
         zones=await asyncio.to_thread(lambda: sorted(available_timezones())),
-        can_write=nailer.notify.can_write and bool(wishes.mail),
+        can_write=plans.notices.can_write and bool(wishes.mail),
         RUN_WORDS=RUN_WORDS,
     )
 
@@ -132,59 +132,48 @@ async def preview(request: Request, wish: TimerWish) -> Response:
 
 
 @router.post("/timers")
-async def add(request: Request, wish: TimerWish) -> Response:
+async def add(request: Request, wish: TimerWish, pairs: PairsDoor) -> Response:
     made = await _timer(request, wish)
     if wish.job:
-        carries = await nailer_of(request).timed_jobs.what_of(wish.job, made.account_id)
-        made = replace(made, pair_id=None, carries=carries)
+        timer_id = await pairs.timers.add_for_job(made, wish.job)
     else:
-        made = replace(made, pair_id=(await nailer_of(request).pairs.get(wish.pair)).id)
-    timer_id = await nailer_of(request).timer_store.add(made)
+        timer_id = await pairs.timers.add_for_pair(made, wish.pair)
     return JSONResponse({"id": timer_id})
 
 
 @router.post("/timers/{timer_id}")
-async def write(request: Request, timer_id: int, wish: TimerWish) -> Response:
-    nailer = nailer_of(request)
-    timer = await nailer.timer_store.get(timer_id)
-    await nailer.timer_store.write(timer_id, await _timer(request, wish))
-    await nailer.timer_store.switch(await nailer.timer_store.get(timer_id), on=timer.on)
+async def write(request: Request, timer_id: int, wish: TimerWish, pairs: PairsDoor) -> Response:
+    await pairs.timers.change(timer_id, await _timer(request, wish), of_pair=bool(wish.pair))
     return JSONResponse({"id": timer_id})
 
 
 @router.post("/timers/{timer_id}/{act}")
-async def act_on(request: Request, timer_id: int, act: Literal["on", "off", "run", "remove"]) -> Response:
-    nailer = nailer_of(request)
-    timer = await nailer.timer_store.get(timer_id)
+async def act_on(
+    request: Request, timer_id: int, act: Literal["on", "off", "run", "remove"], pairs: PairsDoor
+) -> Response:
     if act == "run":
-        await nailer.timers.run_now(timer_id)
+        await pairs.timers.run_now(timer_id)
     elif act == "remove":
-        await nailer.timer_store.remove(timer_id)
+        await pairs.timers.remove(timer_id)
     else:
-        await nailer.timer_store.switch(timer, on=act == "on")
+        await pairs.timers.switch(timer_id, on=act == "on")
     return JSONResponse({"ok": True})
 
 
 @router.get("/timers/{timer_id}/state")
-async def state(request: Request, timer_id: int) -> Response:
+async def state(request: Request, timer_id: int, pairs: PairsDoor) -> Response:
     """Whether a timer is being run now."""
-    nailer = nailer_of(request)
-    timer = await nailer.timer_store.get(timer_id)
+    timer = await pairs.timers.get(timer_id)
     return JSONResponse({"busy": timer.busy})
 
 
 async def _timer(request: Request, wish: TimerWish) -> NewTimer:
-    name = " ".join(wish.name.split())
-    if not name:
-        raise InvalidInput("Give the timer a name.")
-    if wish.pair and wish.removals is Removals.ASK:
-        raise InvalidInput("Nobody is there to be asked: say whether removals follow.")
     schedule = await asyncio.to_thread(lambda: wish.schedule)
     await asyncio.to_thread(next_runs, schedule, datetime.now(UTC), 1)
     return NewTimer(
         account_id=session_of(request).account_id,
         pair_id=None,
-        name=name,
+        name=" ".join(wish.name.split()),
         wish=wish.wish,
         compare=wish.compare,
         schedule=schedule,

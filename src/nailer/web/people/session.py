@@ -8,19 +8,19 @@ from starlette.responses import RedirectResponse, Response
 
 from nailer.errors import Conflict, InvalidInput, NotAllowed
 from nailer.web.shell import urls
+from nailer.web.shell.doors import EditingDoor, PeopleDoor, SignedIn, SitesDoor, TheSettings, settings_of
 from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.guard import COOKIE
-from nailer.web.shell.pages import nailer_of, render, session_of
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
 
 @router.get(urls.SIGN_IN)
-async def sign_in_page(request: Request) -> Response:
-    nailer = nailer_of(request)
-    if await nailer.accounts.is_empty():
+async def sign_in_page(request: Request, settings: TheSettings, people: PeopleDoor) -> Response:
+    if await people.accounts.is_empty():
         return RedirectResponse(urls.FIRST_ACCOUNT, 303)
-    note = nailer.settings.sign_in_note
+    note = settings.sign_in_note
     return render(
         request,
         "people/sign-in.html",
@@ -32,15 +32,14 @@ async def sign_in_page(request: Request) -> Response:
 
 
 @router.post(urls.SIGN_IN)
-async def sign_in(request: Request) -> Response:
-    nailer = nailer_of(request)
+async def sign_in(request: Request, settings: TheSettings, people: PeopleDoor) -> Response:
     form = await read_form(request)
     address = request.client.host if request.client else "unknown"
     target = _own_page(form.get("next", ""))
     try:
-        token = await nailer.accounts.sign_in(form.get("name", ""), form.get("password", ""), address=address)
+        token = await people.accounts.sign_in(form.get("name", ""), form.get("password", ""), address=address)
     except NotAllowed as refused:
-        note = nailer.settings.sign_in_note
+        note = settings.sign_in_note
         return render(
             request, "people/sign-in.html", 403, next=target, name=form.get("name", ""), problem=refused.what, note=note
         )
@@ -48,47 +47,47 @@ async def sign_in(request: Request) -> Response:
 
 
 @router.post("/sign-out")
-async def sign_out(request: Request) -> Response:
-    nailer, session = nailer_of(request), session_of(request)
-    files = await nailer.edit.open_files(session.account_id)
+async def sign_out(
+    request: Request, people: PeopleDoor, sites: SitesDoor, editing: EditingDoor, session: SignedIn
+) -> Response:
+    files = await editing.drafts.open_files(session.account_id)
     if (await read_form(request)).get("sure") != "1" and any(one.has_changes for one in files):
         return RedirectResponse(f"{urls.DRAFTS}?leaving=1", 303)
-    await nailer.accounts.sign_out(request.cookies.get(COOKIE, ""))
+    await people.accounts.sign_out(request.cookies.get(COOKIE, ""))
     # Passwords "in memory until you sign out" end here, and the lines that were opened with them.
-    for site_id in nailer.connector.forget_passwords():
-        await nailer.pool.close_site(site_id)
+    for site_id in sites.connector.forget_passwords():
+        await sites.pool.close_site(site_id)
     response = RedirectResponse(urls.SIGN_IN, 303)
     response.delete_cookie(COOKIE)
     return response
 
 
 @router.get(urls.FIRST_ACCOUNT)
-async def first_account_page(request: Request) -> Response:
-    if not await nailer_of(request).accounts.is_empty():
+async def first_account_page(request: Request, people: PeopleDoor) -> Response:
+    if not await people.accounts.is_empty():
         return RedirectResponse(urls.SIGN_IN, 303)
     return render(request, "people/first-account.html", name="", fields={})
 
 
 @router.post(urls.FIRST_ACCOUNT)
-async def first_account(request: Request) -> Response:
-    nailer = nailer_of(request)
+async def first_account(request: Request, people: PeopleDoor) -> Response:
     form = await read_form(request)
     name, password = form.get("name", ""), form.get("password", "")
     try:
         if password != form.get("again", ""):
             raise InvalidInput("The two passwords differ.", fields={"again": "The two passwords differ."})
-        await nailer.accounts.make_first(name, password)
+        await people.accounts.make_first(name, password)
     except InvalidInput as error:
         return render(request, "people/first-account.html", 422, name=name, fields=error.fields)
     except Conflict:
         return RedirectResponse(urls.SIGN_IN, 303)
     address = request.client.host if request.client else "unknown"
-    token = await nailer.accounts.sign_in(name, password, address=address)
+    token = await people.accounts.sign_in(name, password, address=address)
     return _with_cookie(request, RedirectResponse(urls.SITES, 303), token)
 
 
 def _with_cookie(request: Request, response: Response, token: str) -> Response:
-    settings = nailer_of(request).settings
+    settings = settings_of(request)
     response.set_cookie(
         COOKIE,
         token,

@@ -6,7 +6,6 @@ import asyncio
 import csv
 import io
 import json
-import re
 import time
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, replace
@@ -17,7 +16,6 @@ from pydantic import BaseModel, ConfigDict, Field
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 
-from nailer.app import Nailer
 from nailer.core.check.live import LiveVerdict
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import landing_rank
@@ -27,12 +25,13 @@ from nailer.core.jobs.progress import Count, Tally
 from nailer.core.jobs.states import ACTIVE, ENDED, JOB_WORDS, ItemState, JobState
 from nailer.core.plans.plan import Action
 from nailer.core.words import count_text, size_text, span_text
-from nailer.engine.live import InFlight, LiveJob
-from nailer.errors import InvalidInput, NailerError, RenameRefused
-from nailer.store.accounts import WhenDone
-from nailer.store.jobs import FailureGroup, Job
+from nailer.errors import NailerError, RenameRefused
+from nailer.services.editing import Editing
+from nailer.services.people import WhenDone
+from nailer.services.plans import FailureGroup, InFlight, Job, LiveJob, Plans
+from nailer.web.shell.doors import EditingDoor, PeopleDoor, PlansDoor, SignedIn, SitesDoor
 from nailer.web.shell.forms import QueryValues, number_in
-from nailer.web.shell.pages import nailer_of, render, session_of
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
@@ -48,7 +47,6 @@ _COLUMNS = (
     "job", "site", "title", "to", "folder", "state", "planned files", "planned bytes", "done files", "done bytes",
     "failed files", "failed bytes", "left out files", "left out bytes", "made at", "started at", "ended at", "trouble",
 )  # fmt: skip
-_MAIL = re.compile(r"[^@\s<>,;\"\x00-\x1f]+@[^@\s<>,;\"\x00-\x1f]+")
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,13 +76,14 @@ class Card:
 
 
 @router.get("/jobs")
-async def jobs_page(request: Request) -> Response:
-    nailer = nailer_of(request)
+async def jobs_page(
+    request: Request, people: PeopleDoor, sites: SitesDoor, plans: PlansDoor, session: SignedIn
+) -> Response:
     query = QueryValues(request)
     show = query.text("show", "now")
     before = query.number("before", 2**62)
     wanted = query.text("q")
-    found = await nailer.jobs.overview(before=before, limit=50 if show == "ended" else 5, wanted=wanted)
+    found = await plans.jobs.overview(before=before, limit=50 if show == "ended" else 5, wanted=wanted)
     if show == "needs-you":
         jobs = found.needing_you
     elif show == "ended":
@@ -95,28 +94,27 @@ async def jobs_page(request: Request) -> Response:
     return render(
         request,
         "plans/jobs.html",
-        cards=[await card_of(nailer, job) for job in jobs],
+        cards=[await card_of(plans, job) for job in jobs],
         show=show,
         now_count=sum(found.counts.get(state, 0) for state in ACTIVE),
         needs_count=found.counts.get(JobState.NEEDS_YOU, 0),
         ended_count=found.counts.get(JobState.DONE, 0) + found.counts.get(JobState.STOPPED, 0),
         last_id=jobs[-1].id if jobs and show == "ended" else None,
-        open_count=nailer.pool.open_lines,
-        speeds=list(nailer.live.speeds),
+        open_count=sites.pool.open_lines,
+        speeds=list(plans.jobs.speeds),
         wanted=wanted,
-        sites=await nailer.sites.all(),
-        limits=nailer.limits.of(ALL_SITES),
-        limit_lines=hours_text(nailer.limits.of(ALL_SITES).hours),
-        when_done=await nailer.account_store.when_done(session_of(request).account_id),
-        can_write=nailer.notify.can_write,
+        sites=await sites.book.all(),
+        limits=plans.speeds.of(ALL_SITES),
+        limit_lines=hours_text(plans.speeds.of(ALL_SITES).hours),
+        when_done=await people.accounts.when_done(session.account_id),
+        can_write=plans.notices.can_write,
     )
 
 
 @router.get("/jobs.csv")
-async def export(request: Request) -> Response:
+async def export(request: Request, plans: PlansDoor) -> Response:
     """Ended jobs as a table (RFC 4180), with a search as on the page."""
-    nailer = nailer_of(request)
-    jobs = await nailer.jobs.ended(limit=_EXPORTED, wanted=QueryValues(request).text("q"))
+    jobs = await plans.jobs.ended(limit=_EXPORTED, wanted=QueryValues(request).text("q"))
     out = io.StringIO()
     table = csv.writer(out)
     table.writerow(_COLUMNS)
@@ -159,135 +157,103 @@ class _WhenDoneWish(BaseModel):
 
 
 @router.get("/jobs/limits")
-async def limits_of(request: Request) -> Response:
+async def limits_of(request: Request, plans: PlansDoor) -> Response:
     """What is set for all sites together (0) or for one, as the form shows it."""
-    limits = nailer_of(request).limits.of(QueryValues(request).number("site", ALL_SITES))
+    limits = plans.speeds.of(QueryValues(request).number("site", ALL_SITES))
     usual = limits.usual
     return JSONResponse({"up": rate_text(usual.up), "down": rate_text(usual.down), "hours": hours_text(limits.hours)})
 
 
 @router.post("/jobs/limits")
-async def set_limits(request: Request, wish: _LimitsWish) -> Response:
+async def set_limits(request: Request, wish: _LimitsWish, sites: SitesDoor, plans: PlansDoor) -> Response:
     """Limits of speed, of all sites together or of one; what runs holds to them at once."""
-    nailer = nailer_of(request)
-    if wish.site_id != ALL_SITES:
-        await nailer.sites.get(wish.site_id)
     limits = Limits(Limit(parse_rate(wish.up), parse_rate(wish.down)), parse_hours(wish.hours))
-    await nailer.limit_store.write(wish.site_id, limits)
-    nailer.limits.set_all(await nailer.limit_store.all())
-    now = [nailer.limits.rate(wish.site_id, side) for side in (SideName.THERE, SideName.HERE)]
+    await plans.speeds.set(wish.site_id, limits)
+    now = plans.speeds.now(wish.site_id)
     return JSONResponse({"now": now, "up": rate_text(limits.usual.up), "down": rate_text(limits.usual.down)})
 
 
 @router.post("/jobs/when-done")
-async def set_when_done(request: Request, wish: _WhenDoneWish) -> Response:
-    mail = wish.mail.strip()
-    if wish.write and not _MAIL.fullmatch(mail):
-        raise InvalidInput("Write the address that the mail is to go to, like maren@gorsegannet.example.")
-    wishes = WhenDone(mail, wish.write, wish.close)
-    await nailer_of(request).account_store.set_when_done(session_of(request).account_id, wishes)
+async def set_when_done(request: Request, wish: _WhenDoneWish, people: PeopleDoor, session: SignedIn) -> Response:
+    wishes = WhenDone(wish.mail.strip(), wish.write, wish.close)
+    await people.accounts.set_when_done(session.account_id, wishes)
     return JSONResponse({"ok": True})
 
 
 @router.get("/jobs/{job_id}/card")
-async def jobcard_of(request: Request, job_id: int) -> Response:
-    nailer = nailer_of(request)
-    return render(request, "plans/_job-card.html", card=await card_of(nailer, await nailer.jobs.get(job_id)))
+async def jobcard_of(request: Request, job_id: int, plans: PlansDoor) -> Response:
+    return render(request, "plans/_job-card.html", card=await card_of(plans, await plans.jobs.get(job_id)))
 
 
 @router.get("/jobs/{job_id}")
-async def job_page(request: Request, job_id: int) -> Response:
+async def job_page(request: Request, job_id: int, plans: PlansDoor) -> Response:
     """One job with a receipt for each of its items."""
-    nailer = nailer_of(request)
     query = QueryValues(request)
-    job = await nailer.jobs.get(job_id)
+    job = await plans.jobs.get(job_id)
     state = query.text("state")
-    items = await nailer.jobs.items(job_id, after=query.number("after", 0) - 1, limit=_ITEMS_A_PAGE + 1, state=state)
+    items = await plans.jobs.items(job_id, after=query.number("after", 0) - 1, limit=_ITEMS_A_PAGE + 1, state=state)
     more = items[_ITEMS_A_PAGE].position if len(items) > _ITEMS_A_PAGE else None
     return render(
         request,
         "plans/job.html",
-        card=await card_of(nailer, job),
+        card=await card_of(plans, job),
         job=job,
         items=items[:_ITEMS_A_PAGE],
         more=more,
         state=state,
         checks_live=job.to_side is SideName.THERE and job.state in ENDED,
-        undoable=len(await nailer.changes.of_job(job_id)) if job.state in ENDED else 0,
+        undoable=len(await plans.changes.of_job(job_id)) if job.state in ENDED else 0,
     )
 
 
 @router.post("/jobs/{job_id}/stop")
-async def stop(request: Request, job_id: int) -> Response:
-    nailer = nailer_of(request)
-    job = await nailer.jobs.want_stop(job_id)
-    live = nailer.live.jobs.get(job_id)
-    if live is not None:
-        live.stop_asked.set()
-    nailer.runner.wake()
-    nailer.leftovers.wake()
-    return JSONResponse({"state": job.state})
+async def stop(job_id: int, plans: PlansDoor) -> Response:
+    """Stop a job for good."""
+    return JSONResponse({"state": (await plans.jobs.stop(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/pause")
-async def pause(request: Request, job_id: int) -> Response:
-    nailer = nailer_of(request)
-    job = await nailer.jobs.pause(job_id)
-    live = nailer.live.jobs.get(job_id)
-    if live is not None:
-        live.stop_asked.set()
-    return JSONResponse({"state": job.state})
+async def pause(job_id: int, plans: PlansDoor) -> Response:
+    """Hold a job up."""
+    return JSONResponse({"state": (await plans.jobs.pause(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/go-on")
-async def go_on(request: Request, job_id: int) -> Response:
-    nailer = nailer_of(request)
-    job = await nailer.jobs.go_on(job_id)
-    nailer.runner.wake()
-    return JSONResponse({"state": job.state})
+async def go_on(job_id: int, plans: PlansDoor) -> Response:
+    """Let a paused job go on."""
+    return JSONResponse({"state": (await plans.jobs.go_on(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/up")
-async def move_up(request: Request, job_id: int) -> Response:
-    job = await nailer_of(request).jobs.move_up(job_id)
-    return JSONResponse({"state": job.state})
+async def move_up(job_id: int, plans: PlansDoor) -> Response:
+    """Let a waiting job be the next."""
+    return JSONResponse({"state": (await plans.jobs.move_up(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/leave-out")
-async def leave_out(request: Request, job_id: int) -> Response:
-    nailer = nailer_of(request)
-    job = await nailer.jobs.leave_out(job_id)
-    nailer.leftovers.wake()
-    return JSONResponse({"state": job.state})
+async def leave_out(job_id: int, plans: PlansDoor) -> Response:
+    """Leave out what failed or waits."""
+    return JSONResponse({"state": (await plans.jobs.leave_out(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/in-place")
-async def in_place(request: Request, job_id: int) -> Response:
+async def in_place(job_id: int, plans: PlansDoor) -> Response:
     """Overwrite in place on this job's site from now on, and try what failed once more."""
-    nailer = nailer_of(request)
-    job = await nailer.jobs.get(job_id)
-    await nailer.sites.set_in_place(job.site_id, allowed=True)
-    job = await nailer.jobs.again(job_id)
-    nailer.runner.wake()
-    return JSONResponse({"state": job.state})
+    return JSONResponse({"state": (await plans.jobs.in_place(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/again")
-async def again(request: Request, job_id: int) -> Response:
-    nailer = nailer_of(request)
-    job = await nailer.jobs.again(job_id)
-    nailer.connector.forget_refusal(job.site_id)
-    nailer.runner.wake()
-    return JSONResponse({"state": job.state})
+async def again(job_id: int, plans: PlansDoor) -> Response:
+    """Try once more what failed."""
+    return JSONResponse({"state": (await plans.jobs.again(job_id)).state})
 
 
 @router.get("/jobs/{job_id}/live")
-async def job_live(request: Request, job_id: int) -> Response:
+async def job_live(request: Request, job_id: int, sites: SitesDoor, plans: PlansDoor, editing: EditingDoor) -> Response:
     """What visitors get of what a job has put there: of a few files, pages first."""
-    nailer = nailer_of(request)
-    job = await nailer.jobs.get(job_id)
-    site = await nailer.sites.get(job.site_id)
-    landed = await nailer.jobs.items(job_id, limit=_MOST_LOOKED_AT, state=ItemState.DONE)
+    job = await plans.jobs.get(job_id)
+    site = await sites.book.get(job.site_id)
+    landed = await plans.jobs.items(job_id, limit=_MOST_LOOKED_AT, state=ItemState.DONE)
     paths = [
         item.target for item in landed if item.action is Action.CARRY and address_of(item.target, site.document_roots)
     ]
@@ -295,7 +261,7 @@ async def job_live(request: Request, job_id: int) -> Response:
 
     async def one(path: SitePath) -> tuple[SitePath, LiveVerdict | None, str]:
         try:
-            return path, (await nailer.live_check.of_file(site, path))[0], ""
+            return path, (await editing.live_check.of_file(site, path))[0], ""
         except NailerError as error:
             return path, None, error.what
 
@@ -304,29 +270,25 @@ async def job_live(request: Request, job_id: int) -> Response:
 
 
 @router.get("/events")
-async def events(request: Request) -> Response:
+async def events(request: Request, plans: PlansDoor, editing: EditingDoor, session: SignedIn) -> Response:
     """Server-sent events: what runs, and what has ended since the page was asked for (`since`, or the id of the last event
     that a browser heard). One event after every change, a comment as heartbeat."""
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    nailer, account_id = nailer_of(request), session_of(request).account_id
     last = number_in(request.headers.get("last-event-id", ""))
-    since = last if last is not None else QueryValues(request).number("since", nailer.live.version)
-    return StreamingResponse(_events(nailer, account_id, since), media_type="text/event-stream", headers=headers)
+    since = last if last is not None else QueryValues(request).number("since", plans.jobs.version)
+    return StreamingResponse(
+        _events(plans, editing, session.account_id, since), media_type="text/event-stream", headers=headers
+    )
 
 
-async def _events(nailer: Nailer, account_id: int, since: int) -> AsyncIterator[str]:
-    # A version not reached yet is one of before Nailer was started anew.
-    seen = since if since <= nailer.live.version else 0
-    async for moved in nailer.live.changes(at_most_every_s=_EVERY_S, heartbeat_s=_HEARTBEAT_S):
-        if not moved:
+async def _events(plans: Plans, editing: Editing, account_id: int, since: int) -> AsyncIterator[str]:
+    async for moved in plans.jobs.moves(since, at_most_every_s=_EVERY_S, heartbeat_s=_HEARTBEAT_S):
+        if not moved.changed:
             yield ": still here\n\n"
             continue
-        running = dict(nailer.live.jobs)
-        ended_ids, seen = nailer.live.ended_since(seen), nailer.live.version
-        ended = [await nailer.jobs.get(job_id) for job_id in ended_ids]
         body = {
-            "running": [_live_values(job) for job in running.values()],
-            "ended": [_ended_values(job) for job in ended],
+            "running": [_live_values(job) for job in moved.running.values()],
+            "ended": [_ended_values(job) for job in moved.ended],
             "saved": [
                 {
                     "id": own.id,
@@ -334,13 +296,13 @@ async def _events(nailer: Nailer, account_id: int, since: int) -> AsyncIterator[
                     "at": own.saved_at.isoformat(),
                     "trouble": own.trouble,
                 }
-                for own in nailer.own_files.of_account(account_id)
+                for own in editing.own.of_account(account_id)
                 if own.saved_at is not None and (not own.sends or own.trouble)
             ],
-            "speeds": list(nailer.live.speeds)[-1:],
-            "limits": [nailer.limits.rate(ALL_SITES, side) for side in (SideName.THERE, SideName.HERE)],
+            "speeds": plans.jobs.speeds[-1:],
+            "limits": plans.speeds.now(ALL_SITES),
         }
-        yield f"id: {seen}\ndata: {json.dumps(body)}\n\n"
+        yield f"id: {moved.version}\ndata: {json.dumps(body)}\n\n"
 
 
 def _live_values(live: LiveJob) -> dict[str, Any]:
@@ -401,17 +363,19 @@ def progress_line(tally: Tally, left_s: float | None) -> str:
     return ", ".join(parts)
 
 
-async def card_of(nailer: Nailer, job: Job) -> Card:
-    live = nailer.live.jobs.get(job.id)
+async def card_of(plans: Plans, job: Job) -> Card:
+    """A job as its card shows it now."""
+    live = plans.jobs.running(job.id)
     tally = live.tally if live else job.tally
     left_s = live.time_left_s(time.monotonic()) if live else None
     # Folders count as no file: where only they failed nothing else would say why.
     failed = job.tally.failed.files or job.trouble or job.state is JobState.NEEDS_YOU
-    failures = await nailer.jobs.failures(job.id) if failed else []
+    failures = await plans.jobs.failures(job.id) if failed else []
     flights = _flights(live) if live else []
     parts = 0
-    if live is None and job.state in (JobState.PAUSED, JobState.WAITING, JobState.NEEDS_YOU):
-        tally = replace(tally, under_way_bytes=await nailer.parts.carried_of_job(job.id))
-    if job.trouble or failures:
-        parts = await nailer.parts.count_of_job(job.id)
+    held_up = live is None and job.state in (JobState.PAUSED, JobState.WAITING, JobState.NEEDS_YOU)
+    if held_up or job.trouble or failures:
+        halves = await plans.jobs.halves(job.id)
+        tally = replace(tally, under_way_bytes=halves.carried_bytes) if held_up else tally
+        parts = halves.count if job.trouble or failures else 0
     return Card(job, tally.share, progress_line(tally, left_s), flights, failures, parts)

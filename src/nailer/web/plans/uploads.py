@@ -11,37 +11,36 @@ from starlette.responses import JSONResponse, Response
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, name_token
 from nailer.errors import NotFound, SendingStopped
-from nailer.services.plans.server_commands import Staged
+from nailer.services.plans import Staged
 from nailer.web.plans.plans import plan_dialog
+from nailer.web.shell.doors import FilesDoor, PlansDoor, SignedIn, SitesDoor, TheSite, plans_of, session_of
 from nailer.web.shell.forms import QueryValues, UnpackThereWish, UnpackWish
-from nailer.web.shell.pages import nailer_of, session_of
 
 router = APIRouter()
 
 
 @router.post("/drops/{job_id}/begin")
-async def begin(request: Request, job_id: int) -> Response:
+async def begin(request: Request, job_id: int, plans: PlansDoor) -> Response:
     """The files that are awaited, by their names below the folder they were dropped on (tokens joined by slashes)."""
     await _check_own(request, job_id)
-    items = await nailer_of(request).receive.begin(job_id)
+    items = await plans.uploads.begin(job_id)
     awaited = {"/".join(name_token(name) for name in item.source.names): item.id for item in items}
     return JSONResponse({"items": awaited})
 
 
 @router.put("/drops/{job_id}/items/{item_id}")
-async def take(request: Request, job_id: int, item_id: int) -> Response:
+async def take(request: Request, job_id: int, item_id: int, plans: PlansDoor) -> Response:
     """One file's bytes, as they are. JSON: `problem` is null where it landed."""
     await _check_own(request, job_id)
-    problem = await nailer_of(request).receive.take(job_id, item_id, _body(request))
+    problem = await plans.uploads.take(job_id, item_id, _body(request))
     return JSONResponse({"problem": problem})
 
 
 @router.put("/sites/{site_id}/archives")
-async def take_archive(request: Request, site_id: int) -> Response:
+async def take_archive(request: Request, site_id: int, sites: SitesDoor, plans: PlansDoor) -> Response:
     """An archive's bytes, as they are. JSON: what is in it, for the plan that follows."""
-    nailer = nailer_of(request)
-    await nailer.sites.get(site_id)
-    unpacked = await nailer.unpack.take(QueryValues(request).text("name"), _body(request))
+    await sites.book.get(site_id)
+    unpacked = await plans.archives.take(QueryValues(request).text("name"), _body(request))
     return JSONResponse(
         {
             "token": unpacked.token,
@@ -54,11 +53,11 @@ async def take_archive(request: Request, site_id: int) -> Response:
 
 
 @router.post("/sites/{site_id}/plans/unpack")
-async def plan_unpack(request: Request, site_id: int, wish: UnpackWish) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    job_id = await nailer.planning.unpack(
-        session_of(request).account_id,
+async def plan_unpack(
+    request: Request, wish: UnpackWish, site: TheSite, plans: PlansDoor, session: SignedIn
+) -> Response:
+    job_id = await plans.make.unpack(
+        session.account_id,
         site,
         wish.to_side,
         SitePath.of_token(wish.folder),
@@ -70,24 +69,32 @@ async def plan_unpack(request: Request, site_id: int, wish: UnpackWish) -> Respo
 
 
 @router.post("/sites/{site_id}/plans/unpack-there")
-async def plan_unpack_there(request: Request, site_id: int, wish: UnpackThereWish) -> Response:
+async def plan_unpack_there(
+    request: Request,
+    site_id: int,
+    wish: UnpackThereWish,
+    sites: SitesDoor,
+    files: FilesDoor,
+    plans: PlansDoor,
+    session: SignedIn,
+) -> Response:
     """Let the server unpack one of its archives, and plan what becomes of that."""
-    nailer = nailer_of(request)
-    site, account_id = await nailer.sites.get(site_id), session_of(request).account_id
+    site, account_id = await sites.book.get(site_id), session.account_id
     archive = wish.there_path.child(wish.raw_name)
-    nailer.guards.check(account_id, site, SideName.THERE, archive)
+    files.guarded.check(account_id, site, SideName.THERE, archive)
     if wish.staged is None:
-        staged = await nailer.on_server.unpack(site, archive)
+        staged = await plans.server.unpack(site, archive)
     else:
         staged = Staged(SitePath.of_token(wish.staged), wish.files, wish.links)
-    job_id = await nailer.planning.unpacked_there(
+    job_id = await plans.make.unpacked_there(
         account_id, site, staged.folder, wish.there_path, archive.name.decode("utf-8", "replace"), wish.without_top
     )
     return await plan_dialog(request, site, job_id, staged=staged)
 
 
 async def _check_own(request: Request, job_id: int) -> None:
-    job = await nailer_of(request).jobs.get(job_id)
+    plans = plans_of(request)
+    job = await plans.jobs.get(job_id)
     if job.account_id != session_of(request).account_id:
         raise NotFound("These files were dropped by somebody else.")
 

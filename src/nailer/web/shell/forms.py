@@ -21,8 +21,7 @@ from nailer.core.pairs.sync import Direction, Doing, Removals, SyncWish
 from nailer.core.plans.plan import Choice
 from nailer.core.plans.sieve import CountedAs, RuleGroup, Sieve, Test, checked_pattern, rule_of
 from nailer.errors import InvalidInput
-from nailer.services.plans.archives import Unpacked
-from nailer.services.plans.make import Dropped
+from nailer.services.plans import Dropped, Unpacked
 
 _FORM_BYTES = 256 * 1024
 _MOST_NAMES = 200_000

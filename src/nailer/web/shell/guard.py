@@ -17,7 +17,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from nailer.app import Nailer
 from nailer.errors import StoreUnavailable
-from nailer.store.accounts import Session
+from nailer.services.people import Session
 from nailer.web.shell import urls
 
 Scope = MutableMapping[str, Any]
@@ -78,8 +78,8 @@ class Guard:
         """A refusal, or None with the session in the scope's state and the body still to be read."""
         headers = Headers(scope=scope)
         # From before anything is read: the page hears what ends from here on.
-        live_version = self._nailer.live.version
-        session = await self._nailer.accounts.session(_cookie(headers))
+        live_version = self._nailer.plans.jobs.version
+        session = await self._nailer.people.accounts.session(_cookie(headers))
         scope.setdefault("state", {}).update(session=session, live_version=live_version)
         is_open = scope["path"] in _OPEN
         if session is None and not is_open:
@@ -99,7 +99,7 @@ class Guard:
     async def _to_sign_in(self, scope: Scope, headers: Headers) -> Response:
         if scope["method"] != "GET" or "text/html" not in headers.get("accept", ""):
             return JSONResponse({"title": "Signed out", "what": "Sign in again."}, 401)
-        first = await self._nailer.accounts.is_empty()
+        first = await self._nailer.people.accounts.is_empty()
         back = scope["path"] + ("?" + scope["query_string"].decode("latin-1") if scope["query_string"] else "")
         target = urls.FIRST_ACCOUNT if first else f"{urls.SIGN_IN}?next={quote(back, safe='')}"
         return RedirectResponse(target, 303)

@@ -12,13 +12,14 @@ from markupsafe import Markup
 from starlette.requests import Request
 from starlette.responses import HTMLResponse, JSONResponse, Response
 
-from nailer.app import Nailer
 from nailer.core import words
 from nailer.core.compare.joint import JOINT_WORDS, Joint
+from nailer.core.connecting.routes import routed_address
 from nailer.core.files import access as access_rules
 from nailer.core.files.sitepath import name_token, shown_name, without_scheme
 from nailer.core.jobs.limits import rate_text
 from nailer.core.jobs.states import JOB_WORDS
+from nailer.core.words import aware
 from nailer.errors import (
     AlreadyThere,
     Conflict,
@@ -34,9 +35,8 @@ from nailer.errors import (
     StoreUnavailable,
     every_error,
 )
-from nailer.store.accounts import Session
-from nailer.store.database import aware
 from nailer.web.shell import urls
+from nailer.web.shell.doors import pairs_of, plans_of, settings_of
 
 _STATUS: dict[type[NailerError], int] = {
     InvalidInput: 422,
@@ -95,19 +95,6 @@ def _script_data(value: Any) -> Markup:
     return Markup(text)  # noqa: S704 - nothing left in it can end the block
 
 
-def nailer_of(request: Request) -> Nailer:
-    nailer: Nailer = request.app.state.nailer
-    return nailer
-
-
-def session_of(request: Request) -> Session:
-    """The session the guard let in. Routes behind it always have one."""
-    session: Session | None = request.state.session
-    if session is None:
-        raise NotAllowed("Sign in first.")
-    return session
-
-
 def render(request: Request, template: str, status: int = 200, **values: Any) -> HTMLResponse:
     """A page or a fragment as an answer."""
     return HTMLResponse(fragment(request, template, **values), status)
@@ -115,34 +102,26 @@ def render(request: Request, template: str, status: int = 200, **values: Any) ->
 
 def fragment(request: Request, template: str, **values: Any) -> str:
     """A template's text. Adds what every template knows: the session, now, and readable times."""
-    nailer = nailer_of(request)
-    now, zone = datetime.now(UTC), nailer.settings.zone
+    now, zone = datetime.now(UTC), settings_of(request).zone
     environment: Environment = request.app.state.templates
     return environment.get_template(template).render(
         session=getattr(request.state, "session", None),
-        live_version=getattr(request.state, "live_version", nailer.live.version),
+        live_version=getattr(request.state, "live_version", plans_of(request).jobs.version),
         request_path=request.url.path,
         now=now,
-        when=lambda moment: words.when_text(aware(moment) if moment.tzinfo is None else moment, now, zone),
-        clock=lambda moment: (aware(moment) if moment.tzinfo is None else moment).astimezone(zone).strftime("%H:%M:%S"),
+        when=lambda moment: words.when_text(aware(moment), now, zone),
+        clock=lambda moment: (aware(moment)).astimezone(zone).strftime("%H:%M:%S"),
         exact=lambda moment: moment.strftime("%Y-%m-%d %H:%M:%S UTC"),
         stamp=lambda stamp: words.stamp_text(stamp, now, zone),
-        unsent_of=nailer.unsent.of_site,
+        unsent_of=pairs_of(request).not_sent.of_site,
         exact_stamp=words.exact_stamp,
         **values,
     )
 
 
-def routed(nailer: Nailer, address: str) -> str:
+def routed(request: Request, address: str) -> str:
     """A public address as this machine reaches it: `routes` applies to web addresses as it does to servers."""
-    scheme, _, rest = address.partition("://")
-    netloc, slash, path = rest.partition("/")
-    host, _, port = netloc.partition(":")
-    number = int(port) if port.isdecimal() else (443 if scheme == "https" else 80)
-    dial_host, dial_port = nailer.settings.route(host, number)
-    if (dial_host, dial_port) == (host, number):
-        return address
-    return f"http://{dial_host}:{dial_port}{slash}{path}"
+    return routed_address(address, settings_of(request).route)
 
 
 def error_answer(request: Request, error: NailerError) -> Response:

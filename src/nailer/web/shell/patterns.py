@@ -13,14 +13,15 @@ from nailer.core.compare.ledger import LedgerRow
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.jobs.states import JobState
 from nailer.errors import every_error
-from nailer.web.shell.pages import nailer_of, render
+from nailer.web.shell.doors import TheSettings
+from nailer.web.shell.pages import render
 from nailer.web.shell.show import shown_row
 
 router = APIRouter()
 
 
 @router.get("/patterns")
-async def patterns_page(request: Request) -> Response:
+async def patterns_page(request: Request, settings: TheSettings) -> Response:
     now = datetime.now(UTC)
     stamp = Stamp.seconds(int(now.timestamp()) - 4000)
     names = [b"index.html", b"two\nlines.txt", b"caf\xe9.html", b"<b>bold</b>.html", b"old-site.zip", b"site.css", b"a"]
@@ -30,6 +31,6 @@ async def patterns_page(request: Request) -> Response:
         here = None if joint is Joint.ONLY_THERE else entry
         there = None if joint is Joint.ONLY_HERE else entry
         row = LedgerRow(name, here, there, Standing(joint, "as an example"))
-        rows.append(shown_row(row, now, nailer_of(request).settings.zone))
+        rows.append(shown_row(row, now, settings.zone))
     kinds = sorted(every_error(), key=lambda kind: kind.__name__)
     return render(request, "shell/patterns.html", rows=rows, states=list(JobState), kinds=kinds)

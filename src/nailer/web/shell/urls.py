@@ -9,7 +9,7 @@ from urllib.parse import quote, urlencode
 from nailer.core.compare.ledger import View
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.store.sites import Site, SiteGroup
+from nailer.services.sites import Site, SiteGroup
 
 SITES = "/sites"
 ADD = "/sites/add"
@@ -20,6 +20,22 @@ TIMERS = "/timers"
 SIEVES = "/sieves"
 SIGN_IN = "/sign-in"
 FIRST_ACCOUNT = "/first-account"
+
+# The style sheets of every page, in this order: the later may refine the earlier.
+STYLES = (
+    "tokens",
+    "frame",
+    "parts",
+    "ledger",
+    "plans",
+    "sites",
+    "jobs",
+    "narrow",
+    "differences",
+    "editor",
+    "access",
+    "sync",
+)
 
 
 def _asset_version() -> str:

@@ -19,15 +19,21 @@ from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import CHARSETS
 from nailer.core.files.sitepath import without_scheme
-from nailer.errors import Conflict, IdentityChanged, IdentityUnknown, InvalidInput, NailerError
-from nailer.services.sites.questions import Question
-from nailer.services.sites.trial import STEP_WORDS, Event, TrialStep
-from nailer.sides.identities.certificate import facts_of, identity_of_pem
-from nailer.sides.identities.identity import Identity, key_of_line, same_fingerprint
-from nailer.store.sites import Secrets, Site
+from nailer.errors import IdentityChanged, IdentityUnknown, InvalidInput, NailerError
+from nailer.services.sites import (
+    STEP_WORDS,
+    Event,
+    Identity,
+    Question,
+    Secrets,
+    Site,
+    TrialStep,
+    facts_of,
+)
 from nailer.web.shell import urls
+from nailer.web.shell.doors import SitesDoor, TheSettings, session_of, settings_of, sites_of
 from nailer.web.shell.forms import read_form
-from nailer.web.shell.pages import fragment, nailer_of, render, session_of
+from nailer.web.shell.pages import fragment, render
 from nailer.web.sites.site_form import COLOURS, MOST_ROOTS, Given, site_from_form
 
 router = APIRouter()
@@ -65,38 +71,36 @@ async def read_letter(request: Request, letter: _LetterIn) -> Response:
 
 
 @router.post("/sites")
-async def add_site(request: Request) -> Response:
+async def add_site(request: Request, settings: TheSettings, sites: SitesDoor) -> Response:
     """Store a new site, or one to connect to once (`store` = no)."""
-    nailer = nailer_of(request)
     form = await read_form(request)
     try:
-        given = site_from_form(form, list(nailer.settings.roots))
+        given = site_from_form(form, list(settings.roots))
     except InvalidInput as error:
         return await _page(request, form, error.fields, 422)
-    stored = await nailer.sites.add(given.site, given.to_store)
+    stored = await sites.book.add(given.site, given.to_store)
     if given.site.fleeting:
-        nailer.connector.hold(stored.id, given.secrets)
+        sites.connector.hold(stored.id, given.secrets)
     elif stored.password_kept is not PasswordKept.STORED and form.get("password"):
-        nailer.connector.remember(stored.id, form["password"])
+        sites.connector.remember(stored.id, form["password"])
     return RedirectResponse(urls.files(stored), 303)
 
 
 @router.post("/sites/try")
-async def try_connection(request: Request) -> Response:
+async def try_connection(request: Request, settings: TheSettings, sites: SitesDoor) -> Response:
     """The steps of a trial, one JSON object a line, as they happen. Ends when the page goes away."""
-    nailer = nailer_of(request)
     form = await read_form(request)
-    stored = await nailer.sites.get(int(form["site_id"])) if form.get("site_id", "").isdecimal() else None
-    before = await nailer.sites.secrets(stored) if stored else Secrets()
-    given = site_from_form(form, list(nailer.settings.roots), stored, before)
+    stored = await sites.book.get(int(form["site_id"])) if form.get("site_id", "").isdecimal() else None
+    before = await sites.book.secrets(stored) if stored else Secrets()
+    given = site_from_form(form, list(settings.roots), stored, before)
     given = await _with_shared(request, given)
     stream = _steps(request, given, writes=form.get("write") == "yes", insists=form.get("insist") == "yes")
     return StreamingResponse(stream, media_type="application/x-ndjson")
 
 
 @router.post("/tries/{key}/answers")
-async def answer(request: Request, key: str, given: _Answers) -> Response:
-    nailer_of(request).desk.answer(_desk_key(request, key), given.question, given.answers)
+async def answer(request: Request, key: str, given: _Answers, sites: SitesDoor) -> Response:
+    sites.questions.answer(_desk_key(request, key), given.question, given.answers)
     return JSONResponse({"ok": True})
 
 
@@ -111,30 +115,22 @@ async def trust(request: Request) -> Response:
 
 async def trust_shown(request: Request, host: str, port: int, form: dict[str, str]) -> None:
     """Trust the identity in a meeting's form for a server. Raises Conflict where something speaks against it."""
-    nailer = nailer_of(request)
-    text = form.get("public_key", "")
-    key = identity_of_pem(text) if "BEGIN CERTIFICATE" in text else key_of_line(text)
-    published = form.get("published", "").strip()
-    if published and not same_fingerprint(published, key.fingerprint) and not key.is_certificate:
-        # A server may have keys of several kinds, and the host may have published another one than it showed.
-        key = await nailer.connector.key_published(host, port, published) or key
-    if published and not same_fingerprint(published, key.fingerprint):
-        raise Conflict(
-            "The fingerprint you pasted is not the one this server shows. Nothing was trusted and no password was sent. "
-            "Ask the host which one is right."
-        )
-    if await nailer.sites.pinned(host, port) and form.get("changed_understood") != "yes":
-        raise Conflict("Say first that the host has confirmed the new identity. Nothing was trusted.")
-    account_id = session_of(request).account_id
-    always = form.get("how") != "once"
-    await nailer.connector.trust(host, port, key, account_id=account_id, always=always, compared=bool(published))
+    await sites_of(request).identities.trust_shown(
+        host,
+        port,
+        form.get("public_key", ""),
+        account_id=session_of(request).account_id,
+        published=form.get("published", "").strip(),
+        always=form.get("how") != "once",
+        changed_understood=form.get("changed_understood") == "yes",
+    )
 
 
 async def meeting_html(
     request: Request, host: str, port: int, met: IdentityUnknown | IdentityChanged, action: str
 ) -> str:
     """The panel of a first meeting or a changed identity; its form goes to `action`."""
-    nailer = nailer_of(request)
+    sites = sites_of(request)
     key = Identity(met.algorithm, met.fingerprint, met.public_key)
     return fragment(
         request,
@@ -144,21 +140,21 @@ async def meeting_html(
         met=met,
         key=key,
         facts=facts_of(met.public_key) if key.is_certificate else None,
-        before=await nailer.sites.pinned(host, port),
-        same_at=[one for one in await nailer.connector.same_key_at(key) if one != host],
+        before=await sites.identities.of_server(host, port),
+        same_at=[one for one in await sites.connector.same_key_at(key) if one != host],
         action=action,
     )
 
 
 async def _steps(request: Request, given: Given, *, writes: bool, insists: bool) -> AsyncGenerator[str, None]:
-    nailer = nailer_of(request)
+    sites = sites_of(request)
     key = random_secrets.token_hex(8)
     news: asyncio.Queue[Event | Question | None] = asyncio.Queue()
-    ask = nailer.desk.asker(_desk_key(request, key), news.put_nowait)
+    ask = sites.questions.asker(_desk_key(request, key), news.put_nowait)
 
     async def follow() -> None:
         try:
-            async for event in nailer.trials.run(given.site, given.secrets, ask=ask, writes=writes, insists=insists):
+            async for event in sites.trials.run(given.site, given.secrets, ask=ask, writes=writes, insists=insists):
                 news.put_nowait(event)
         finally:
             news.put_nowait(None)
@@ -176,7 +172,7 @@ async def _steps(request: Request, given: Given, *, writes: bool, insists: bool)
         following.cancel()
         with contextlib.suppress(asyncio.CancelledError, NailerError):
             await following
-        nailer.desk.forget(_desk_key(request, key))
+        sites.questions.forget(_desk_key(request, key))
 
 
 async def _told(request: Request, site: Site, event: Event) -> dict[str, Any]:
@@ -214,9 +210,10 @@ def _desk_key(request: Request, key: str) -> str:
 
 async def _with_shared(request: Request, given: Given) -> Given:
     """With the secrets of a sign-in that is shared with other sites, where the form chose one."""
+    sites = sites_of(request)
     if given.changed or given.site.credential_id is None:
         return given
-    return Given(given.site, await nailer_of(request).sites.secrets(given.site), False)
+    return Given(given.site, await sites.book.secrets(given.site), False)
 
 
 async def _page(
@@ -240,16 +237,16 @@ async def _page(
 
 async def form_values(request: Request, form: dict[str, str], fields: dict[str, str]) -> dict[str, Any]:
     """What the fields of a site need, whatever page they stand on."""
-    nailer = nailer_of(request)
-    groups = await nailer.sites.groups()
+    settings, sites = settings_of(request), sites_of(request)
+    groups = await sites.book.groups()
     return {
         "form": form,
         "fields": fields,
         "colours": COLOURS,
-        "roots": list(nailer.settings.roots),
+        "roots": list(settings.roots),
         "group_choices": urls.group_titles(groups),
         "protocols": list(Protocol),
-        "credentials": await nailer.sites.credentials(),
+        "credentials": await sites.book.credentials(),
         "most_roots": MOST_ROOTS,
         "charsets": CHARSETS,
     }

@@ -13,14 +13,20 @@ from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol, better_than
 from nailer.core.files.charset import CHARSETS, candidates
 from nailer.errors import Conflict, IdentityChanged, IdentityUnknown, InvalidInput, NailerError
-from nailer.services.sites.questions import Question
-from nailer.services.sites.trial import STEP_WORDS, TrialStep
-from nailer.sides.identities.certificate import facts_of
-from nailer.sides.wire import WireLine
-from nailer.store.sites import Site
+from nailer.services.sites import STEP_WORDS, Question, Site, TrialStep, WireLine, facts_of
 from nailer.web.shell import urls
+from nailer.web.shell.doors import (
+    FilesDoor,
+    SignedIn,
+    SitesDoor,
+    TheSettings,
+    TheSite,
+    editing_of,
+    files_of,
+    sites_of,
+)
 from nailer.web.shell.forms import QueryValues, read_form
-from nailer.web.shell.pages import nailer_of, render, session_of
+from nailer.web.shell.pages import render
 from nailer.web.sites.adding import form_values, meeting_html, trust_shown
 from nailer.web.sites.site_form import form_of, site_from_form
 
@@ -61,29 +67,28 @@ _NOT_BY_HAND = frozenset(
 
 
 @router.post("/sites/{site_id}/open")
-async def open_site(request: Request, site_id: int) -> Response:
+async def open_site(request: Request, site_id: int, sites: SitesDoor, session: SignedIn) -> Response:
     """Connect, so that the files view has nothing to wait for. JSON: ok, or the page that says what is in the way."""
-    nailer = nailer_of(request)
     if request.headers.get("x-again"):
-        nailer.connector.forget_refusal(site_id)
-    account_id = session_of(request).account_id
-    return await _opened(request, site_id, nailer.openings.open(account_id, site_id))
+        sites.connector.forget_refusal(site_id)
+    account_id = session.account_id
+    return await _opened(request, site_id, sites.attempts.open(account_id, site_id))
 
 
 @router.post("/sites/{site_id}/answers")
-async def answer(request: Request, site_id: int) -> Response:
+async def answer(request: Request, site_id: int, sites: SitesDoor, session: SignedIn) -> Response:
     """Answers to what the server asked; then as for opening."""
     form = await read_form(request)
     count = int(form["count"]) if form.get("count", "").isdecimal() else 0
     answers = [form.get(f"answer_{number}", "") for number in range(min(count, 20))]
-    account_id = session_of(request).account_id
-    opening = nailer_of(request).openings.answer(account_id, site_id, form.get("question", ""), answers)
+    account_id = session.account_id
+    opening = sites.attempts.answer(account_id, site_id, form.get("question", ""), answers)
     return await _opened(request, site_id, opening)
 
 
 async def _opened(request: Request, site_id: int, opening: Any) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
+    sites = sites_of(request)
+    site = await sites.book.get(site_id)
     try:
         question: Question | None = await opening
     except (IdentityUnknown, IdentityChanged) as met:
@@ -93,50 +98,43 @@ async def _opened(request: Request, site_id: int, opening: Any) -> Response:
         return render(request, "shell/_not-connected.html", 409, error=error, site=site)
     if question is not None:
         return render(request, "shell/_question.html", 409, question=question, site=site)
-    await nailer.sites.opened(site_id)
+    await sites.book.opened(site_id)
     return JSONResponse({"ok": True})
 
 
 @router.post("/sites/{site_id}/trust")
-async def trust(request: Request, site_id: int) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
+async def trust(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
     await trust_shown(request, site.host, site.port, await read_form(request))
-    await nailer.pool.close_site(site_id)
+    await sites.pool.close_site(site_id)
     return RedirectResponse(urls.files(site), 303)
 
 
 @router.get("/sites/{site_id}/settings")
-async def settings_page(request: Request, site_id: int) -> Response:
-    site = await nailer_of(request).sites.get(site_id)
+async def settings_page(request: Request, site: TheSite) -> Response:
     return await _settings(request, site, form_of(site), {}, 200)
 
 
 @router.post("/sites/{site_id}/settings")
-async def change_site(request: Request, site_id: int) -> Response:
-    nailer = nailer_of(request)
-    stored = await nailer.sites.get(site_id)
+async def change_site(
+    request: Request, site_id: int, settings: TheSettings, sites: SitesDoor, files: FilesDoor
+) -> Response:
+    stored = await sites.book.get(site_id)
     form = await read_form(request)
     try:
-        given = site_from_form(form, list(nailer.settings.roots), stored, await nailer.sites.secrets(stored))
+        given = site_from_form(form, list(settings.roots), stored, await sites.book.secrets(stored))
     except InvalidInput as error:
         return await _settings(request, stored, form, error.fields, 422)
-    await nailer.sites.update(given.site, given.to_store if given.changed else None)
-    for site in await nailer.sites.all():
-        # A sign-in that several sites share was changed for all of them.
-        if site.id == site_id or (given.changed and site.credential_id == given.site.credential_id):
-            await nailer.pool.close_site(site.id)
-            nailer.connector.forget_site(site.id)
-            nailer.browse.forget(site.id)
+    for changed in await sites.book.change(given.site, given.to_store if given.changed else None):
+        files.browse.forget(changed)
     if given.site.password_kept is not PasswordKept.STORED and form.get("password"):
-        nailer.connector.remember(site_id, form["password"])
+        sites.connector.remember(site_id, form["password"])
     return RedirectResponse(urls.files(given.site), 303)
 
 
 async def _settings(
     request: Request, site: Site, form: dict[str, str], fields: dict[str, str], status: int
 ) -> Response:
-    nailer = nailer_of(request)
+    sites, editing = sites_of(request), editing_of(request)
     return render(
         request,
         "sites/settings.html",
@@ -146,21 +144,19 @@ async def _settings(
         **await form_values(request, form, fields),
         stored=site,
         section="settings",
-        ways=await nailer.drafts.ways(site.id),
+        ways=await editing.saving.ways(site.id),
         shared=[
-            one.name
-            for one in await nailer.sites.all()
-            if one.credential_id == site.credential_id and one.id != site.id
+            one.name for one in await sites.book.all() if one.credential_id == site.credential_id and one.id != site.id
         ],
         steps=[(step.value, STEP_WORDS[step]) for step in TrialStep],
     )
 
 
 async def _head(request: Request, site: Site) -> dict[str, Any]:
-    nailer = nailer_of(request)
+    sites = sites_of(request)
     return {
-        "known": bool(await nailer.connector.pinned(site)),
-        "changed": (site.host, site.port) in nailer.connector.changed,
+        "known": bool(await sites.connector.pinned(site)),
+        "changed": (site.host, site.port) in sites.connector.changed,
     }
 
 
@@ -172,12 +168,12 @@ async def connection_page(request: Request, site_id: int) -> Response:
 async def _connection(
     request: Request, site_id: int, *, reply: list[WireLine] | None = None, command: str = ""
 ) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    connection = nailer.pool.connection(site_id)
-    learned = await nailer.sites.learned(site_id)
+    sites, files = sites_of(request), files_of(request)
+    site = await sites.book.get(site_id)
+    connection = sites.pool.connection(site_id)
+    learned = await sites.book.learned(site_id)
     abilities = connection.abilities if connection else _abilities(learned[0]) if learned else None
-    pinned = await nailer.connector.pinned(site)
+    pinned = await sites.connector.pinned(site)
     offered = {Protocol.FTP_TLS} if abilities and any(one.startswith("AUTH") for one in abilities.features) else set()
     return render(
         request,
@@ -190,11 +186,11 @@ async def _connection(
         said=in_words(abilities) if abilities else [],
         learned_at=learned[1] if learned else None,
         charset=CHARSETS.get(site.charset, site.charset),
-        readings=candidates(nailer.browse.names_beyond_ascii(site), 3)[:7],
-        has_names=bool(nailer.browse.names_beyond_ascii(site, 1)),
+        readings=candidates(files.browse.names_beyond_ascii(site), 3)[:7],
+        has_names=bool(files.browse.names_beyond_ascii(site, 1)),
         pinned=[(one, facts_of(one.key.public_key) if one.key.is_certificate else None) for one in pinned],
-        story=await nailer.sites.story(site.host, site.port),
-        wire=nailer.connector.wire(site_id).lines(),
+        story=await sites.identities.story(site),
+        wire=sites.connector.wire(site_id).lines(),
         better=better_than(site.protocol, frozenset(offered)),
         reply=reply,
         command=command,
@@ -203,12 +199,10 @@ async def _connection(
 
 
 @router.get("/sites/{site_id}/wire")
-async def wire(request: Request, site_id: int) -> Response:
+async def wire(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
     """Lines after a number, as rows for the page; or all of them as a text to download."""
-    nailer = nailer_of(request)
     query = QueryValues(request)
-    site = await nailer.sites.get(site_id)
-    lines = nailer.connector.wire(site_id).lines(after=query.number("after", 0), wanted=query.text("text"))
+    lines = sites.connector.wire(site_id).lines(after=query.number("after", 0), wanted=query.text("text"))
     if query.text("as") == "text":
         text = "".join(f"{one.at_s:.3f} {one.line} {_ARROWS[one.way]} {one.text}\n" for one in lines)
         name = f"wire-{site.id}.txt"
@@ -220,17 +214,14 @@ _ARROWS = {"out": ">", "in": "<", "note": "*"}
 
 
 @router.post("/sites/{site_id}/disconnect")
-async def disconnect(request: Request, site_id: int) -> Response:
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    await nailer.pool.close_site(site_id)
+async def disconnect(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
+    await sites.pool.close_site(site_id)
     return RedirectResponse(urls.site(site.id, "connection"), 303)
 
 
 @router.post("/sites/{site_id}/raw")
-async def raw_command(request: Request, site_id: int) -> Response:
+async def raw_command(request: Request, site_id: int, sites: SitesDoor, files: FilesDoor) -> Response:
     """One command of FTP as typed; the answer stands on the wire."""
-    nailer = nailer_of(request)
     form = await read_form(request)
     command = form.get("command", "").strip()
     verb = command.partition(" ")[0].upper()
@@ -240,26 +231,25 @@ async def raw_command(request: Request, site_id: int) -> Response:
         )
     if form.get("understood") != "yes":
         raise Conflict("Say first that you know what the command does. Nothing was sent.")
-    wire_ = nailer.connector.wire(site_id)
+    wire_ = sites.connector.wire(site_id)
     before = wire_.count
-    async with nailer.pool.side(site_id):
-        connection = nailer.pool.connection(site_id)
+    async with sites.pool.side(site_id):
+        connection = sites.pool.connection(site_id)
         raw = getattr(connection, "raw", None)
         if raw is None:
             raise Conflict("SFTP has no commands that could be typed.")
         await raw(command.encode())
-    nailer.browse.forget(site_id)
+    files.browse.forget(site_id)
     return await _connection(request, site_id, reply=wire_.lines(after=before), command=command)
 
 
 @router.get("/connections")
-async def connections(request: Request) -> Response:
+async def connections(request: Request, sites: SitesDoor) -> Response:
     """What is open now, for the head of every page."""
-    nailer = nailer_of(request)
-    names = {site.id: site.name for site in await nailer.sites.all()}
+    names = {site.id: site.name for site in await sites.book.all()}
     found = [
         {"site": site_id, "name": names.get(site_id, "a site that was removed"), "lines": one.lines}
-        for site_id, one in nailer.pool.open_sites().items()
+        for site_id, one in sites.pool.open_sites().items()
     ]
     return JSONResponse({"open": found})
 

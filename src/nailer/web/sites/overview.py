@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from fastapi import APIRouter
 from pydantic import BaseModel, ConfigDict, Field
@@ -10,12 +10,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from nailer.core.files.sitepath import SitePath
-from nailer.errors import Conflict, InvalidInput
-from nailer.services.sites.exchange import group_paths, read_sites, write_sites
-from nailer.store.sites import Secrets, Site, SiteGroup, SiteStore
+from nailer.errors import InvalidInput
+from nailer.services.sites import Site, SiteGroup, group_paths, read_sites, write_sites
 from nailer.web.shell import urls
+from nailer.web.shell.doors import FilesDoor, SitesDoor, TheSettings
 from nailer.web.shell.forms import QueryValues, read_form
-from nailer.web.shell.pages import nailer_of, render
+from nailer.web.shell.pages import render
 
 router = APIRouter()
 
@@ -43,109 +43,94 @@ class _Order(BaseModel):
 
 
 @router.get("/sites")
-async def sites_page(request: Request) -> Response:
-    nailer = nailer_of(request)
-    groups, sites = await nailer.sites.groups(), await nailer.sites.all()
-    known = await nailer.sites.known_servers()
-    changed, connected = nailer.connector.changed, nailer.pool.open_sites()
+async def sites_page(request: Request, sites: SitesDoor) -> Response:
+    groups, listed = await sites.book.groups(), await sites.book.all()
+    known = await sites.identities.known_servers()
+    changed, connected = sites.connector.changed, sites.pool.open_sites()
     by_id = {
         site.id: {
             "known": (site.host, site.port) in known,
             "changed": (site.host, site.port) in changed,
             "lines": connected[site.id].lines if site.id in connected else 0,
         }
-        for site in sites
+        for site in listed
     }
-    opened = sorted((site for site in sites if site.opened_at), key=lambda one: str(one.opened_at), reverse=True)
+    opened = sorted((site for site in listed if site.opened_at), key=lambda one: str(one.opened_at), reverse=True)
     return render(
         request,
         "sites/sites.html",
-        groups=_grouped(groups, sites),
+        groups=_grouped(groups, listed),
         group_choices=urls.group_titles(groups),
         by_id=by_id,
-        count=len(sites),
-        recent=opened[:5] if len(sites) > 3 else [],
-        open_lines=nailer.pool.open_lines,
+        count=len(listed),
+        recent=opened[:5] if len(listed) > 3 else [],
+        open_lines=sites.pool.open_lines,
     )
 
 
 @router.post("/sites/arrange")
-async def arrange(request: Request, order: _Order) -> Response:
+async def arrange(request: Request, order: _Order, sites: SitesDoor) -> Response:
     """The whole order, as the page shows it after a drag or a key."""
-    await nailer_of(request).sites.arrange([(one.site, one.group) for one in order.sites])
+    await sites.book.arrange([(one.site, one.group) for one in order.sites])
     return JSONResponse({"ok": True})
 
 
 @router.post("/groups")
-async def add_group(request: Request) -> Response:
+async def add_group(request: Request, sites: SitesDoor) -> Response:
     form = await read_form(request)
     parent = form.get("parent_id", "")
-    await nailer_of(request).sites.add_group(_group_name(form), int(parent) if parent.isdecimal() else None, 1000)
+    await sites.book.add_group(form.get("name", ""), int(parent) if parent.isdecimal() else None)
     return RedirectResponse(urls.SITES, 303)
 
 
 @router.post("/groups/{group_id}")
-async def change_group(request: Request, group_id: int) -> Response:
+async def change_group(request: Request, group_id: int, sites: SitesDoor) -> Response:
     """Rename a group, or lay it into another."""
     form = await read_form(request)
-    nailer = nailer_of(request)
-    await nailer.sites.rename_group(group_id, _group_name(form))
+    await sites.book.rename_group(group_id, form.get("name", ""))
     if "parent_id" in form:
         parent = form["parent_id"]
-        await nailer.sites.move_group(group_id, int(parent) if parent.isdecimal() else None, 1000)
+        await sites.book.move_group(group_id, int(parent) if parent.isdecimal() else None)
     return RedirectResponse(urls.SITES, 303)
 
 
 @router.post("/groups/{group_id}/remove")
-async def remove_group(request: Request, group_id: int) -> Response:
-    await nailer_of(request).sites.remove_group(group_id)
+async def remove_group(request: Request, group_id: int, sites: SitesDoor) -> Response:
+    await sites.book.remove_group(group_id)
     return RedirectResponse(urls.SITES, 303)
 
 
 @router.post("/sites/{site_id}/duplicate")
-async def duplicate(request: Request, site_id: int) -> Response:
+async def duplicate(request: Request, site_id: int, sites: SitesDoor) -> Response:
     """A second site with the same settings and the same stored sign-in."""
-    sites = nailer_of(request).sites
-    site = await sites.get(site_id)
-    taken = {one.name for one in await sites.all()}
-    name = next(one for number in range(2, 10_000) if (one := f"{site.name[:112]} {number}") not in taken)
-    copy = await sites.add(replace(site, id=0, name=name, opened_at=None), Secrets())
+    copy = await sites.book.duplicate(site_id)
     return RedirectResponse(urls.site(copy.id, "settings"), 303)
 
 
 @router.get("/sites/{site_id}/remove")
-async def removal_page(request: Request, site_id: int) -> Response:
+async def removal_page(request: Request, site_id: int, sites: SitesDoor) -> Response:
     """What would go with a site, said first."""
-    nailer = nailer_of(request)
-    site = await nailer.sites.get(site_id)
-    shared = next((one.sites for one in await nailer.sites.credentials() if one.id == site.credential_id), 1)
-    goes = await nailer.sites.goes_with(site_id)
-    return render(request, "sites/remove-site.html", site=site, goes=goes, shared=shared - 1)
+    removal = await sites.book.removal(site_id)
+    return render(request, "sites/remove-site.html", site=removal.site, goes=removal.goes, shared=removal.shared)
 
 
 @router.post("/sites/{site_id}/remove")
-async def remove_site(request: Request, site_id: int) -> Response:
-    nailer = nailer_of(request)
+async def remove_site(request: Request, site_id: int, sites: SitesDoor, files: FilesDoor) -> Response:
+    """Remove a site whose name was typed."""
     form = await read_form(request)
-    site = await nailer.sites.get(site_id)
-    if form.get("confirm_name", "").strip() != site.name and not site.fleeting:
-        raise Conflict(f"Type the site's name, {site.name}, to remove it. Nothing was removed.")
-    await nailer.sites.remove(site_id)
-    await nailer.pool.close_site(site_id)
-    nailer.connector.forget_site(site_id)
-    nailer.browse.forget(site_id)
+    await sites.book.remove(site_id, form.get("confirm_name", ""))
+    files.browse.forget(site_id)
     return RedirectResponse(urls.SITES, 303)
 
 
 @router.get("/sites/export")
-async def export(request: Request) -> Response:
+async def export(request: Request, sites: SitesDoor) -> Response:
     """All sites, or the one that `site` names, as a file without secrets."""
-    nailer = nailer_of(request)
     wanted = QueryValues(request).number("site", 0)
-    sites = [one for one in await nailer.sites.all() if wanted in (0, one.id)]
+    listed = [one for one in await sites.book.all() if wanted in (0, one.id)]
     name = "nailer-sites.json" if not wanted else f"nailer-site-{wanted}.json"
     headers = {"Content-Disposition": f'attachment; filename="{name}"'}
-    return Response(write_sites(sites, await nailer.sites.groups()), media_type="application/json", headers=headers)
+    return Response(write_sites(listed, await sites.book.groups()), media_type="application/json", headers=headers)
 
 
 @router.get("/sites/import")
@@ -154,13 +139,12 @@ async def import_page(request: Request) -> Response:
 
 
 @router.post("/sites/import")
-async def import_sites(request: Request) -> Response:
+async def import_sites(request: Request, settings: TheSettings, sites: SitesDoor) -> Response:
     """First what a text holds, then the sites that were chosen of it."""
-    nailer = nailer_of(request)
     form = await read_form(request)
     text = form.get("text", "")
-    root = next(iter(nailer.settings.roots), "")
-    known = {(one.name, one.host, one.user_name) for one in await nailer.sites.all()}
+    root = next(iter(settings.roots), "")
+    known = {(one.name, one.host, one.user_name) for one in await sites.book.all()}
     try:
         found = read_sites(text, root)
     except InvalidInput as error:
@@ -169,27 +153,26 @@ async def import_sites(request: Request) -> Response:
         return render(request, "sites/import.html", text=text, found=found, problem="", known=known)
     chosen = [one for number, one in enumerate(found) if form.get(f"site_{number}") == "yes"]
     for site, group in chosen:
-        await _take_in(nailer.sites, site, group, root)
+        await sites.book.take_in(site, group, root)
     return RedirectResponse(urls.SITES, 303)
 
 
 @router.get("/finder")
-async def go_to(request: Request) -> Response:
+async def go_to(request: Request, sites: SitesDoor, files: FilesDoor) -> Response:
     """Sites, actions and folders by a part of their name; of folders those of the open site that were read."""
-    nailer = nailer_of(request)
     query = QueryValues(request)
     wanted = query.text("q").strip().casefold()
-    sites = [site for site in await nailer.sites.all() if wanted in site.name.casefold() or wanted in site.host]
+    listed = [site for site in await sites.book.all() if wanted in site.name.casefold() or wanted in site.host]
     folders: list[tuple[Site, SitePath, SitePath]] = []
     open_site_id = query.number("site", 0)
     actions = [(label, address) for label, address in _ACTIONS if wanted in label.casefold()]
     if wanted and open_site_id:
-        site = await nailer.sites.get(open_site_id)
-        folders = [(site, here, there) for here, there in nailer.browse.known_folders(site, wanted)][:12]
+        site = await sites.book.get(open_site_id)
+        folders = [(site, here, there) for here, there in files.browse.known_folders(site, wanted)][:12]
         own = ((f"{word} of {site.name}", urls.site(site.id, part)) for word, part in _SITE_ACTIONS)
         actions += [(label, address) for label, address in own if wanted in label.casefold()]
     return render(
-        request, "sites/_goto-results.html", sites=sites[:8], folders=folders, wanted=wanted, actions=actions[:12]
+        request, "sites/_goto-results.html", sites=listed[:8], folders=folders, wanted=wanted, actions=actions[:12]
     )
 
 
@@ -213,25 +196,6 @@ _SITE_ACTIONS = (
     ("Settings", "settings"),
     ("Remove", "remove"),
 )
-
-
-async def _take_in(sites: SiteStore, site: Site, group: list[str], root: str) -> None:
-    """Store a site that came in, in its groups, which are made where they are missing."""
-    parent: int | None = None
-    for name in group:
-        paths = await sites.groups()
-        same = next((one for one in paths if one.parent_id == parent and one.name == name), None)
-        parent = same.id if same else await sites.add_group(name[:120], parent, 1000)
-    if root and (site.start_here.is_root or not site.start_here.names[0]):
-        site = replace(site, start_here=SitePath((root.encode(), site.name.encode()[:200].replace(b"/", b"-"))))
-    await sites.add(replace(site, group_id=parent), Secrets())
-
-
-def _group_name(form: dict[str, str]) -> str:
-    name = form.get("name", "").strip()
-    if not name or len(name) > 120:
-        raise InvalidInput("A group needs a name of at most 120 characters.")
-    return name
 
 
 def _grouped(groups: list[SiteGroup], sites: list[Site]) -> list[ShownGroup]:

@@ -18,8 +18,7 @@ from nailer.core.files.charset import UTF8, known
 from nailer.core.files.names import MAX_NAME_BYTES
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.errors import InvalidInput
-from nailer.services.sites.connect import key_problem
-from nailer.store.sites import Secrets, Site
+from nailer.services.sites import Secrets, Site, key_problem
 
 COLOURS = ("blue", "violet", "green", "slate", "rust", "gold", "teal", "rose")
 MOST_ROOTS = 8

@@ -1,0 +1,53 @@
+"""The door of the wing: files on both sides, seen and changed one by one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from zoneinfo import ZoneInfo
+
+from nailer.engine.engine import Engine
+from nailer.services.files.access import AccessPlans
+from nailer.services.files.browse import Browse
+from nailer.services.files.contents_compared import ContentComparer
+from nailer.services.files.contents_shown import ContentsShown
+from nailer.services.files.guarded import GuardedFolders
+from nailer.services.files.pair_ends import PairEnds
+from nailer.services.files.sieves import SieveBook
+from nailer.services.files.single_change import SingleChange
+from nailer.sides.here import HereSide
+from nailer.store.stores import Stores
+
+
+@dataclass(frozen=True, slots=True)
+class Files:
+    """Both sides as they are seen (`browse`), of any two folders (`ends`); changes to one name (`change`), access
+    (`access`), guarded folders (`guarded`), sieves (`sieves`), and contents compared (`comparer`) or shown beside each
+    other (`contents`). `here` is this machine's side."""
+
+    here: HereSide
+    browse: Browse
+    ends: PairEnds
+    change: SingleChange
+    access: AccessPlans
+    guarded: GuardedFolders
+    sieves: SieveBook
+    comparer: ContentComparer
+    contents: ContentsShown
+
+    @classmethod
+    def build(cls, stores: Stores, engine: Engine, zone: ZoneInfo) -> Files:
+        """`zone` is whose days and hours the ledger shows."""
+        browse = Browse(engine.here, engine.pool, stores.changes, stores.pairs, stores.sieves, zone)
+        ends = PairEnds(browse, stores.sites)
+        guarded = GuardedFolders()
+        return cls(
+            here=engine.here,
+            browse=browse,
+            ends=ends,
+            change=SingleChange(browse, stores.changes),
+            access=AccessPlans(browse, stores.jobs, engine.runner, guarded),
+            guarded=guarded,
+            sieves=SieveBook(stores.sieves, stores.pairs, ends),
+            comparer=ContentComparer(engine.pool),
+            contents=ContentsShown(browse, engine.spool),
+        )

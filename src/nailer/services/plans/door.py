@@ -1,0 +1,81 @@
+"""The door of the wing: many-file actions, from the plan that is read to the job that has ended."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nailer.engine.engine import Engine
+from nailer.services.files import Files
+from nailer.services.plans.account_room import AccountRoom
+from nailer.services.plans.archives import Archives
+from nailer.services.plans.changes import ChangeLog
+from nailer.services.plans.jobs import Jobs
+from nailer.services.plans.kept_copies import KeptCopies
+from nailer.services.plans.leftovers import Leftovers
+from nailer.services.plans.make import PlanMaker
+from nailer.services.plans.notices import Notices, Post
+from nailer.services.plans.prepared import PreparedFiles
+from nailer.services.plans.read import PlanReader
+from nailer.services.plans.removal import RemovalCheck
+from nailer.services.plans.server_commands import ServerCommands
+from nailer.services.plans.speeds import Speeds
+from nailer.services.plans.uploads import Uploads
+from nailer.services.sites import Sites
+from nailer.store.stores import Stores
+
+
+@dataclass(frozen=True, slots=True)
+class Plans:
+    """Plans are made (`make`), read (`reader`) and weighed (`room`, `removal`), and become jobs (`jobs`) under limits of
+    speed (`speeds`). What a browser sends comes in at `uploads`, what was prepared here at `prepared`; archives are
+    unpacked here (`archives`) or there (`server`). `changes` says what was done, `kept` bounds what is kept of it,
+    `leftovers` clears half files, `notices` writes when all is done."""
+
+    make: PlanMaker
+    reader: PlanReader
+    room: AccountRoom
+    removal: RemovalCheck
+    jobs: Jobs
+    speeds: Speeds
+    uploads: Uploads
+    prepared: PreparedFiles
+    archives: Archives
+    server: ServerCommands
+    changes: ChangeLog
+    kept: KeptCopies
+    leftovers: Leftovers
+    notices: Notices
+
+    @classmethod
+    def build(cls, stores: Stores, engine: Engine, sites: Sites, files: Files, archives: Archives, post: Post) -> Plans:
+        """`archives` is where what was sent is unpacked: the engine carries from there."""
+        largest = engine.tools.keep_largest_bytes
+        browse, runner = files.browse, engine.runner
+        reader = PlanReader(stores.jobs, engine.pool)
+        server = ServerCommands(engine.pool, browse)
+        leftovers = Leftovers(stores.parts, stores.sites, browse)
+        return cls(
+            make=PlanMaker(
+                browse,
+                stores.jobs,
+                stores.changes,
+                runner,
+                archives,
+                engine.spool,
+                files.sieves,
+                keep_largest_bytes=largest,
+            ),
+            reader=reader,
+            room=AccountRoom(browse, stores.jobs, reader),
+            removal=RemovalCheck(browse, stores.changes, keep_largest_bytes=largest),
+            jobs=Jobs(stores.jobs, stores.parts, engine.live, runner, leftovers, sites),
+            speeds=Speeds(stores.limits, engine.limits, stores.sites),
+            uploads=Uploads(engine.tools, stores.jobs, runner, browse),
+            prepared=PreparedFiles(stores.jobs, archives, engine.spool, runner),
+            archives=archives,
+            server=server,
+            changes=ChangeLog(stores.changes, engine.kept),
+            kept=KeptCopies(stores.changes, engine.kept),
+            leftovers=leftovers,
+            notices=Notices(stores.jobs, stores.accounts, stores.sites, engine.pool, post, archives, server),
+        )

@@ -1,0 +1,55 @@
+"""All stores over one database, made together."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nailer.seal import Seal
+from nailer.store.accounts import AccountStore
+from nailer.store.changes import ChangeStore
+from nailer.store.choices import ChoiceStore
+from nailer.store.database import Database
+from nailer.store.drafts import DraftStore
+from nailer.store.jobs import JobStore
+from nailer.store.limits import LimitStore
+from nailer.store.pairs import PairStore
+from nailer.store.parts import PartStore
+from nailer.store.sieves import SieveStore
+from nailer.store.sites import SiteStore
+from nailer.store.timers import TimerStore
+
+
+@dataclass(frozen=True, slots=True)
+class Stores:
+    """The database and a store for each family of its tables. Services, engine and tests use them; pages never do."""
+
+    database: Database
+    accounts: AccountStore
+    changes: ChangeStore
+    choices: ChoiceStore
+    drafts: DraftStore
+    jobs: JobStore
+    limits: LimitStore
+    pairs: PairStore
+    parts: PartStore
+    sieves: SieveStore
+    sites: SiteStore
+    timers: TimerStore
+
+    @classmethod
+    def over(cls, database: Database, seal: Seal) -> Stores:
+        """The stores of a database; secrets are sealed and opened with `seal`."""
+        return cls(
+            database=database,
+            accounts=AccountStore(database),
+            changes=ChangeStore(database),
+            choices=ChoiceStore(database),
+            drafts=DraftStore(database),
+            jobs=JobStore(database),
+            limits=LimitStore(database),
+            pairs=PairStore(database),
+            parts=PartStore(database),
+            sieves=SieveStore(database),
+            sites=SiteStore(database, seal),
+            timers=TimerStore(database),
+        )
