@@ -32,12 +32,37 @@ LAYERS = (("sites", "people"), ("files",), ("plans",), ("editing", "pairs"))
 CORE_GROUPS = ("files", "words", "compare", "plans", "pairs", "jobs", "connecting", "check")
 # What the core may take from outside: computing, and nothing that reads, writes, waits or asks the clock.
 OUTSIDE_CORE = frozenset(
-    (
-        "__future__ calendar codecs collections collections.abc croniter dataclasses datetime difflib enum "
-        "fnmatch functools hashlib html html.parser itertools json math merge3 "
-        "pathspec.patterns.gitignore.basic pygments.lexers pygments.token re stat tinycss2 typing unicodedata "
-        "urllib.parse zoneinfo"
-    ).split()
+    {
+        "__future__",
+        "calendar",
+        "codecs",
+        "collections",
+        "collections.abc",
+        "croniter",
+        "dataclasses",
+        "datetime",
+        "difflib",
+        "enum",
+        "fnmatch",
+        "functools",
+        "hashlib",
+        "html",
+        "html.parser",
+        "itertools",
+        "json",
+        "math",
+        "merge3",
+        "pathspec.patterns.gitignore.basic",
+        "pygments.lexers",
+        "pygments.token",
+        "re",
+        "stat",
+        "tinycss2",
+        "typing",
+        "unicodedata",
+        "urllib.parse",
+        "zoneinfo",
+    }
 )
 
 

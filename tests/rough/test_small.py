@@ -33,7 +33,7 @@ async def test_where_only_folders_failed_the_card_says_why(migrated_url: str, da
         (world.here / "empty").mkdir()
 
         job = await world.upload("empty")
-        card = await card_of(world.nailer, job)
+        card = await card_of(world.nailer.plans, job)
 
         assert job.state is JobState.NEEDS_YOU
         assert "permission" in card.failures[0].what.lower()

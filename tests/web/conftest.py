@@ -20,6 +20,22 @@ from tests.world import LIGHT, settings_for
 PAGE = {"accept": "text/html"}
 
 
+class Answer:
+    """An answer as a person reads it: white space of any length in a page counts as one blank. All else is as it came."""
+
+    def __init__(self, response: Any) -> None:
+        self._response = response
+
+    @property
+    def text(self) -> str:
+        text: str = self._response.text
+        is_page = "text/html" in self._response.headers.get("content-type", "")
+        return re.sub(r"\s+", " ", text) if is_page else text
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._response, name)
+
+
 @dataclass
 class Visitor:
     """A person at the pages. `here` and `there` are the pair's folders on this machine's disk."""
@@ -31,19 +47,19 @@ class Visitor:
     there: Path
 
     def get(self, address: str, **more: Any):  # type: ignore[no-untyped-def]
-        return self.client.get(address, headers=PAGE, **more)
+        return Answer(self.client.get(address, headers=PAGE, **more))
 
     @property
     def csrf(self) -> str:
-        found = re.search(r'name="csrf" content="([^"]+)"', self.get("/sites").text)
+        found = re.search(r'name="csrf"\s+content="([^"]+)"', self.get("/sites").text)
         assert found, "no token in the page"
         return found[1]
 
     def post_form(self, address: str, **fields: str):  # type: ignore[no-untyped-def]
-        return self.client.post(address, data={"csrf": self.csrf} | fields, headers=PAGE)
+        return Answer(self.client.post(address, data={"csrf": self.csrf} | fields, headers=PAGE))
 
     def post(self, address: str, body: Any = None, **headers: str):  # type: ignore[no-untyped-def]
-        return self.client.post(address, json=body or {}, headers={"x-csrf": self.csrf} | headers)
+        return Answer(self.client.post(address, json=body or {}, headers={"x-csrf": self.csrf} | headers))
 
     def first_account(self) -> None:
         self.client.post(
@@ -75,7 +91,7 @@ class Visitor:
     def open_site_at(self, site: str) -> str:
         """Meet a site's server and trust it."""
         met = self.post(f"{site}/open")
-        key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+        key = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
         assert key, met.text
         self.post_form(f"{site}/trust", public_key=key[1].replace("&#43;", "+"), how="always")
         assert self.post(f"{site}/open").json() == {"ok": True}

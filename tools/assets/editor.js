@@ -1,9 +1,27 @@
 // The editor's parts in one file: what web/static/js/components/editor.js imports.
 export { EditorState, Compartment, StateEffect } from "@codemirror/state";
-export { EditorView, keymap, lineNumbers, highlightActiveLine, highlightActiveLineGutter, drawSelection, dropCursor, highlightSpecialChars } from "@codemirror/view";
+export {
+  EditorView,
+  keymap,
+  lineNumbers,
+  highlightActiveLine,
+  highlightActiveLineGutter,
+  drawSelection,
+  dropCursor,
+  highlightSpecialChars,
+} from "@codemirror/view";
 export { defaultKeymap, history, historyKeymap, historyField, indentWithTab, undo, redo } from "@codemirror/commands";
 export { search, searchKeymap, openSearchPanel, gotoLine, highlightSelectionMatches } from "@codemirror/search";
-export { bracketMatching, indentOnInput, indentUnit, syntaxHighlighting, HighlightStyle, StreamLanguage, foldGutter, foldKeymap } from "@codemirror/language";
+export {
+  bracketMatching,
+  indentOnInput,
+  indentUnit,
+  syntaxHighlighting,
+  HighlightStyle,
+  StreamLanguage,
+  foldGutter,
+  foldKeymap,
+} from "@codemirror/language";
 export { lintGutter, setDiagnostics, nextDiagnostic } from "@codemirror/lint";
 export { unifiedMergeView, MergeView, goToNextChunk, goToPreviousChunk } from "@codemirror/merge";
 export { closeBrackets, closeBracketsKeymap, autocompletion, completionKeymap } from "@codemirror/autocomplete";
@@ -23,6 +41,17 @@ import { perl } from "@codemirror/legacy-modes/mode/perl";
 import { shell } from "@codemirror/legacy-modes/mode/shell";
 import { properties } from "@codemirror/legacy-modes/mode/properties";
 export const languages = {
-  html, css, javascript, json, php, python, xml, yaml, markdown, sql,
-  perl: () => StreamLanguage.define(perl), shell: () => StreamLanguage.define(shell), ini: () => StreamLanguage.define(properties),
+  html,
+  css,
+  javascript,
+  json,
+  php,
+  python,
+  xml,
+  yaml,
+  markdown,
+  sql,
+  perl: () => StreamLanguage.define(perl),
+  shell: () => StreamLanguage.define(shell),
+  ini: () => StreamLanguage.define(properties),
 };

@@ -178,7 +178,7 @@ def test_a_rename_rewrites_what_refers_and_shows_it_first(maren: Visitor) -> Non
     assert "1 renamed, 1 changed" in dialog
     assert "1 reference in 1 file" in dialog
     job = plan_of(dialog)
-    item = re.search(r'data-sheet="differences" value="(\d+)"', dialog)
+    item = re.search(r'data-sheet="differences"\s+value="(\d+)"', dialog)
     assert item
     assert "prices.html" in maren.get(f"/plans/{job}/differences/{item[1]}").text
     maren.post(f"/plans/{job}/carry-out", {"choice": "replace"})

@@ -102,7 +102,7 @@ def test_no_page_shows_a_secret(maren: Visitor) -> None:
 def test_a_pasted_fingerprint_that_is_another_trusts_nothing(maren: Visitor) -> None:
     site = maren.add_site()
     met = maren.post(f"{site}/open")
-    key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+    key = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
     assert key
 
     refused = maren.post_form(f"{site}/trust", public_key=key[1], how="always", published="SHA256:something else")
@@ -125,7 +125,7 @@ def test_a_changed_key_stops_until_a_person_says_that_the_host_confirmed_it(mare
     met = maren.post(f"{site}/open")
     assert "another identity" in met.text
     assert "host key changed" in maren.get("/sites").text
-    key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+    key = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
     assert key
     assert maren.post_form(f"{site}/trust", public_key=key[1], how="always").status_code == 409
     maren.post_form(f"{site}/trust", public_key=key[1], how="always", changed_understood="yes")

@@ -60,14 +60,14 @@ def test_a_plan_is_read_decided_and_carried_out(maren: Visitor) -> None:
     write(maren.here, "site.css", "x")
     plan = read(maren, pair_of(maren, site))
 
-    page = maren.client.get(plan).text
+    page = maren.get(plan).text
     assert "waits for your decision" in page
     assert "To decide 1" in page
     assert "Up 1" in page
     assert maren.post(f"{plan}/carry-out").status_code == 409
     answer = maren.post(f"{plan}/choose", {"numbers": [number_of(page, "index.html")], "doing": "upload"})
     assert answer.json() == {"count": 1}
-    assert "2 steps" in maren.client.get(plan).text
+    assert "2 steps" in maren.get(plan).text
     done = ended(maren, maren.post(f"{plan}/carry-out").json()["address"])
 
     assert 'data-test="run-state">done' in done
@@ -83,19 +83,19 @@ def test_rows_are_filtered_and_decided_in_bulk(maren: Visitor) -> None:
         write(maren.there, f"b{number}.css", "x")
     plan = read(maren, pair_of(maren, site))
 
-    assert "Take the newer of 6" in maren.client.get(plan).text
+    assert "Take the newer of 6" in maren.get(plan).text
     assert maren.post(f"{plan}/choose", {"everything": True, "text": "a1", "doing": "leave"}).json() == {"count": 1}
     assert maren.post(f"{plan}/choose", {"everything": True, "group": "decide", "doing": "newer"}).json() == {
         "count": 5
     }
-    up = maren.client.get(f"{plan}?group=up").text
+    up = maren.get(f"{plan}?group=up").text
     assert up.count("data-row=") == 5
-    assert maren.client.get(f"{plan}?text=b&by=folder").text.count("data-row=") == 6
-    window = maren.client.get(f"{plan}?from=4&rows=3").text
+    assert maren.get(f"{plan}?text=b&by=folder").text.count("data-row=") == 6
+    window = maren.get(f"{plan}?from=4&rows=3").text
     assert window.count("data-row=") == 3
     assert "5 more rows" in window
     assert maren.post(f"{plan}/wish", {"direction": "fetch", "removals": "keep"}).status_code == 200
-    assert "12 files down" in maren.client.get(plan).text
+    assert "12 files down" in maren.get(plan).text
 
 
 def test_two_texts_are_compared_and_merged(maren: Visitor) -> None:
@@ -104,11 +104,11 @@ def test_two_texts_are_compared_and_merged(maren: Visitor) -> None:
     write(maren.there, "a.html", "one\ntheirs\nthree\n", NOON_S + 90)
     plan = read(maren, pair_of(maren, site))
 
-    shown = maren.client.get(f"{plan}/rows/0/difference").text
+    shown = maren.get(f"{plan}/rows/0/difference").text
     assert "mine" in shown
     assert "theirs" in shown
     assert "data-merge-row" in shown
-    assert 'data-test="conflict"' in maren.client.get(f"{plan}/rows/0/merge").text
+    assert 'data-test="conflict"' in maren.get(f"{plan}/rows/0/merge").text
     maren.post(f"{plan}/rows/0/merged", {"text": "one\nmine\ntheirs\nthree\n"})
     assert tree(maren.here)["a.html"] == b"one\nmine\nthree\n"
     ended(maren, maren.post(f"{plan}/carry-out").json()["address"])
@@ -123,7 +123,7 @@ def test_pictures_are_shown_side_by_side_and_hostile_names_are_text(maren: Visit
     write(maren.here, "<script>alert(1)<", "x")
     plan = read(maren, pair_of(maren, site))
 
-    page = maren.client.get(plan).text
+    page = maren.get(plan).text
     assert "<script>alert" not in page
     shown = maren.client.get(f"{plan}/rows/{number_of(page, 'pier.svg')}/difference").text
     assert shown.count("data:image/svg+xml;base64,") == 2
@@ -157,14 +157,14 @@ def test_what_needs_a_word_or_an_open_folder_says_so(maren: Visitor) -> None:
         write(maren.here, f"{number}.html", "x")
     write(maren.here, "mail/box", "x")
     plan = read(maren, pair, direction="publish", removals="follow")
-    page = maren.client.get(plan).text
+    page = maren.get(plan).text
     assert "Open the guarded /htdocs/mail" in page
     assert maren.post(f"{plan}/carry-out").status_code == 409
     ended(maren, maren.post(f"{plan}/carry-out", {"guarded_confirmed": True}).json()["address"])
     (maren.here / "1.html").unlink()
 
     plan = read(maren, pair, direction="publish", removals="follow")
-    assert 'data-test="typed"' in maren.client.get(plan).text
+    assert 'data-test="typed"' in maren.get(plan).text
     assert maren.post(f"{plan}/carry-out").status_code == 422
     assert maren.post(f"{plan}/carry-out", {"typed": "htdocs"}).status_code == 200
 
@@ -236,11 +236,11 @@ def test_a_sieve_is_built_tried_stored_and_holds_back(maren: Visitor) -> None:
     stored = maren.post("/sieves", {"name": "Working", "rule": RULE, "always": ["press/*.psd"], "pair": pair}).json()
     assert "but always carry press/*.psd" in maren.get("/sieves").text
     plan = read(maren, pair, direction="publish")
-    page = maren.client.get(plan).text
+    page = maren.get(plan).text
 
     assert page.count("sieve: Working") >= 2
     assert 'data-test="held"' in maren.get(f"{site}/files").text
-    assert maren.client.get(f"/sieves/{stored['id']}/ignore.txt").text.startswith("# Working\n")
+    assert maren.get(f"/sieves/{stored['id']}/ignore.txt").text.startswith("# Working\n")
     maren.post(f"/sieves/{stored['id']}/off")
     assert "sieve: Working" not in maren.client.get(read(maren, pair, direction="publish")).text
     maren.post(f"/sieves/{stored['id']}/remove")

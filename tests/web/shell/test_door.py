@@ -162,7 +162,7 @@ def test_no_page_holds_what_the_policy_blocks(maren: Visitor, address: str) -> N
 
 def test_assets_are_kept_for_long_and_cannot_climb(maren: Visitor) -> None:
     page = maren.get("/sites").text
-    style = re.search(r'href="(/static/[^"]+look\.css)"', page)
+    style = re.search(r'href="(/static/[^"]+tokens\.css)"', page)
     assert style
 
     response = maren.client.get(style[1])

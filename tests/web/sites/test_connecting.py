@@ -66,7 +66,7 @@ def test_a_trial_shows_the_identity_and_goes_on_once_it_is_trusted(maren: Visito
     first = try_it(maren)
 
     met = next(one for one in first if one.get("meeting"))
-    key = re.search(r'name="public_key" value="([^"]+)"', met["meeting"])
+    key = re.search(r'name="public_key"\s+value="([^"]+)"', met["meeting"])
     assert key is not None
     answer = maren.client.post(
         "/tries/trust",
@@ -90,7 +90,7 @@ def test_a_trial_of_a_form_with_slips_says_which(maren: Visitor) -> None:
 
 def test_a_wrong_fingerprint_trusts_nothing(maren: Visitor) -> None:
     met = next(one for one in try_it(maren) if one.get("meeting"))
-    key = re.search(r'name="public_key" value="([^"]+)"', met["meeting"])
+    key = re.search(r'name="public_key"\s+value="([^"]+)"', met["meeting"])
     assert key is not None
     fields = {
         "host": "ftp.mosslane.example",
@@ -124,7 +124,7 @@ def test_connecting_once_stores_no_secret(maren: Visitor) -> None:
     assert maren.client.portal.call(maren.nailer.stores.sites.secrets, stored).password is None
     assert "Only for now" in maren.get("/sites").text
     met = maren.post(f"{site}/open")
-    key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+    key = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
     assert key is not None
     maren.post_form(f"{site}/trust", public_key=key[1].replace("&#43;", "+"), how="always")
     assert maren.post(f"{site}/open").json() == {"ok": True}
@@ -134,12 +134,12 @@ def test_what_a_server_asks_is_relayed_and_answered(maren: Visitor) -> None:
     maren.host.question = ("Name of the harbour seal: ", "Umber")
     site = maren.add_site()
     met = maren.post(f"{site}/open")
-    key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+    key = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
     assert key is not None
     maren.post_form(f"{site}/trust", public_key=key[1].replace("&#43;", "+"), how="always")
 
     asked = maren.post(f"{site}/open")
-    question = re.search(r'name="question" value="([^"]+)"', asked.text)
+    question = re.search(r'name="question"\s+value="([^"]+)"', asked.text)
     assert "Name of the harbour seal" in asked.text
     assert question is not None
     fields = {"question": question[1], "count": "1", "answer_0": "Umber"}
@@ -394,7 +394,7 @@ def test_a_password_kept_for_the_session_is_gone_after_signing_out(maren: Visito
     assert maren.client.portal is not None
     assert maren.client.portal.call(maren.nailer.stores.sites.secrets, site_of(maren, site)).password is None
     met = maren.post(f"{site}/open")
-    key = re.search(r'name="public_key" value="([^"]+)"', met.text)
+    key = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
     assert key is not None
     maren.post_form(f"{site}/trust", public_key=key[1].replace("&#43;", "+"), how="always")
     assert maren.post(f"{site}/open").json() == {"ok": True}

@@ -30,11 +30,42 @@ import tree from "./components/files/tree.js";
 import trial from "./components/sites/trial.js";
 import wire from "./components/sites/wire.js";
 
-for (const [name, component] of Object.entries({ accessone, accesspage, accesspanel, adding, changes, checks, connecting, draftstate, goto, importing, jobs, ledger, lines, notices, ownfiles, pathbar, pill, search, sheet, siteform, sieves, sites, sync, syncrun, theme, timers, tree, trial, wire })) {
+for (const [name, component] of Object.entries({
+  accessone,
+  accesspage,
+  accesspanel,
+  adding,
+  changes,
+  checks,
+  connecting,
+  draftstate,
+  goto,
+  importing,
+  jobs,
+  ledger,
+  lines,
+  notices,
+  ownfiles,
+  pathbar,
+  pill,
+  search,
+  sheet,
+  siteform,
+  sieves,
+  sites,
+  sync,
+  syncrun,
+  theme,
+  timers,
+  tree,
+  trial,
+  wire,
+})) {
   Alpine.data(name, component);
 }
 // The editor is large: only its own page fetches it.
-if (document.querySelector('[x-data="editor"]')) Alpine.data("editor", (await import("./components/editing/editor.js")).default);
+if (document.querySelector('[x-data="editor"]'))
+  Alpine.data("editor", (await import("./components/editing/editor.js")).default);
 Alpine.start();
 // Whoever drives the page by script may press from now on.
 document.documentElement.dataset.alive = "";

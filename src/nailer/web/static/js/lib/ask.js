@@ -39,7 +39,11 @@ export async function html(url, { body, signal } = {}) {
 }
 
 export async function json(url, { body, method, signal, headers } = {}) {
-  const options = { method: method || (body === undefined ? "GET" : "POST"), headers: { Accept: "application/json", "X-CSRF": token(), ...headers }, signal };
+  const options = {
+    method: method || (body === undefined ? "GET" : "POST"),
+    headers: { Accept: "application/json", "X-CSRF": token(), ...headers },
+    signal,
+  };
   if (body !== undefined) {
     options.body = JSON.stringify(body);
     options.headers["Content-Type"] = "application/json";
@@ -51,7 +55,11 @@ export async function json(url, { body, method, signal, headers } = {}) {
 
 // A file's bytes as they are; a fetch cannot report how much has gone, the job's own progress does.
 export async function put(url, file) {
-  const response = await send(url, { method: "PUT", body: file, headers: { Accept: "application/json", "X-CSRF": token(), "Content-Type": "application/octet-stream" } });
+  const response = await send(url, {
+    method: "PUT",
+    body: file,
+    headers: { Accept: "application/json", "X-CSRF": token(), "Content-Type": "application/octet-stream" },
+  });
   if (!response.ok) throw await failure(response);
   return response.json();
 }

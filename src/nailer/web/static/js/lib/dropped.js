@@ -17,7 +17,9 @@ async function walk(entry, above, found) {
 
 export async function readDrop(transfer) {
   // The entries must be taken before the first wait: the browser empties the transfer afterwards.
-  const tops = [...transfer.items].filter((item) => item.kind === "file").map((item) => item.webkitGetAsEntry?.() || item.getAsFile());
+  const tops = [...transfer.items]
+    .filter((item) => item.kind === "file")
+    .map((item) => item.webkitGetAsEntry?.() || item.getAsFile());
   const found = [];
   for (const top of tops) {
     if (top instanceof File) found.push({ below: [top.name], file: top });

@@ -1,7 +1,8 @@
 // One stream of events a page, heard only while the page is seen: browsers allow few open connections to one address.
 // It goes on from what the page has heard last, or from when it was asked for: nothing ends unheard.
 const listeners = new Set();
-let source = null, heard = document.querySelector('meta[name="live"]').content;
+let source = null,
+  heard = document.querySelector('meta[name="live"]').content;
 
 function open() {
   if (source || document.hidden || !listeners.size) return;

@@ -3,7 +3,8 @@ import { json } from "../../lib/ask.js";
 import { subscribe } from "../../lib/events.js";
 import { complain } from "../../lib/notice.js";
 export default () => ({
-  close: null, known: null,
+  close: null,
+  known: null,
   init() {
     this.close = subscribe((event) => {
       const now = JSON.stringify(event.saved);
@@ -11,7 +12,9 @@ export default () => ({
       this.known = now;
     });
   },
-  destroy() { this.close(); },
+  destroy() {
+    this.close();
+  },
   async act(event) {
     const button = event.target.closest("[data-own-act]");
     if (!button) return;
@@ -19,6 +22,9 @@ export default () => ({
     try {
       await json(`/own-files/${button.closest("[data-own]").dataset.own}/${button.dataset.ownAct}`, { body: {} });
       location.reload();
-    } catch (error) { button.disabled = false; complain(error); }
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
   },
 });

@@ -2,7 +2,20 @@
 import { html, json } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
 export default () => ({
-  data: null, files: "", folders: "", byPurpose: true, onlyRisky: false, filesText: "", foldersText: "", why: "", expressionText: "", expressionLook: "muted", risky: 0, changingText: "0", problem: "", nothing: false,
+  data: null,
+  files: "",
+  folders: "",
+  byPurpose: true,
+  onlyRisky: false,
+  filesText: "",
+  foldersText: "",
+  why: "",
+  expressionText: "",
+  expressionLook: "muted",
+  risky: 0,
+  changingText: "0",
+  problem: "",
+  nothing: false,
   init() {
     this.data = this.$root.dataset;
     this.files = this.filesText = this.$root.querySelector("[data-panel=files]").dataset.octal;
@@ -19,7 +32,9 @@ export default () => ({
     this.risky = found.risky;
     this.nothing = found.changing === "0";
   },
-  get riskyPressed() { return String(this.onlyRisky); },
+  get riskyPressed() {
+    return String(this.onlyRisky);
+  },
   panelled({ panel, octal }) {
     this[panel] = octal;
     this[`${panel}Text`] = octal;
@@ -30,13 +45,20 @@ export default () => ({
     this.look();
   },
   unpick() {
-    this.$root.querySelectorAll("[data-purpose]").forEach((one) => { one.setAttribute("aria-pressed", "false"); one.className = "chip line"; });
+    this.$root.querySelectorAll("[data-purpose]").forEach((one) => {
+      one.setAttribute("aria-pressed", "false");
+      one.className = "chip line";
+    });
     this.why = "As the two panels say.";
   },
   act(event) {
-    const purpose = event.target.closest("[data-purpose]"), button = event.target.closest("[data-do]");
+    const purpose = event.target.closest("[data-purpose]"),
+      button = event.target.closest("[data-do]");
     if (purpose) this.pick(purpose);
-    if (button?.dataset.do === "risky") { this.onlyRisky = !this.onlyRisky; this.look(); }
+    if (button?.dataset.do === "risky") {
+      this.onlyRisky = !this.onlyRisky;
+      this.look();
+    }
     if (button?.dataset.do === "set") this.set();
   },
   pick(chip) {
@@ -66,19 +88,29 @@ export default () => ({
     this.expressionLook = this.problem ? "bad-ink" : "good-ink";
   },
   get wish() {
-    return { files: this.$refs.nofiles.checked ? "" : this.files, folders: this.$refs.nofolders.checked ? "" : this.folders, by_purpose: this.byPurpose, only_risky: this.onlyRisky };
+    return {
+      files: this.$refs.nofiles.checked ? "" : this.files,
+      folders: this.$refs.nofolders.checked ? "" : this.folders,
+      by_purpose: this.byPurpose,
+      only_risky: this.onlyRisky,
+    };
   },
   async look() {
     try {
       this.$refs.rows.innerHTML = await html(`/access/${this.data.token}/preview`, { body: this.wish });
       this.problem = "";
       this.count();
-    } catch (error) { this.problem = error.message; this.nothing = true; }
+    } catch (error) {
+      this.problem = error.message;
+      this.nothing = true;
+    }
   },
   async set() {
     try {
       const { job } = await json(`/access/${this.data.token}/carry-out`, { body: this.wish });
       location.href = `/jobs/${job}`;
-    } catch (error) { complain(error); }
+    } catch (error) {
+      complain(error);
+    }
   },
 });

@@ -2,16 +2,25 @@
 import { json } from "../../lib/ask.js";
 export default () => ({
   // Everything is named here: what is not would be written into the component round this one.
-  data: null, now: "", octal: "", hear: null, sentence: "", problem: "",
+  data: null,
+  now: "",
+  octal: "",
+  hear: null,
+  sentence: "",
+  problem: "",
   init() {
     this.data = this.$root.dataset;
     this.now = this.data.octal;
     this.octal = this.data.octal;
     this.sentence = this.$root.querySelector(".access-sentence").textContent;
-    this.hear = (event) => { if (event.detail.panel === this.data.panel) this.read(event.detail.octal, true); };
+    this.hear = (event) => {
+      if (event.detail.panel === this.data.panel) this.read(event.detail.octal, true);
+    };
     addEventListener("nailer:set-panel", this.hear);
   },
-  destroy() { removeEventListener("nailer:set-panel", this.hear); },
+  destroy() {
+    removeEventListener("nailer:set-panel", this.hear);
+  },
   press(event) {
     const bit = event.target.closest("[data-digit]");
     if (!bit) return;
@@ -19,7 +28,8 @@ export default () => ({
     this.read(eight(access));
   },
   typed(event) {
-    const field = event.target, access = parseInt(this.octal, 8);
+    const field = event.target,
+      access = parseInt(this.octal, 8);
     if (field.name) return this.read(field.value);
     if (field.dataset.words) {
       const shift = 3 * (2 - Number(field.dataset.words));
@@ -29,7 +39,9 @@ export default () => ({
   },
   async read(text, quiet = false) {
     try {
-      const found = await json(`/access/read?text=${encodeURIComponent(text)}&now=${this.octal}&folder=${this.data.folder}`);
+      const found = await json(
+        `/access/read?text=${encodeURIComponent(text)}&now=${this.octal}&folder=${this.data.folder}`,
+      );
       const { difference } = await json(`/access/read?text=${found.octal}&now=${this.now}&folder=${this.data.folder}`);
       this.problem = "";
       this.octal = found.octal;
@@ -40,11 +52,19 @@ export default () => ({
         bit.classList.toggle("on", on);
         bit.setAttribute("aria-pressed", String(on));
       });
-      this.$root.querySelectorAll("[data-words]").forEach((one) => { one.value = String(found.digits[Number(one.dataset.words)]); });
-      this.$root.querySelectorAll("[data-special]").forEach((one) => { one.checked = Boolean(found.special & Number(one.dataset.special)); });
+      this.$root.querySelectorAll("[data-words]").forEach((one) => {
+        one.value = String(found.digits[Number(one.dataset.words)]);
+      });
+      this.$root.querySelectorAll("[data-special]").forEach((one) => {
+        one.checked = Boolean(found.special & Number(one.dataset.special));
+      });
       if (!quiet) this.$dispatch("access", { panel: this.data.panel, octal: found.octal, difference });
-    } catch (error) { this.problem = error.message; }
+    } catch (error) {
+      this.problem = error.message;
+    }
   },
 });
 
-function eight(access) { return access.toString(8).padStart(3, "0"); }
+function eight(access) {
+  return access.toString(8).padStart(3, "0");
+}

@@ -2,7 +2,9 @@
 import { html } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
 export default () => ({
-  init() { this.$root.addEventListener("click", (event) => this.twist(event)); },
+  init() {
+    this.$root.addEventListener("click", (event) => this.twist(event));
+  },
   async twist(event) {
     const button = event.target.closest("[data-tree]");
     if (!button) return;
@@ -16,6 +18,8 @@ export default () => ({
     try {
       item.insertAdjacentHTML("beforeend", await html(button.dataset.tree));
       button.setAttribute("aria-expanded", "true");
-    } catch (error) { complain(error); }
+    } catch (error) {
+      complain(error);
+    }
   },
 });

@@ -6,13 +6,25 @@ export default () => ({
     this.mine = new Set();
     this.hear = (event) => this.mine.add(event.detail.job);
     addEventListener("nailer:carrying", this.hear);
-    this.close = subscribe((event) => { if (event.ended.some((job) => jobs.has(job.id) || this.mine.has(job.id))) setTimeout(() => location.reload(), 400); });
+    this.close = subscribe((event) => {
+      if (event.ended.some((job) => jobs.has(job.id) || this.mine.has(job.id)))
+        setTimeout(() => location.reload(), 400);
+    });
     // A run may have ended before anybody listened.
     if (this.$root.dataset.state === "running") this.timer = setTimeout(() => location.reload(), 2500);
   },
-  destroy() { this.close(); clearTimeout(this.timer); removeEventListener("nailer:carrying", this.hear); },
+  destroy() {
+    this.close();
+    clearTimeout(this.timer);
+    removeEventListener("nailer:carrying", this.hear);
+  },
   act(event) {
     const button = event.target.closest("[data-run-back]");
-    if (button) dispatchEvent(new CustomEvent("nailer:plan", { detail: { url: `/runs/${button.dataset.runBack}/plans/take-back`, body: {} } }));
+    if (button)
+      dispatchEvent(
+        new CustomEvent("nailer:plan", {
+          detail: { url: `/runs/${button.dataset.runBack}/plans/take-back`, body: {} },
+        }),
+      );
   },
 });

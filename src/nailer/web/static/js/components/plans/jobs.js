@@ -12,10 +12,18 @@ export default () => ({
   init() {
     const stored = document.getElementById("speeds");
     if (stored) this.speeds = JSON.parse(stored.textContent);
-    this.$root.querySelectorAll("[data-lazy]").forEach(async (place) => { try { place.innerHTML = await html(place.dataset.lazy); } catch (error) { place.textContent = error.message; } });
+    this.$root.querySelectorAll("[data-lazy]").forEach(async (place) => {
+      try {
+        place.innerHTML = await html(place.dataset.lazy);
+      } catch (error) {
+        place.textContent = error.message;
+      }
+    });
     this.close = subscribe((event) => this.hear(event));
   },
-  destroy() { this.close(); },
+  destroy() {
+    this.close();
+  },
   hear(event) {
     this.limits = event.limits;
     if (event.speeds[0] && event.running.length) this.speeds = [...this.speeds, event.speeds[0]].slice(-SPAN_S);
@@ -48,8 +56,13 @@ export default () => ({
       const text = await html(`/jobs/${id}/card`);
       const card = this.card(id);
       if (card) card.outerHTML = text;
-      else if (this.$root.dataset.show === "now") { this.$refs.cards.insertAdjacentHTML("afterbegin", text); if (this.$refs.none) this.$refs.none.hidden = true; }
-    } catch (error) { complain(error); } finally {
+      else if (this.$root.dataset.show === "now") {
+        this.$refs.cards.insertAdjacentHTML("afterbegin", text);
+        if (this.$refs.none) this.$refs.none.hidden = true;
+      }
+    } catch (error) {
+      complain(error);
+    } finally {
       const again = this.asked.get(id);
       this.asked.delete(id);
       if (again) this.refresh(id);
@@ -59,21 +72,35 @@ export default () => ({
     const button = event.target.closest("[data-do]");
     if (!button) return;
     const id = button.dataset.jobId || button.closest("[data-job]").dataset.job;
-    if (button.dataset.do === "take-back") return dispatchEvent(new CustomEvent("nailer:plan", { detail: { url: `/jobs/${id}/plans/take-back`, body: {} } }));
+    if (button.dataset.do === "take-back")
+      return dispatchEvent(
+        new CustomEvent("nailer:plan", { detail: { url: `/jobs/${id}/plans/take-back`, body: {} } }),
+      );
     button.disabled = true;
     try {
       await json(`/jobs/${id}/${button.dataset.do}`, { body: {} });
       await this.refresh(id);
-    } catch (error) { button.disabled = false; complain(error); }
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
   },
   async limit(event) {
     const form = new FormData(event.target);
     try {
-      const body = { site_id: Number(form.get("site_id")), up: form.get("up"), down: form.get("down"), hours: form.get("hours") };
+      const body = {
+        site_id: Number(form.get("site_id")),
+        up: form.get("up"),
+        down: form.get("down"),
+        hours: form.get("hours"),
+      };
       const { now } = await json("/jobs/limits", { body });
       if (!body.site_id) this.limits = now;
       this.limitText = now.some(Boolean) ? "Held from now on." : "No limit now.";
-    } catch (error) { this.limitText = ""; complain(error); }
+    } catch (error) {
+      this.limitText = "";
+      complain(error);
+    }
   },
   async limitsOf(event) {
     const form = event.target.form;
@@ -82,16 +109,26 @@ export default () => ({
       for (const name of ["up", "down", "hours"]) form.elements[name].value = found[name];
       form.querySelector("details").open = Boolean(found.hours);
       this.limitText = "";
-    } catch (error) { complain(error); }
+    } catch (error) {
+      complain(error);
+    }
   },
   async done(event) {
     const form = new FormData(event.target.closest("form"));
     const body = { mail: form.get("mail") || "", write: Boolean(form.get("write")), close: Boolean(form.get("close")) };
     if (event.type === "change" && body.write && !body.mail) return;
-    try { await json("/jobs/when-done", { body }); } catch (error) { complain(error); }
+    try {
+      await json("/jobs/when-done", { body });
+    } catch (error) {
+      complain(error);
+    }
   },
-  card(id) { return this.$root.querySelector(`article[data-job="${id}"]`); },
-  get most() { return Math.max(1024, ...this.speeds.map((one) => Math.max(one[0], one[1]))); },
+  card(id) {
+    return this.$root.querySelector(`article[data-job="${id}"]`);
+  },
+  get most() {
+    return Math.max(1024, ...this.speeds.map((one) => Math.max(one[0], one[1])));
+  },
   // A limit far above what was reached would flatten the lines: it is drawn at the top then.
   limitPath(which) {
     if (!this.limits[which]) return "";
@@ -100,21 +137,40 @@ export default () => ({
   },
   path(which) {
     const most = this.most;
-    const points = this.speeds.map((one, at) => `${((SPAN_S - this.speeds.length + at) * 270) / SPAN_S} ${118 - (100 * one[which]) / most}`);
+    const points = this.speeds.map(
+      (one, at) => `${((SPAN_S - this.speeds.length + at) * 270) / SPAN_S} ${118 - (100 * one[which]) / most}`,
+    );
     return points.length ? `M${points.join("L")}` : "";
   },
-  get limitUp() { return this.limitPath(0); },
-  get limitDown() { return this.limitPath(1); },
-  get up() { return this.path(0); },
-  get down() { return this.path(1); },
-  get fill() { return this.up ? `${this.up}L270 119L${((SPAN_S - this.speeds.length) * 270) / SPAN_S} 119Z` : ""; },
-  get upText() { return rate(this.speeds.at(-1)?.[0]); },
-  get downText() { return rate(this.speeds.at(-1)?.[1]); },
+  get limitUp() {
+    return this.limitPath(0);
+  },
+  get limitDown() {
+    return this.limitPath(1);
+  },
+  get up() {
+    return this.path(0);
+  },
+  get down() {
+    return this.path(1);
+  },
+  get fill() {
+    return this.up ? `${this.up}L270 119L${((SPAN_S - this.speeds.length) * 270) / SPAN_S} 119Z` : "";
+  },
+  get upText() {
+    return rate(this.speeds.at(-1)?.[0]);
+  },
+  get downText() {
+    return rate(this.speeds.at(-1)?.[1]);
+  },
 });
 
 function rate(value = 0) {
   let unit = 0;
-  while (value >= 1000 && unit < UNITS.length - 1) { value /= 1000; unit += 1; }
+  while (value >= 1000 && unit < UNITS.length - 1) {
+    value /= 1000;
+    unit += 1;
+  }
   return `${unit ? value.toFixed(1) : value} ${UNITS[unit]}/s`;
 }
 

@@ -14,7 +14,9 @@ export default () => ({
       const text = await html(url, { body });
       this.again = { url, body, files };
       this.show(text);
-    } catch (error) { complain(error); }
+    } catch (error) {
+      complain(error);
+    }
   },
   // { title, label, value, sides, done }: asks for a line of text.
   ask({ title, label, value = "", sides = null, side = "there", also = "", done }) {
@@ -24,7 +26,10 @@ export default () => ({
     const input = form.querySelector("input[name=text]");
     input.value = value;
     if (sides) form.querySelector(".side-choice").hidden = false;
-    form.querySelectorAll("[name=side]").forEach((one) => { one.checked = one.value === side; one.disabled = Boolean(sides) && !sides.includes(one.value); });
+    form.querySelectorAll("[name=side]").forEach((one) => {
+      one.checked = one.value === side;
+      one.disabled = Boolean(sides) && !sides.includes(one.value);
+    });
     form.querySelector(".ask-also").hidden = !also;
     form.querySelector(".ask-also span").textContent = also;
     this.done = done;
@@ -37,27 +42,36 @@ export default () => ({
     this.$refs.body.innerHTML = text;
     if (!this.$root.open) this.$root.showModal();
     this.$refs.body.querySelectorAll("[data-lazy]").forEach(async (place) => {
-      try { place.innerHTML = await html(place.dataset.lazy); } catch (error) { place.textContent = error.message; }
+      try {
+        place.innerHTML = await html(place.dataset.lazy);
+      } catch (error) {
+        place.textContent = error.message;
+      }
     });
   },
   // { title, url }: something to read.
   async showPart({ title, url }) {
     try {
       const text = await html(url);
-      const head = document.createElement("header"), word = document.createElement("h2"), close = document.createElement("button");
+      const head = document.createElement("header"),
+        word = document.createElement("h2"),
+        close = document.createElement("button");
       word.textContent = title;
       Object.assign(close, { type: "button", className: "plain", textContent: "Close" });
       close.dataset.sheet = "close";
       head.append(word, close);
       this.show(text);
       this.$refs.body.prepend(head);
-    } catch (error) { complain(error); }
+    } catch (error) {
+      complain(error);
+    }
   },
   // The decision on two changes of one file goes to the editor.
   settle(button) {
     const form = button.closest("form");
     const pieces = JSON.parse(form.querySelector("[data-pieces]").textContent);
-    const theirs = button.dataset.take === "theirs" ? JSON.parse(form.querySelector("[data-theirs]").textContent) : null;
+    const theirs =
+      button.dataset.take === "theirs" ? JSON.parse(form.querySelector("[data-theirs]").textContent) : null;
     const choices = [...form.querySelectorAll(".clash")].map((one) => one.querySelector("input:checked")?.value);
     if (theirs === null && choices.includes(undefined)) return this.problem("Choose for each place first.");
     this.$root.close();
@@ -76,9 +90,11 @@ export default () => ({
     if (button.dataset.sheet === "leave-out") this.leaveOut(button.dataset.what, Boolean(button.dataset.sieve));
     if (button.dataset.sheet === "differences") this.differences(button);
     if (button.dataset.sheet === "rename-hurting") this.renameHurting();
-    if (button.dataset.sheet === "despite") this.plan({ ...this.again, body: { ...this.again.body, despite_sieves: true } });
+    if (button.dataset.sheet === "despite")
+      this.plan({ ...this.again, body: { ...this.again.body, despite_sieves: true } });
     if (button.dataset.sheet === "in-place") this.allowInPlace();
-    if (button.dataset.sheet === "resend") this.plan({ ...this.again, body: { ...this.again.body, resend_same: true } });
+    if (button.dataset.sheet === "resend")
+      this.plan({ ...this.again, body: { ...this.again.body, resend_same: true } });
   },
   // The same names into another folder of the same side; this plan is put away.
   elsewhere(place) {
@@ -92,7 +108,15 @@ export default () => ({
     const { url, body, files } = this.again;
     const [{ below, file }] = files;
     this.closed();
-    this.plan({ url: url.replace(/unpack$/, "drop"), body: { to_side: body.to_side, folder: body.folder, files: [{ below, size: file.size, modified_ms: file.lastModified }] }, files });
+    this.plan({
+      url: url.replace(/unpack$/, "drop"),
+      body: {
+        to_side: body.to_side,
+        folder: body.folder,
+        files: [{ below, size: file.size, modified_ms: file.lastModified }],
+      },
+      files,
+    });
   },
   // The other reading of an archive that holds one folder.
   reread(without) {
@@ -105,31 +129,49 @@ export default () => ({
   },
   // What a step changes, below its row; asked for again, it goes.
   async differences(button) {
-    const row = button.closest("tr"), job = this.$refs.body.querySelector("form.plan").dataset.job;
+    const row = button.closest("tr"),
+      job = this.$refs.body.querySelector("form.plan").dataset.job;
     if (row.nextElementSibling?.matches(".differs-row")) return row.nextElementSibling.remove();
     try {
       const text = await html(`/plans/${job}/differences/${button.value}`);
-      const shown = document.createElement("tr"), cell = document.createElement("td");
+      const shown = document.createElement("tr"),
+        cell = document.createElement("td");
       shown.className = "differs-row";
       cell.colSpan = row.cells.length;
       cell.innerHTML = text;
       shown.append(cell);
       row.after(shown);
-    } catch (error) { this.problem(error.message); }
+    } catch (error) {
+      this.problem(error.message);
+    }
   },
   async renameHurting() {
     const form = this.$refs.body.querySelector("form.plan");
-    try { this.show(await html(`/plans/${form.dataset.job}/rename-hurting`, { body: {} })); } catch (error) { this.problem(error.message); }
+    try {
+      this.show(await html(`/plans/${form.dataset.job}/rename-hurting`, { body: {} }));
+    } catch (error) {
+      this.problem(error.message);
+    }
   },
   async allowInPlace() {
     const form = this.$refs.body.querySelector("form.plan");
-    try { this.show(await html(`/plans/${form.dataset.job}/in-place`, { body: {} })); } catch (error) { this.problem(error.message); }
+    try {
+      this.show(await html(`/plans/${form.dataset.job}/in-place`, { body: {} }));
+    } catch (error) {
+      this.problem(error.message);
+    }
   },
   async leaveOut(what, asSieve) {
     const form = this.$refs.body.querySelector("form.plan");
-    try { this.show(await html(`/plans/${form.dataset.job}/leave-out`, { body: { what, as_sieve: asSieve } })); } catch (error) { this.problem(error.message); }
+    try {
+      this.show(await html(`/plans/${form.dataset.job}/leave-out`, { body: { what, as_sieve: asSieve } }));
+    } catch (error) {
+      this.problem(error.message);
+    }
   },
-  changed() { this.problem(""); },
+  changed() {
+    this.problem("");
+  },
   async submitted(event) {
     const form = event.target;
     if (form.dataset.plan) return this.planOf(form);
@@ -137,9 +179,15 @@ export default () => ({
   },
   async answer(form) {
     try {
-      await this.done({ text: form.elements.text.value, side: form.elements.side.value, also: form.elements.also.checked });
+      await this.done({
+        text: form.elements.text.value,
+        side: form.elements.side.value,
+        also: form.elements.also.checked,
+      });
       this.$root.close();
-    } catch (error) { this.problem(error.message); }
+    } catch (error) {
+      this.problem(error.message);
+    }
   },
   // A form that asks for the rest of a plan: its fields join what it was made with.
   async planOf(form) {
@@ -149,7 +197,9 @@ export default () => ({
       const text = await html(form.dataset.plan, { body });
       this.again = { url: form.dataset.plan, body };
       this.show(text);
-    } catch (error) { this.problem(error.message); }
+    } catch (error) {
+      this.problem(error.message);
+    }
   },
   async carryOut(form) {
     // A run that is taken back has a job for each side that changes.
@@ -158,7 +208,14 @@ export default () => ({
     button.disabled = true;
     try {
       const choice = form.elements.choice?.value || "replace";
-      for (const job of jobs) await json(`/plans/${job}/carry-out`, { body: { choice, guarded_confirmed: Boolean(form.elements.guarded?.checked), typed: form.elements.typed?.value || "" } });
+      for (const job of jobs)
+        await json(`/plans/${job}/carry-out`, {
+          body: {
+            choice,
+            guarded_confirmed: Boolean(form.elements.guarded?.checked),
+            typed: form.elements.typed?.value || "",
+          },
+        });
       form.dataset.job = "";
       this.$root.close();
       jobs.forEach((job) => dispatchEvent(new CustomEvent("nailer:carrying", { detail: { job: Number(job) } })));
@@ -179,7 +236,11 @@ export default () => ({
       for (let next = waiting.shift(); next; next = waiting.shift()) {
         const file = byName.get(next[0]);
         if (!file) continue;
-        try { await put(`/drops/${job}/items/${next[1]}`, file); } catch (error) { complain(error); }
+        try {
+          await put(`/drops/${job}/items/${next[1]}`, file);
+        } catch (error) {
+          complain(error);
+        }
       }
     };
     await Promise.all(Array.from({ length: AT_ONCE }, sendNext));
@@ -191,7 +252,8 @@ export default () => ({
   },
   closed(how = "") {
     const form = this.$refs.body.querySelector("form.plan");
-    for (const job of (form?.dataset.job || "").split(" ")) if (job) json(`/plans/${job}/put-away${typeof how === "string" ? how : ""}`, { body: {} }).catch(() => {});
+    for (const job of (form?.dataset.job || "").split(" "))
+      if (job) json(`/plans/${job}/put-away${typeof how === "string" ? how : ""}`, { body: {} }).catch(() => {});
     this.$refs.body.replaceChildren();
   },
 });

@@ -3,8 +3,12 @@ const token = () => document.querySelector('meta[name="csrf"]').content;
 export default () => ({
   waiting: true,
   answered: false,
-  init() { this.open({}); },
-  open(headers) { return this.ask(this.$root.dataset.open, { headers }); },
+  init() {
+    this.open({});
+  },
+  open(headers) {
+    return this.ask(this.$root.dataset.open, { headers });
+  },
   // Answers to what the server asked go back to it, and the opening goes on.
   answer(event) {
     if (!event.target.matches("[data-answers]")) return;
@@ -28,5 +32,7 @@ export default () => ({
     this.answered = true;
     this.$nextTick(() => this.$refs.answer.querySelector("[autofocus]")?.focus());
   },
-  again() { this.open({ "X-Again": "1" }); },
+  again() {
+    this.open({ "X-Again": "1" });
+  },
 });

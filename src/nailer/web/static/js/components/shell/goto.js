@@ -4,7 +4,10 @@ import { complain } from "../../lib/notice.js";
 export default () => ({
   init() {
     addEventListener("keydown", (event) => {
-      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k") { event.preventDefault(); this.open(); }
+      if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k") {
+        event.preventDefault();
+        this.open();
+      }
     });
   },
   open() {
@@ -19,9 +22,14 @@ export default () => ({
   },
   async find(wanted, signal) {
     try {
-      this.$refs.results.innerHTML = await html(`/finder?q=${encodeURIComponent(wanted)}&site=${this.$root.dataset.site}`, { signal });
+      this.$refs.results.innerHTML = await html(
+        `/finder?q=${encodeURIComponent(wanted)}&site=${this.$root.dataset.site}`,
+        { signal },
+      );
       this.mark(0);
-    } catch (error) { complain(error); }
+    } catch (error) {
+      complain(error);
+    }
   },
   // Enter means what was typed, not what an earlier answer still shows.
   async take() {
@@ -29,9 +37,13 @@ export default () => ({
     this.options[this.at]?.click();
   },
   keys(event) {
-    if (event.key === "ArrowDown") { event.preventDefault(); this.mark(this.at + 1); }
-    else if (event.key === "ArrowUp") { event.preventDefault(); this.mark(this.at - 1); }
-    else if (event.key === "Enter") this.take();
+    if (event.key === "ArrowDown") {
+      event.preventDefault();
+      this.mark(this.at + 1);
+    } else if (event.key === "ArrowUp") {
+      event.preventDefault();
+      this.mark(this.at - 1);
+    } else if (event.key === "Enter") this.take();
   },
   mark(at) {
     const options = this.options;
@@ -39,6 +51,10 @@ export default () => ({
     options.forEach((option, number) => option.setAttribute("aria-selected", String(number === this.at)));
     options[this.at]?.scrollIntoView({ block: "nearest" });
   },
-  closeOutside(event) { if (event.target === this.$refs.box) this.$refs.box.close(); },
-  get options() { return [...this.$refs.results.querySelectorAll("[role=option]")]; },
+  closeOutside(event) {
+    if (event.target === this.$refs.box) this.$refs.box.close();
+  },
+  get options() {
+    return [...this.$refs.results.querySelectorAll("[role=option]")];
+  },
 });

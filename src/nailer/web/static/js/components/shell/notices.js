@@ -7,19 +7,27 @@ export default () => ({
   said: new Set(),
   init() {
     addEventListener("nailer:notice", (event) => this.add(event.detail));
-    if (document.querySelector('meta[name="csrf"]')?.content) subscribe((event) => event.saved.forEach((own) => this.saved(own)));
+    if (document.querySelector('meta[name="csrf"]')?.content)
+      subscribe((event) => event.saved.forEach((own) => this.saved(own)));
   },
   // A file that is edited with another program was saved here: it waits to be sent.
   saved(own) {
     const key = `${own.id} ${own.at} ${own.trouble}`;
     if (this.said.has(key) || location.pathname === "/drafts") return;
     this.said.add(key);
-    this.add({ text: own.trouble ? `${own.name}: ${own.trouble}` : `${own.name} was saved here and is not on the server yet.`, look: own.trouble ? "bad" : "", href: "/drafts", link: "Send it …" });
+    this.add({
+      text: own.trouble ? `${own.name}: ${own.trouble}` : `${own.name} was saved here and is not on the server yet.`,
+      look: own.trouble ? "bad" : "",
+      href: "/drafts",
+      link: "Send it …",
+    });
   },
   add(note) {
     const id = ++this.count;
     this.notes.push({ ...note, id });
     if (note.look !== "bad") setTimeout(() => this.dismiss(id), STAYS_MS);
   },
-  dismiss(id) { this.notes = this.notes.filter((note) => note.id !== id); },
+  dismiss(id) {
+    this.notes = this.notes.filter((note) => note.id !== id);
+  },
 });

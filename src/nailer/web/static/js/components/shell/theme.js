@@ -6,6 +6,10 @@ export default () => ({
     document.documentElement.dataset.theme = this.dark ? "dark" : "light";
     localStorage.setItem("nailer-theme", document.documentElement.dataset.theme);
   },
-  get word() { return this.dark ? "Dark" : "Light"; },
-  get label() { return this.dark ? "Dark theme; switch to light" : "Light theme; switch to dark"; },
+  get word() {
+    return this.dark ? "Dark" : "Light";
+  },
+  get label() {
+    return this.dark ? "Dark theme; switch to light" : "Light theme; switch to dark";
+  },
 });

@@ -4,11 +4,16 @@ export default () => ({
   text: "",
   init() {
     this.$refs.rows.scrollTop = this.$refs.rows.scrollHeight;
-    this.timer = setInterval(() => { if (!document.hidden && !this.text) this.more(); }, 4000);
+    this.timer = setInterval(() => {
+      if (!document.hidden && !this.text) this.more();
+    }, 4000);
   },
-  destroy() { clearInterval(this.timer); },
+  destroy() {
+    clearInterval(this.timer);
+  },
   async more() {
-    const rows = this.$refs.rows, last = rows.querySelector("[data-number]:last-of-type");
+    const rows = this.$refs.rows,
+      last = rows.querySelector("[data-number]:last-of-type");
     const fresh = await html(`${this.$root.dataset.wire}?after=${last ? last.dataset.number : 0}`).catch(() => "");
     if (!fresh.includes("data-number")) return;
     rows.querySelector(".wire-none")?.remove();
@@ -17,6 +22,8 @@ export default () => ({
   },
   async filter(event) {
     this.text = event.target.value;
-    this.$refs.rows.innerHTML = await html(`${this.$root.dataset.wire}?text=${encodeURIComponent(this.text)}`).catch(() => "");
+    this.$refs.rows.innerHTML = await html(`${this.$root.dataset.wire}?text=${encodeURIComponent(this.text)}`).catch(
+      () => "",
+    );
   },
 });
