@@ -15,11 +15,15 @@ from pathlib import Path
 
 FOLDER = Path(__file__).parent.parent / "src" / "nailer" / "web" / "templates"
 WIDTH = 120
-_BLOCKS = frozenset(
-    "address article aside blockquote body dd details dialog div dl dt fieldset figure footer form h1 h2 h3 h4 head "
-    "header html legend li link main meta nav ol optgroup option p section summary table tbody td tfoot th thead title "
-    "tr ul".split()  # noqa: SIM905
-)
+# fmt: off
+_BLOCKS = frozenset((
+    "address", "article", "aside", "blockquote", "body", "dd", "details", "dialog", "div", "dl",
+    "dt", "fieldset", "figure", "footer", "form", "h1", "h2", "h3", "h4", "head",
+    "header", "html", "legend", "li", "link", "main", "meta", "nav", "ol", "optgroup",
+    "option", "p", "section", "summary", "table", "tbody", "td", "tfoot", "th", "thead",
+    "title", "tr", "ul",
+))
+# fmt: on
 _VOID = frozenset(["br", "col", "hr", "img", "input", "link", "meta", "source", "wbr"])
 _TOKEN = re.compile(
     r"(?P<comment>\{#.*?#\})"
@@ -103,7 +107,7 @@ def ends_free(node: Node, *, left: bool) -> bool:
 
 
 def laid_out(nodes: list[Node], indent: int, *, inside: bool) -> list[str]:
-    """Nodes as lines. Runs of inline nodes stay together; `inside`: they lie in a block element, whose edges show nothing."""
+    """Nodes as lines. Runs of inline nodes stay together; `inside`: in a block element, whose edges show nothing."""
     lines: list[str] = []
     run = ""
     for number, node in enumerate(nodes):

@@ -14,7 +14,7 @@ import nailer
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
 from nailer.core.plans.plan import Choice
-from nailer.engine.carry import Carrier
+from nailer.engine.receipts import Receipts
 from nailer.sides.side import once
 from nailer.store.changes import NewChange, What, change_row
 from tests.builders import a_file, write
@@ -42,13 +42,13 @@ async def test_what_somebody_writes_while_the_new_one_is_on_its_way_stays(
     """The last look, just before the renaming."""
     write(world.there, "a.html", "live", at_s=1_700_000_000)
     write(world.here, "a.html", "new")
-    announce = Carrier._announce
+    announce = Receipts.announce
 
-    async def and_somebody_writes(self: Carrier, *args: Any, **more: Any) -> None:
+    async def and_somebody_writes(self: Receipts, *args: Any, **more: Any) -> None:
         await announce(self, *args, **more)
         await asyncio.to_thread(write, world.there, "a.html", "somebody's own", 1_799_000_000)
 
-    monkeypatch.setattr(Carrier, "_announce", and_somebody_writes)
+    monkeypatch.setattr(Receipts, "announce", and_somebody_writes)
 
     job = await world.upload("a.html")
 

@@ -9,8 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from nailer.engine.group import GroupCommit
-from nailer.engine.keep import KeptStore
+from nailer.engine.group_commit import GroupCommit
+from nailer.engine.kept import KeptStore
 from nailer.errors import ConnectionDropped, NotFound
 from nailer.sides.side import once
 from nailer.store.database import Database, utc_now

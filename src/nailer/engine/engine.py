@@ -6,8 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from nailer.engine.group import GroupCommit
-from nailer.engine.keep import KeptStore
+from nailer.engine.group_commit import GroupCommit
+from nailer.engine.kept import KeptStore
 from nailer.engine.limits import SpeedLimits
 from nailer.engine.live import LiveJobs
 from nailer.engine.runner import Runner, Tools

@@ -32,8 +32,9 @@ from nailer.core.jobs.states import ItemState, JobState, JobWish, check_item, en
 from nailer.core.plans.plan import Action
 from nailer.core.words import span_text
 from nailer.engine.carry import Carrier, Outcome
-from nailer.engine.group import GroupCommit, Statement
-from nailer.engine.keep import KeptStore
+from nailer.engine.context import JobContext
+from nailer.engine.group_commit import GroupCommit, Statement
+from nailer.engine.kept import KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import InFlight, LiveJob, LiveJobs
 from nailer.errors import (
@@ -118,7 +119,7 @@ class Tools:
                 source_site = await stack.enter_async_context(self.pool.side(job.source_site_id, Lane.CARRY))
             if job.kind in (JobKind.UNPACK, JobKind.WRITE):
                 source_site = self.spool
-            yield Carrier(
+            context = JobContext(
                 source_site=source_site,
                 job=job,
                 sides=sides,
@@ -132,6 +133,7 @@ class Tools:
                 may_resume=job.claims > 1,
                 announced=announced,
             )
+            yield Carrier(context)
 
 
 class Runner:
@@ -297,7 +299,7 @@ class JobRun:
         try:
             while window := await reading:
                 reading = self._read_window(after=window[-1].position)
-                await asyncio.gather(carrier.learn_levels(window), carrier.begin_parts(window))
+                await asyncio.gather(carrier.receipts.learn_levels(window), carrier.context.begin_parts(window))
                 for item in window:
                     yield item
         finally:
@@ -310,15 +312,15 @@ class JobRun:
         try:
             while True:
                 attempts += 1
-                line = carrier.sides.get(SideName.THERE)
+                line = carrier.context.sides.get(SideName.THERE)
                 try:
                     outcome = await carrier.carry(item)
                 except (ConnectionDropped, HostUnreachable) as error:
                     self._live.in_flight[item.id].sent = 0
                     await self._reconnect(carrier, line)
-                    carrier.may_resume = True
+                    carrier.context.may_resume = True
                     if attempts >= _MOST_ATTEMPTS:
-                        await carrier.clear_part(item)
+                        await carrier.context.clear_part(item)
                         await self.record_failure(item, error, attempts)
                         return
                 except NailerError as error:
@@ -327,7 +329,7 @@ class JobRun:
                     await self.record_failure(item, error, attempts)
                     return
                 else:
-                    await self.record(item, outcome, attempts, carrier.part_ended(item))
+                    await self.record(item, outcome, attempts, carrier.context.part_ended(item))
                     return
         finally:
             self._live.in_flight.pop(item.id, None)
@@ -338,7 +340,7 @@ class JobRun:
         async with self._dialling:
             give_up_s = time.monotonic() + _OUTAGE_S
             for tries in count(1):
-                if carrier.sides.get(SideName.THERE) is not failed:
+                if carrier.context.sides.get(SideName.THERE) is not failed:
                     return
                 wait_s = next_delay(tries, base_s=0.5, cap_s=20) * random.uniform(0.8, 1.2)  # noqa: S311
                 left_s = give_up_s - time.monotonic()
@@ -351,10 +353,12 @@ class JobRun:
                     fresh = await self._tools.pool.fresh(self.job.site_id, Lane.CARRY, failed)
                     if self.job.source_site_id is not None:
                         # Which of the two lines was cut nobody knows here.
-                        old = carrier.source_site
-                        carrier.source_site = await self._tools.pool.fresh(self.job.source_site_id, Lane.CARRY, old)
+                        old = carrier.context.source_site
+                        carrier.context.source_site = await self._tools.pool.fresh(
+                            self.job.source_site_id, Lane.CARRY, old
+                        )
                     await fresh.home()  # a connection that is open still may have no line left
-                    carrier.sides[SideName.THERE] = fresh
+                    carrier.context.sides[SideName.THERE] = fresh
                     self._live.waits("")
                     return
                 except (ConnectionDropped, HostUnreachable, TooManyConnections):
@@ -430,14 +434,16 @@ class JobRun:
         they are to be gone on with."""
         with contextlib.suppress(NailerError):
             async with self._tools.carrier(self.job, self._live) as carrier:
-                for item_id in list(carrier.announced):
+                for item_id in list(carrier.context.announced):
                     item = await self._tools.jobs.item(self.job.id, item_id)
                     if outcome := await carrier.settle(item):
-                        await self.record(item, outcome, 1, carrier.part_ended(item))
+                        await self.record(item, outcome, 1, carrier.context.part_ended(item))
                 if keep_parts:
                     return
                 items = await self._tools.jobs.waiting_items(self.job.id, after=-1, limit=2 * self._tools.files_at_once)
-                await asyncio.gather(*(carrier.clear_part(item) for item in items if item.action is Action.CARRY))
+                await asyncio.gather(
+                    *(carrier.context.clear_part(item) for item in items if item.action is Action.CARRY)
+                )
 
     async def _finish(self, wish: JobWish) -> None:
         failed, waiting = await self._tools.jobs.unfinished(self.job.id)

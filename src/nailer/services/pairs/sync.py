@@ -49,7 +49,7 @@ from nailer.core.pairs.sync import (
 from nailer.core.plans.plan import Action, PlanStep
 from nailer.core.plans.room import Fit
 from nailer.core.plans.sieve import Sieves
-from nailer.engine.keep import KeptStore
+from nailer.engine.kept import KeptStore
 from nailer.engine.live import LiveJobs
 from nailer.engine.runner import Runner
 from nailer.engine.swap import tries_renaming

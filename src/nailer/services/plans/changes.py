@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.engine.keep import KeptStore
+from nailer.engine.kept import KeptStore
 from nailer.errors import NotFound
 from nailer.store.changes import Change, ChangeStore
 

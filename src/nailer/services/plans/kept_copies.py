@@ -7,7 +7,7 @@ from datetime import timedelta
 
 import structlog
 
-from nailer.engine.keep import KeptStore
+from nailer.engine.kept import KeptStore
 from nailer.errors import InvalidInput, NailerError
 from nailer.store.changes import ChangeStore
 from nailer.store.database import utc_now

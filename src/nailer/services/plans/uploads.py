@@ -93,9 +93,9 @@ class Uploads:
         receiving.live.in_flight[item.id] = InFlight(item.target, item.entry.size)
         try:
             async with self._tools.carrier(job, receiving.live) as carrier:
-                await carrier.begin_parts([item])
+                await carrier.context.begin_parts([item])
                 outcome = await carrier.carry(item, content)
-            await receiving.run.record(item, outcome, 1, carrier.part_ended(item))
+            await receiving.run.record(item, outcome, 1, carrier.context.part_ended(item))
         except NailerError as error:
             await receiving.run.record_failure(item, error, 1)
             return error.what

@@ -18,7 +18,7 @@ from typing import BinaryIO
 import zstandard
 from blake3 import blake3
 
-from nailer.engine.group import GroupCommit
+from nailer.engine.group_commit import GroupCommit
 from nailer.errors import NoSpaceLeft, NotFound
 from nailer.sides.side import CHUNK_BYTES
 from nailer.sides.translate import from_os

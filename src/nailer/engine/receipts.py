@@ -1,0 +1,154 @@
+"""Receipts: every change is announced before it is made, confirmed after, and the baseline is written with it."""
+
+from __future__ import annotations
+
+from collections.abc import Coroutine, Sequence
+from typing import Any
+
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.kinds import JobKind
+from nailer.core.plans.plan import Action
+from nailer.engine.context import JobContext
+from nailer.engine.group_commit import Statement
+from nailer.errors import (
+    ConnectionDropped,
+    TransferError,
+)
+from nailer.store.changes import Level, NewChange, What, change_row, pair_key
+from nailer.store.database import utc_now
+from nailer.store.jobs import Item
+from nailer.unbroken import unbroken
+
+_LEVELS = (Action.CARRY, Action.MAKE_FOLDER, Action.REMOVE, Action.REMOVE_FOLDER)
+
+
+class Receipts:
+    """What the database is told of the items of one job."""
+
+    def __init__(self, context: JobContext) -> None:
+        self.context = context
+
+    async def learn_levels(self, items: Sequence[Item]) -> None:
+        """Ask once what the baseline says of many items that are about to be carried out."""
+        owner = self.context.job.pair_site_id if self.context.job.kind is JobKind.SYNC else self.context.job.site_id
+        if self.context.job.kind not in (JobKind.CARRY, JobKind.SYNC) or owner is None:
+            return
+        kinds = (Action.CARRY,) if self.context.job.kind is JobKind.CARRY else _LEVELS
+        level = [item for item in items if item.action in kinds and item.source.name == item.target.name]
+        pairs = [self._pair(item) for item in level]
+        found = await self.context.changes.levels(owner, pairs, other_site_id=self.context.job.pair_other_id)
+        self.context.levels |= {item.id: level for item, level in zip(level, found, strict=True)}
+
+    def _pair(self, item: Item) -> tuple[SitePath, SitePath]:
+        """An item's two ends: here, there."""
+        ends = (item.source, item.target)
+        return ends if self.context.job.changes_end is SideName.THERE else ends[::-1]
+
+    def is_level(
+        self, level: Level | None, changed: Entry, other: Entry, digest: bytes | None = None
+    ) -> list[Statement]:
+        """The row that says of an item's two ends, of which one was changed, that they are level."""
+        if level is None:
+            return []
+        here, there = (other, changed) if self.context.job.changes_end is SideName.THERE else (changed, other)
+        return [("baselines.write", level.written(here, there, digest))]
+
+    def forgotten(self, item: Item) -> list[Statement]:
+        """The row that takes a name out of the baseline which both ends have lost then."""
+        level = self.context.levels.pop(item.id, None)
+        return [("baselines.forget", level.key)] if level is not None else []
+
+    def moved_along(self, item: Item) -> list[Statement]:
+        """The row that lets the baseline follow a name which is renamed at one end as it was at the other."""
+        owner, near, far = self.context.job.pair_site_id, self.context.job.source_folder, self.context.job.target_folder
+        old, new = item.source.below(far), item.target.below(far)
+        if self.context.job.kind is not JobKind.SYNC or owner is None or old is None or new is None:
+            return []
+        tops = (near, far) if self.context.job.changes_end is SideName.THERE else (far, near)
+
+        def key(below: tuple[bytes, ...]) -> bytes:
+            return pair_key(tops[0].join(below[:-1]), tops[1].join(below[:-1]), self.context.job.pair_other_id)
+
+        values = {"old_key": key(old), "old_name": old[-1], "new_key": key(new), "new_name": new[-1]}
+        return [("baselines.move", {"site_id": owner} | values)]
+
+    async def withdraw_or_correct(self, item: Item, before: Entry, now: Entry | None) -> None:
+        """What was announced did not come about; where something else did, that is what can be taken back."""
+        await self.withdraw(item)
+        if now is not None and now.access != before.access:
+            await self.announce(item, What.ACCESS_SET, before=before, after=now)
+            await self.context.group.submit(confirmed(item))
+
+    async def change_at_once(
+        self,
+        item: Item,
+        what: What,
+        act: Coroutine[Any, Any, None],
+        *,
+        before: Entry | None = None,
+        before_hash: bytes | None = None,
+        path: SitePath | None = None,
+        other: SitePath | None = None,
+        after: Entry | None = None,
+    ) -> None:
+        """Announce a change and make it; withdraw the announcement where it cannot be made."""
+        try:
+            await self.announce(item, what, before=before, before_hash=before_hash, path=path, other=other, after=after)
+        except BaseException:
+            act.close()
+            raise
+        try:
+            await unbroken(act)
+        except ConnectionDropped:
+            # Whether it was made nobody knows; the next try looks.
+            self.context.announced[item.id] = (what, None)
+            raise
+        except TransferError:
+            await self.withdraw(item)
+            raise
+
+    async def announce(
+        self,
+        item: Item,
+        what: What,
+        *,
+        before: Entry | None = None,
+        before_hash: bytes | None = None,
+        after: Entry | None = None,
+        after_hash: bytes | None = None,
+        level_before: Level | None = None,
+        path: SitePath | None = None,
+        other: SitePath | None = None,
+    ) -> None:
+        change = NewChange(
+            site_id=self.context.job.site_id,
+            side=self.context.job.to_side,
+            path=path or item.target,
+            other_path=other,
+            what=what,
+            account_id=self.context.job.account_id,
+            before=before,
+            before_hash=before_hash,
+            after=after,
+            after_hash=after_hash,
+            job_id=self.context.job.id,
+            item_id=item.id,
+            level_before=level_before,
+        )
+        await self.context.group.submit(("changes.add", change_row(change)))
+
+    async def taken_back(self, item: Item) -> tuple[Statement, ...]:
+        """The rows that mark the change this item undoes, and put the baseline back to what it said before it."""
+        if item.undoes is None:
+            return ()
+        marked: Statement = ("changes.taken_back", {"id": item.undoes, "now": utc_now()})
+        level = (await self.context.changes.get(item.undoes)).level_before
+        return (marked, level.to_put_back) if level is not None else (marked,)
+
+    async def withdraw(self, item: Item) -> None:
+        await self.context.group.submit(("changes.withdraw", {"item_id": item.id}))
+
+
+def confirmed(item: Item) -> Statement:
+    return ("changes.confirm", {"item_id": item.id})
