@@ -13,7 +13,10 @@ from nailer.core.compare.joint import Baseline, Compare, Seen
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.sync import Direction, Removals, SyncWish, compared, proposed, sync_steps
+from nailer.core.pairs.differences import compared
+from nailer.core.pairs.proposals import proposed
+from nailer.core.pairs.steps import sync_steps
+from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.store.sites import Site
 
 _FOLDERS, _FILES = 1000, 1000
@@ -133,7 +136,7 @@ async def read_pair(through: Through, site: Site) -> float:
     pair = await nailer.stores.pairs.add(site.id, top, site.start_there, "tree")
     await nailer.sites.pool.close_site(site.id)
     started = time.perf_counter()
-    plan = await nailer.pairs.sync.read_now(through.account_id, pair, SyncWish(), Compare.SIZE)
+    plan = await nailer.pairs.readings.read_now(through.account_id, pair, SyncWish(), Compare.SIZE)
     took_s = time.perf_counter() - started
     if plan.rows:
         raise SystemExit(f"{len(plan.rows)} names differ that should not")

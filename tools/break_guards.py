@@ -83,7 +83,7 @@ GUARDS = (
     ),
     Guard(
         "a merged text kept after another choice",
-        "services/pairs/sync.py",
+        "services/pairs/decisions.py",
         "        for number in rows:\n            plan.merged.pop(number, None)\n",
         "",
         "tests/services/pairs/test_choices.py::test_a_merged_text_goes_with_another_choice",

@@ -60,7 +60,7 @@ class Nailer:
         self.plans.leftovers.start()
         self.editing.own.start()
         await self.files.sieves.begin()
-        await self.pairs.sync.finish_ended()
+        await self.pairs.runs.finish_ended()
         self.pairs.timers.start()
         self.pairs.not_sent.start()
 
@@ -72,7 +72,8 @@ class Nailer:
         await self.pairs.timers.stop()
         await self.pairs.not_sent.stop()
         await self.engine.runner.stop()
-        await self.pairs.sync.stop()
+        await self.pairs.plans.close()
+        await self.pairs.runs.stop()
         await self.plans.kept.stop()
         await self.plans.leftovers.stop()
         await self.editing.own.stop()
@@ -128,6 +129,6 @@ def _job_ended(nailer: Nailer, job: LiveJob) -> None:
     """Tell every wing that shows or counts what the job has changed."""
     nailer.files.browse.forget_below(job.site_id, job.to_side, job.target_folder)
     nailer.plans.notices.job_ended(job.job_id)
-    nailer.pairs.sync.job_ended(job.run_id)
+    nailer.pairs.runs.job_ended(job.run_id)
     nailer.pairs.not_sent.look_again(job.site_id)
     nailer.plans.leftovers.wake()

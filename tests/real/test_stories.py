@@ -15,7 +15,7 @@ from nailer.core.compare.joint import Joint
 from nailer.core.jobs.limits import Limit, Limits
 from nailer.core.jobs.states import JobState
 from nailer.core.pairs.runs import RunState
-from nailer.core.pairs.sync import Direction, Removals
+from nailer.core.pairs.wishes import Direction, Removals
 from nailer.engine.live import LiveJob
 from tests.builders import tree, write
 from tests.real.grounds import CONFIGURATIONS, RealHosts, path_of
@@ -104,7 +104,7 @@ async def test_a_pair_is_published_fetched_and_levelled(
             write(world.here, f"page-{number}.html", f"page {number}")
         write(world.here, ".htaccess", "rules")
         plan = await read_pair(world, Direction.PUBLISH)
-        run = await world.nailer.pairs.sync.ended(await world.nailer.pairs.sync.carry_out(plan))
+        run = await world.nailer.pairs.runs.ended(await world.nailer.pairs.runs.carry_out(plan))
         assert run.state is RunState.DONE
         assert tree(world.there) == tree(world.here)
 
@@ -112,8 +112,8 @@ async def test_a_pair_is_published_fetched_and_levelled(
         put_there(world, "page-4.html", "changed there", 1_799_000_000)
         write(world.here, "page-5.html", "changed here", 1_799_000_000)
         plan = await read_pair(world, Direction.LEVEL, Removals.FOLLOW)
-        run = await world.nailer.pairs.sync.ended(
-            await world.nailer.pairs.sync.carry_out(plan, typed=plan.word_to_type)
+        run = await world.nailer.pairs.runs.ended(
+            await world.nailer.pairs.runs.carry_out(plan, typed=plan.word_to_type)
         )
 
         assert run.state is RunState.DONE

@@ -24,7 +24,7 @@ import structlog
 from nailer.core.compare.joint import Joint
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import ItemState, JobState
-from nailer.core.pairs.sync import Direction, Removals
+from nailer.core.pairs.wishes import Direction, Removals
 from nailer.core.plans.plan import Action
 from nailer.errors import NailerError
 from nailer.store.database import Database
@@ -137,8 +137,8 @@ async def _do(world: World, what: str, dice: random.Random, told: Told) -> Job |
     _check_plan(world, plan, told)
     if not plan.flow.steps:
         return None
-    run = await nailer.pairs.sync.ended(
-        await nailer.pairs.sync.carry_out(plan, typed=plan.word_to_type, guarded_confirmed=True)
+    run = await nailer.pairs.runs.ended(
+        await nailer.pairs.runs.carry_out(plan, typed=plan.word_to_type, guarded_confirmed=True)
     )
     told.note(f"{what}: run {run.state}")
     for job_id in run.jobs:

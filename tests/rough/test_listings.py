@@ -13,7 +13,7 @@ from nailer.core.compare.ledger import View
 from nailer.core.files.entry import SideName
 from nailer.core.files.whole import Lack
 from nailer.core.jobs.states import JobState
-from nailer.core.pairs.sync import Direction, Doing
+from nailer.core.pairs.wishes import Direction, Doing
 from nailer.errors import TransferError
 from nailer.sides.connection import Lane
 from tests.builders import path, write
@@ -81,9 +81,9 @@ async def test_nothing_goes_because_of_a_short_listing(
         removed = [
             row.below for row, doing in zip(plan.rows, plan.doings.each, strict=True) if doing is Doing.REMOVE_HERE
         ]
-        run = await world.nailer.pairs.sync.carry_out(plan, typed=plan.word_to_type) if plan.flow.steps else None
+        run = await world.nailer.pairs.runs.carry_out(plan, typed=plan.word_to_type) if plan.flow.steps else None
         if run is not None:
-            await world.nailer.pairs.sync.ended(run)
+            await world.nailer.pairs.runs.ended(run)
 
         assert removed == []
         assert {str(one.relative_to(world.here)) for one in world.here.rglob("*") if one.is_file()} == set(NAMES)

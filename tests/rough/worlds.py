@@ -10,7 +10,7 @@ from typing import Any
 
 from nailer.core.compare.joint import Compare
 from nailer.core.connecting.protocol import Protocol
-from nailer.core.pairs.sync import Direction, Removals, SyncWish
+from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.services.pairs.plan import SyncPlan
 from nailer.store.jobs import Item, Job
 from tests.rough.server import RoughFtp
@@ -39,8 +39,8 @@ async def read_pair(
 ) -> SyncPlan:
     """Read both sides of the site's pair."""
     nailer = world.nailer
-    pair = await nailer.pairs.sync.first_pair(world.site)
-    return await nailer.pairs.sync.read_now(world.account_id, pair, SyncWish(direction, removals), compare)
+    pair = await nailer.pairs.book.first_pair(world.site)
+    return await nailer.pairs.readings.read_now(world.account_id, pair, SyncWish(direction, removals), compare)
 
 
 async def items_of(world: World, job: Job) -> list[Item]:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from nailer.core.files.tree import Below
-from nailer.core.pairs.sync import Direction, Doing
+from nailer.core.pairs.wishes import Direction, Doing
 from nailer.store.database import Database, Work
 
 _ROWS_AT_ONCE = 5_000

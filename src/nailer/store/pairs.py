@@ -11,7 +11,9 @@ from nailer.core.compare.joint import Compare
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below
 from nailer.core.pairs.runs import RunState
-from nailer.core.pairs.sync import Direction, Flow, Removals, Rolled, SyncWish
+from nailer.core.pairs.standing import Rolled
+from nailer.core.pairs.steps import Flow
+from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.errors import Conflict, NotFound
 from nailer.store.changes import pair_key
 from nailer.store.database import Database, Row, Work, utc_now

@@ -15,7 +15,7 @@ from nailer.core.jobs.progress import Count
 from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RunState
-from nailer.core.pairs.sync import Direction, Removals, SyncWish
+from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.core.words import aware
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now

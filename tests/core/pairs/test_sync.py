@@ -13,31 +13,12 @@ from nailer.core.compare.joint import Baseline, Compare, Joint, Seen, Standing, 
 from nailer.core.files.entry import NS, Entry, Kind, SideName, Stamp
 from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Lack, NotWhole
-from nailer.core.pairs.sync import (
-    ACTING,
-    Comparison,
-    Direction,
-    Doing,
-    Doings,
-    Flow,
-    Removals,
-    Rolled,
-    SyncRow,
-    SyncSteps,
-    SyncWish,
-    bars,
-    choices_of,
-    compared,
-    decided,
-    ends_of,
-    flow_of,
-    hardly_the_same,
-    proposed,
-    removals_share,
-    rolled,
-    same_sized,
-    sync_steps,
-)
+from nailer.core.pairs.differences import compared, hardly_the_same, same_sized
+from nailer.core.pairs.proposals import bars, choices_of, decided, ends_of, proposed
+from nailer.core.pairs.rows import Comparison, Doings, SyncRow
+from nailer.core.pairs.standing import Rolled, rolled
+from nailer.core.pairs.steps import Flow, SyncSteps, flow_of, removals_share, sync_steps
+from nailer.core.pairs.wishes import ACTING, Direction, Doing, Removals, SyncWish
 from nailer.core.plans.plan import Action, PlanStep
 from tests.builders import NOON_S, a_file, a_folder, a_link
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from nailer.core.compare.joint import Compare
 from nailer.core.pairs.runs import RunState
-from nailer.core.pairs.sync import Direction, Doing, Removals, SyncWish
+from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
 from nailer.services.pairs.plan import SyncPlan
 from tests.builders import NOON_S, tree, write
 from tests.services.pairs.test_sync import LEVEL, PUBLISH, a_pair, carried_out, choose, does, level_now, read
@@ -13,7 +13,7 @@ from tests.world import World
 
 async def read_by_page(world: World, wish: SyncWish = LEVEL) -> SyncPlan:
     """As a page reads: the plan stays with a person. The reading before it is let go, as at a restart."""
-    plan = world.nailer.pairs.sync.begin(world.account_id, await a_pair(world), wish, Compare.SIZE_AND_TIME)
+    plan = world.nailer.pairs.readings.begin(world.account_id, await a_pair(world), wish, Compare.SIZE_AND_TIME)
     assert plan.task is not None
     await plan.task
     assert plan.ready, plan.problem
@@ -45,11 +45,11 @@ async def test_a_choice_taken_back_stays_so_and_all_can_be(world: World) -> None
     plan = await read_by_page(world)
     await choose(world, plan, a=Doing.UPLOAD, b=Doing.UPLOAD)
     number = next(number for number, row in enumerate(plan.rows) if row.below == (b"a.html",))
-    await world.nailer.pairs.sync.choose(plan, [number], None)
+    await world.nailer.pairs.decisions.choose(plan, [number], None)
 
     again = await read_by_page(world)
     assert does(again) == {"a.html": Doing.DECIDE, "b.html": Doing.UPLOAD}
-    await world.nailer.pairs.sync.begin_anew(again)
+    await world.nailer.pairs.decisions.begin_anew(again)
 
     assert does(again) == {"a.html": Doing.DECIDE, "b.html": Doing.DECIDE}
     assert (await read_by_page(world)).recalled == 0
@@ -60,10 +60,10 @@ async def test_each_direction_has_its_own_choices(world: World) -> None:
     plan = await read_by_page(world)
     await choose(world, plan, a=Doing.DOWNLOAD)
 
-    await world.nailer.pairs.sync.set_wish(plan, PUBLISH)
+    await world.nailer.pairs.decisions.set_wish(plan, PUBLISH)
     assert does(plan) == {"a.html": Doing.DECIDE}
     await choose(world, plan, a=Doing.UPLOAD)
-    await world.nailer.pairs.sync.set_wish(plan, SyncWish(Direction.LEVEL, Removals.ASK))
+    await world.nailer.pairs.decisions.set_wish(plan, SyncWish(Direction.LEVEL, Removals.ASK))
 
     assert does(plan) == {"a.html": Doing.DOWNLOAD}
     assert does(await read_by_page(world, PUBLISH)) == {"a.html": Doing.UPLOAD}
@@ -71,7 +71,7 @@ async def test_each_direction_has_its_own_choices(world: World) -> None:
 
 async def test_a_merged_text_is_not_lost_with_the_page(world: World) -> None:
     await both_changed(world, "a.html")
-    await world.nailer.pairs.sync.merge(await read_by_page(world), 0, "a.html\nmine and theirs\n")
+    await world.nailer.pairs.rows.merge(await read_by_page(world), 0, "a.html\nmine and theirs\n")
 
     run = await carried_out(world, await read_by_page(world))
 
@@ -94,7 +94,7 @@ async def test_a_plan_of_nobodys_page_goes_by_what_is_proposed(world: World) -> 
     await choose(world, await read_by_page(world), a=Doing.UPLOAD)
 
     plan = await read(world)
-    await world.nailer.pairs.sync.choose(plan, [0], Doing.LEAVE)
+    await world.nailer.pairs.decisions.choose(plan, [0], Doing.LEAVE)
 
     assert does(await read_by_page(world)) == {"a.html": Doing.UPLOAD}
 
@@ -104,8 +104,8 @@ async def test_a_merged_text_goes_with_another_choice(world: World) -> None:
     await both_changed(world, "a.html")
     for choice, mine in ((Doing.UPLOAD, True), (Doing.DOWNLOAD, False)):
         plan = await read_by_page(world)
-        await world.nailer.pairs.sync.merge(plan, 0, "a.html\nmerged\n")
-        await world.nailer.pairs.sync.choose(plan, [0], choice)
+        await world.nailer.pairs.rows.merge(plan, 0, "a.html\nmerged\n")
+        await world.nailer.pairs.decisions.choose(plan, [0], choice)
 
         assert plan.merged == {}
         assert plan.doings.each[0] is choice, mine

@@ -17,8 +17,9 @@ from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.states import ItemState, JobState
+from nailer.core.pairs.proposals import choices_of
 from nailer.core.pairs.runs import RunState
-from nailer.core.pairs.sync import Direction, Doing, Removals, SyncWish, choices_of
+from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
 from nailer.core.plans.plan import Action
 from nailer.core.plans.sieve import CountedAs, Match, RuleGroup, Sieve, Test
 from nailer.errors import Conflict, InvalidInput, Locked, NotFound
@@ -43,7 +44,7 @@ async def a_pair(world: World) -> Pair:
 async def read(
     world: World, wish: SyncWish = LEVEL, compare: Compare = Compare.SIZE_AND_TIME, pair: Pair | None = None
 ) -> SyncPlan:
-    return await world.nailer.pairs.sync.read_now(world.account_id, pair or await a_pair(world), wish, compare)
+    return await world.nailer.pairs.readings.read_now(world.account_id, pair or await a_pair(world), wish, compare)
 
 
 def does(plan: SyncPlan) -> dict[str, Doing]:
@@ -59,12 +60,12 @@ async def choose(world: World, plan: SyncPlan, **wanted: Doing) -> None:
     for number, row in enumerate(plan.rows):
         stem = row.below[-1].split(b".")[0].decode()
         if stem in wanted:
-            assert await world.nailer.pairs.sync.choose(plan, [number], wanted[stem]) == 1
+            assert await world.nailer.pairs.decisions.choose(plan, [number], wanted[stem]) == 1
 
 
 async def carried_out(world: World, plan: SyncPlan, typed: str | None = None) -> Run:
     word = plan.word_to_type if typed is None else typed
-    return await world.nailer.pairs.sync.ended(await world.nailer.pairs.sync.carry_out(plan, typed=word))
+    return await world.nailer.pairs.runs.ended(await world.nailer.pairs.runs.carry_out(plan, typed=word))
 
 
 async def bring(world: World, wish: SyncWish = LEVEL, **wanted: Doing) -> Run:
@@ -123,7 +124,7 @@ async def test_a_pair_is_levelled_both_ways_with_its_baseline(world: World) -> N
         "new.html": Doing.DOWNLOAD,
     }
     with pytest.raises(Conflict, match="1 of these"):
-        await world.nailer.pairs.sync.carry_out(plan)
+        await world.nailer.pairs.runs.carry_out(plan)
     await choose(world, plan, d=Doing.DOWNLOAD)
     run = await carried_out(world, plan)
 
@@ -256,10 +257,10 @@ async def test_a_guarded_folder_waits_to_be_opened(world: World) -> None:
     write(world.here, "mail/box", "x")
     plan = await read(world, PUBLISH)
 
-    assert await world.nailer.pairs.sync.guarded(plan) == [path("/htdocs/mail")]
+    assert await world.nailer.pairs.runs.guarded(plan) == [path("/htdocs/mail")]
     with pytest.raises(Locked):
-        await world.nailer.pairs.sync.carry_out(plan)
-    run = await world.nailer.pairs.sync.ended(await world.nailer.pairs.sync.carry_out(plan, guarded_confirmed=True))
+        await world.nailer.pairs.runs.carry_out(plan)
+    run = await world.nailer.pairs.runs.ended(await world.nailer.pairs.runs.carry_out(plan, guarded_confirmed=True))
     assert run.state is RunState.DONE
 
 
@@ -267,14 +268,14 @@ async def test_a_renaming_out_of_a_guarded_folder_waits_too(world: World) -> Non
     write(world.here, "mail/letter.html", "a letter to be moved")
     write(world.here, "b.html", "x")
     first = await read(world, PUBLISH)
-    await world.nailer.pairs.sync.ended(await world.nailer.pairs.sync.carry_out(first, guarded_confirmed=True))
+    await world.nailer.pairs.runs.ended(await world.nailer.pairs.runs.carry_out(first, guarded_confirmed=True))
     world.nailer.files.guarded.lock(world.account_id, world.site, path("/htdocs/mail"))
     (world.here / "mail" / "letter.html").rename(world.here / "letter.html")
 
     plan = await read(world)
 
     assert does(plan)["letter.html"] is Doing.RENAME_THERE
-    assert await world.nailer.pairs.sync.guarded(plan) == [path("/htdocs/mail")]
+    assert await world.nailer.pairs.runs.guarded(plan) == [path("/htdocs/mail")]
     with pytest.raises(Locked):
         await carried_out(world, plan)
 
@@ -447,7 +448,7 @@ async def test_names_that_differ_only_in_spelling_wait(world: World) -> None:
     assert set(does(plan).values()) == {Doing.DECIDE}
 
     numbers = [number for number, row in enumerate(plan.rows) if row.here is not None]
-    assert await world.nailer.pairs.sync.choose(plan, numbers, Doing.RENAME_THERE) == 2
+    assert await world.nailer.pairs.decisions.choose(plan, numbers, Doing.RENAME_THERE) == 2
     assert plan.doings.undecided == 0
     assert (await carried_out(world, plan)).state is RunState.DONE
 
@@ -493,12 +494,12 @@ async def test_a_run_killed_half_way_goes_on_and_ends_level(
             write(world.there, f"{number}.html", os.urandom(20_000), NOON_S + 60)
         plan = await read(world)
         world.host.fault = CutAfter(random.randrange(200_000, 600_000))
-        run_id = await world.nailer.pairs.sync.carry_out(plan)
+        run_id = await world.nailer.pairs.runs.carry_out(plan)
         await asyncio.sleep(0.15)
         # The world ends here, in the middle of it.
     async with a_world(tmp_path, migrated_url, run=False) as world:
         await world.nailer.start()
-        run = await world.nailer.pairs.sync.ended(run_id)
+        run = await world.nailer.pairs.runs.ended(run_id)
 
         assert run.state is RunState.DONE, [await world.nailer.stores.jobs.failures(job) for job in run.jobs]
         assert tree(world.here) == tree(world.there)
@@ -527,12 +528,12 @@ async def test_cut_at_any_byte_both_sides_end_level_and_whole(world: World, seed
 async def test_two_runs_of_one_pair_do_not_meet(world: World) -> None:
     write(world.here, "a.html", "x")
     one, other = await read(world, PUBLISH), await read(world, PUBLISH)
-    run_id = await world.nailer.pairs.sync.carry_out(one)
+    run_id = await world.nailer.pairs.runs.carry_out(one)
 
     with pytest.raises(Conflict, match="already"):
-        await world.nailer.pairs.sync.carry_out(other)
+        await world.nailer.pairs.runs.carry_out(other)
 
-    assert (await world.nailer.pairs.sync.ended(run_id)).state is RunState.DONE
+    assert (await world.nailer.pairs.runs.ended(run_id)).state is RunState.DONE
 
 
 async def test_the_second_half_of_a_run_waits_for_the_first_and_stops_with_it(world: World) -> None:
@@ -540,7 +541,7 @@ async def test_the_second_half_of_a_run_waits_for_the_first_and_stops_with_it(wo
     write(world.there, "b.html", "y")
     nailer = world.nailer
     await nailer.engine.runner.stop()
-    run = await nailer.stores.pairs.run(await nailer.pairs.sync.carry_out(await read(world)))
+    run = await nailer.stores.pairs.run(await nailer.pairs.runs.carry_out(await read(world)))
     first, second = run.jobs
 
     assert await nailer.stores.jobs.claim("me:1:x", lease_s=20) == first
@@ -549,7 +550,7 @@ async def test_the_second_half_of_a_run_waits_for_the_first_and_stops_with_it(wo
     await nailer.stores.jobs.finish(first, "me:1:x", JobState.STOPPED, None, None)
 
     assert (await nailer.stores.jobs.get(second)).state is JobState.STOPPED
-    assert (await nailer.pairs.sync.finish(run)).state is RunState.STOPPED
+    assert (await nailer.pairs.runs.finish(run)).state is RunState.STOPPED
 
 
 async def test_two_sites_are_a_pair_too(world: World, tmp_path: Path) -> None:
@@ -607,36 +608,36 @@ async def test_another_wish_and_other_choices_need_no_other_reading(world: World
     plan = await read(world)
     asked = world.host.requests
 
-    await world.nailer.pairs.sync.set_wish(plan, replace(FETCH, removals=Removals.ASK))
+    await world.nailer.pairs.decisions.set_wish(plan, replace(FETCH, removals=Removals.ASK))
     assert does(plan) == {"a.html": Doing.DOWNLOAD, "b.html": Doing.DOWNLOAD}
-    await world.nailer.pairs.sync.set_wish(plan, replace(PUBLISH, removals=Removals.ASK))
+    await world.nailer.pairs.decisions.set_wish(plan, replace(PUBLISH, removals=Removals.ASK))
     assert does(plan) == {"a.html": Doing.UPLOAD, "b.html": Doing.DECIDE}
     number = next(number for number, row in enumerate(plan.rows) if row.below == (b"b.html",))
     assert choices_of(plan.rows[number], Doing.DECIDE) == (Doing.DOWNLOAD, Doing.REMOVE_THERE, Doing.LEAVE)
-    assert await world.nailer.pairs.sync.choose(plan, [number], Doing.UPLOAD) == 0
-    assert await world.nailer.pairs.sync.choose(plan, [number], Doing.REMOVE_THERE) == 1
-    assert await world.nailer.pairs.sync.choose(plan, [number], None) == 1
+    assert await world.nailer.pairs.decisions.choose(plan, [number], Doing.UPLOAD) == 0
+    assert await world.nailer.pairs.decisions.choose(plan, [number], Doing.REMOVE_THERE) == 1
+    assert await world.nailer.pairs.decisions.choose(plan, [number], None) == 1
     assert does(plan)["b.html"] is Doing.DECIDE
     assert world.host.requests == asked
 
 
 async def test_a_reading_belongs_to_its_person_and_can_be_left(world: World) -> None:
     pair = await a_pair(world)
-    plan = world.nailer.pairs.sync.begin(world.account_id, pair, LEVEL, Compare.SIZE)
+    plan = world.nailer.pairs.readings.begin(world.account_id, pair, LEVEL, Compare.SIZE)
 
-    assert world.nailer.pairs.sync.plan(plan.token, world.account_id) is plan
-    assert world.nailer.pairs.sync.latest(world.account_id, pair) is plan
+    assert world.nailer.pairs.plans.plan(plan.token, world.account_id) is plan
+    assert world.nailer.pairs.plans.latest(world.account_id, pair) is plan
     with pytest.raises(NotFound):
-        world.nailer.pairs.sync.plan(plan.token, world.account_id + 1)
-    world.nailer.pairs.sync.let_go(plan)
+        world.nailer.pairs.plans.plan(plan.token, world.account_id + 1)
+    world.nailer.pairs.plans.let_go(plan)
     with pytest.raises(NotFound):
-        world.nailer.pairs.sync.plan(plan.token, world.account_id)
+        world.nailer.pairs.plans.plan(plan.token, world.account_id)
 
 
 async def test_a_server_that_cannot_be_reached_is_the_plans_problem(world: World) -> None:
     world.nailer.settings.routes["ftp.mosslane.example:22"] = "127.0.0.1:1"
     await world.nailer.sites.pool.close_site(world.site.id)
-    plan = world.nailer.pairs.sync.begin(world.account_id, await a_pair(world), LEVEL, Compare.SIZE)
+    plan = world.nailer.pairs.readings.begin(world.account_id, await a_pair(world), LEVEL, Compare.SIZE)
     assert plan.task is not None
     await plan.task
 

@@ -12,7 +12,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RunState
-from nailer.core.pairs.sync import SyncWish
+from nailer.core.pairs.wishes import SyncWish
 from nailer.core.plans.plan import Choice
 from nailer.errors import Conflict, NotFound
 from nailer.services.plans import read as planread

@@ -14,7 +14,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.jobs.schedule import Every, Schedule
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RunState
-from nailer.core.pairs.sync import Direction, Removals, SyncWish
+from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.errors import Conflict, NotFound
 from nailer.services.plans.notices import Post
 from nailer.standins.mail import MailHost

@@ -17,7 +17,7 @@ from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Listing, NotWhole
-from nailer.core.pairs.sync import last_standing
+from nailer.core.pairs.standing import last_standing
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import aware, when_text
 from nailer.errors import ConnectionDropped, FileMissing, TransferError

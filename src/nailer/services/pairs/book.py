@@ -21,6 +21,10 @@ class PairBook:
         self._not_sent = not_sent
         self._files = files
 
+    async def first_pair(self, site: Site) -> Pair:
+        """The pair of a site's start folders; made where there is none yet."""
+        return await self._store.add(site.id, site.start_here, site.start_there, site.start_there.shown or "/")
+
     async def get(self, pair_id: int) -> Pair:
         """Raises NotFound."""
         return await self._store.get(pair_id)

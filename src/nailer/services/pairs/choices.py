@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from nailer.core.pairs.sync import Doing, choices_of, ends_of
+from nailer.core.pairs.proposals import choices_of, ends_of
+from nailer.core.pairs.wishes import Doing
 from nailer.services.pairs.plan import SyncPlan
 from nailer.store.choices import ChoiceStore, StoredChoice
 

@@ -8,8 +8,12 @@ from nailer.engine.engine import Engine
 from nailer.services.files import Files
 from nailer.services.pairs.book import PairBook
 from nailer.services.pairs.choices import Choices
+from nailer.services.pairs.decisions import Decisions
 from nailer.services.pairs.not_sent import NotSent
-from nailer.services.pairs.sync import Sync
+from nailer.services.pairs.plan_store import PlanStore
+from nailer.services.pairs.readings import Readings
+from nailer.services.pairs.rows import Rows
+from nailer.services.pairs.runs import Runs
 from nailer.services.pairs.timer_jobs import TimerJobs
 from nailer.services.pairs.timers import Timers
 from nailer.services.plans import Plans
@@ -18,40 +22,52 @@ from nailer.store.stores import Stores
 
 @dataclass(frozen=True, slots=True)
 class Pairs:
-    """The pairs (`book`), what is newer here and not sent yet (`not_sent`), bringing both ends level (`sync`), and doing
-    so at set times (`timers`, `timer_jobs`)."""
+    """The pairs (`book`). Both ends are read (`readings`) into a plan (kept in `plans`), a person decides (`decisions`,
+    row by row: `rows`), and a run carries it out (`runs`). `not_sent` counts what is newer here;
+    `timers` and `timer_jobs` do all that at set times."""
 
     book: PairBook
-    sync: Sync
+    plans: PlanStore
+    readings: Readings
+    decisions: Decisions
+    rows: Rows
+    runs: Runs
     not_sent: NotSent
     timers: Timers
     timer_jobs: TimerJobs
 
     @classmethod
     def build(cls, stores: Stores, engine: Engine, files: Files, plans: Plans) -> Pairs:
-        sync = Sync(
-            files.ends,
+        """Join the wing."""
+        choices, kept_plans, ends = Choices(stores.choices), PlanStore(), files.ends
+        readings = Readings(kept_plans, ends, stores.pairs, stores.changes, files.sieves, files.comparer, choices)
+        decisions = Decisions(kept_plans, choices)
+        rows = Rows(ends, stores.changes, engine.kept, stores.jobs, engine.live, plans.prepared, decisions)
+        runs = Runs(
+            kept_plans,
+            rows,
+            ends,
             stores.pairs,
             stores.jobs,
             stores.changes,
             engine.runner,
             engine.live,
             files.guarded,
-            files.sieves,
-            engine.kept,
-            plans.prepared,
-            files.comparer,
-            Choices(stores.choices),
+            choices,
             keep_largest_bytes=engine.tools.keep_largest_bytes,
         )
-        not_sent = NotSent(stores.pairs, stores.changes, files.sieves, sync, engine.here, engine.live)
+        not_sent = NotSent(stores.pairs, stores.changes, files.sieves, readings, runs, engine.here, engine.live)
         timer_jobs = TimerJobs(
             stores.timers, stores.sites, stores.jobs, stores.changes, plans.make, plans.reader, engine.live
         )
         return cls(
             book=PairBook(stores.pairs, stores.sites, not_sent, files),
-            sync=sync,
+            plans=kept_plans,
+            readings=readings,
+            decisions=decisions,
+            rows=rows,
+            runs=runs,
             not_sent=not_sent,
-            timers=Timers(stores.timers, stores.pairs, sync, timer_jobs, plans.notices),
+            timers=Timers(stores.timers, stores.pairs, readings, decisions, runs, timer_jobs, plans.notices),
             timer_jobs=timer_jobs,
         )

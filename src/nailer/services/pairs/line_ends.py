@@ -13,7 +13,7 @@ from nailer.core.compare.differences import only_line_ends, sizes_by_line_ends
 from nailer.core.files.entry import Entry
 from nailer.core.files.search import SearchWanted
 from nailer.core.files.tree import Below
-from nailer.core.pairs.sync import SyncRow
+from nailer.core.pairs.rows import SyncRow
 from nailer.errors import TransferError
 from nailer.services.files import ComparedEnd
 from nailer.sides.side import CHUNK_BYTES

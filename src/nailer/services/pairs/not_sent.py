@@ -20,7 +20,8 @@ from nailer.core.plans.sieve import Sieves
 from nailer.engine.live import LiveJobs
 from nailer.errors import NailerError
 from nailer.services.files import Progress, SieveBook, read_tree
-from nailer.services.pairs.sync import Sync
+from nailer.services.pairs.readings import Readings
+from nailer.services.pairs.runs import Runs
 from nailer.sides.here import HereSide
 from nailer.store.changes import ChangeStore
 from nailer.store.pairs import Pair, PairStore
@@ -35,12 +36,20 @@ _AGAIN_AFTER_S = 120.0
 
 class NotSent:
     def __init__(
-        self, pairs: PairStore, changes: ChangeStore, sieving: SieveBook, sync: Sync, here: HereSide, live: LiveJobs
+        self,
+        pairs: PairStore,
+        changes: ChangeStore,
+        sieving: SieveBook,
+        readings: Readings,
+        runs: Runs,
+        here: HereSide,
+        live: LiveJobs,
     ) -> None:
         self._pairs = pairs
         self._changes = changes
         self._sieving = sieving
-        self._sync = sync
+        self._readings = readings
+        self._runs = runs
         self._here = here
         self._live = live
         self._counts: dict[int, int] = {}
@@ -175,9 +184,9 @@ class NotSent:
                 break
             before = names
         try:
-            plan = await self._sync.of_changed(pair.sends_account, pair, tree, names[:_MOST_SENT])
+            plan = await self._readings.of_changed(pair.sends_account, pair, tree, names[:_MOST_SENT])
             if plan.flow.steps:
-                await self._sync.carry_out(plan)
+                await self._runs.carry_out(plan)
             left = sum(row.standing.joint == "both-changed" for row in plan.rows)
             self._troubles[pair.id] = f"{left} changed there, too: open Sync to decide." if left else ""
         except NailerError as error:

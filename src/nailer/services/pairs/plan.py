@@ -11,19 +11,11 @@ from datetime import UTC, datetime
 from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.sync import (
-    REMOVED_SHARE,
-    Bars,
-    Comparison,
-    Doing,
-    Doings,
-    Flow,
-    SyncRow,
-    SyncSteps,
-    SyncWish,
-    hardly_the_same,
-    removals_share,
-)
+from nailer.core.pairs.differences import hardly_the_same
+from nailer.core.pairs.proposals import Bars, decided, proposed
+from nailer.core.pairs.rows import Comparison, Doings, SyncRow
+from nailer.core.pairs.steps import REMOVED_SHARE, Flow, SyncSteps, flow_of, removals_share, sync_steps
+from nailer.core.pairs.wishes import Doing, SyncWish
 from nailer.core.plans.plan import Action
 from nailer.core.plans.room import Fit, need_of
 from nailer.core.plans.sieve import Sieves
@@ -69,6 +61,17 @@ class SyncPlan:
     renames_nothing: bool = False
     in_place: bool = False
     task: asyncio.Task[None] | None = None
+
+    def propose(self) -> None:
+        """Work out what the wish does with each row, and all that follows."""
+        self.offered = proposed(self.rows, self.wish, self.barred, hashes=self.hashes)
+        self.decide()
+
+    def decide(self) -> None:
+        """Work out the steps from what is proposed and what was chosen."""
+        self.doings = decided(self.rows, self.offered, self.chosen)
+        self.steps = sync_steps(self.rows, self.doings, self.here, self.there, self.sieves.held)
+        self.flow = flow_of(self.steps)
 
     @property
     def names(self) -> int:

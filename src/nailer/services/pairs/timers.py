@@ -17,11 +17,14 @@ import structlog
 
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RUN_WORDS, RunState
-from nailer.core.pairs.sync import Doing, Flow, Removals
+from nailer.core.pairs.steps import Flow
+from nailer.core.pairs.wishes import Doing, Removals
 from nailer.core.words import count_text, size_text
 from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable
+from nailer.services.pairs.decisions import Decisions
 from nailer.services.pairs.plan import SyncPlan
-from nailer.services.pairs.sync import Sync
+from nailer.services.pairs.readings import Readings
+from nailer.services.pairs.runs import Runs
 from nailer.services.pairs.timer_jobs import TimerJobs
 from nailer.services.plans import Notices
 from nailer.store.pairs import NewRun, PairStore, Run
@@ -36,14 +39,25 @@ _LATE_S = 90.0
 
 
 class Timers:
-    def __init__(self, store: TimerStore, pairs: PairStore, sync: Sync, timed: TimerJobs, notify: Notices) -> None:
+    def __init__(
+        self,
+        store: TimerStore,
+        pairs: PairStore,
+        readings: Readings,
+        decisions: Decisions,
+        runs: Runs,
+        timed: TimerJobs,
+        notify: Notices,
+    ) -> None:
         self._timed = timed
         self._store = store
         self._pairs = pairs
-        self._sync = sync
+        self._readings = readings
+        self._decisions = decisions
+        self._runs = runs
         self._notify = notify
         self._loop: asyncio.Task[None] | None = None
-        self._runs: set[asyncio.Task[None]] = set()
+        self._under_way: set[asyncio.Task[None]] = set()
 
     async def all(self) -> list[Timer]:
         """All timers."""
@@ -94,7 +108,7 @@ class Timers:
         self._loop = asyncio.create_task(self._watch())
 
     async def stop(self) -> None:
-        tasks = [task for task in (self._loop, *self._runs) if task is not None]
+        tasks = [task for task in (self._loop, *self._under_way) if task is not None]
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
@@ -128,8 +142,8 @@ class Timers:
 
     def _begin(self, timer: Timer) -> None:
         task = asyncio.create_task(self._run(timer))
-        self._runs.add(task)
-        task.add_done_callback(self._runs.discard)
+        self._under_way.add(task)
+        task.add_done_callback(self._under_way.discard)
 
     async def _run(self, timer: Timer) -> None:
         keeper = asyncio.create_task(self._keep_claim(timer))
@@ -152,15 +166,15 @@ class Timers:
         """One run from reading to its end."""
         pair = await self._pairs.get(timer.pair_id or 0)
         try:
-            plan = await self._sync.read_now(timer.account_id, pair, timer.wish, timer.compare)
+            plan = await self._readings.read_now(timer.account_id, pair, timer.wish, timer.compare)
             needs = await self._needs_you(plan)
             if needs and (timer.clashes is Clashes.STOP or _untouchable(plan)):
                 return await self._record(timer, RunState.ASKED, [*needs, "Nothing was touched."])
-            run_id = await self._sync.carry_out(plan, timer_id=timer.id, told=needs)
+            run_id = await self._runs.carry_out(plan, timer_id=timer.id, told=needs)
         except NailerError as error:
             words = f" Its answer: {error.server_words}" if error.server_words else ""
             return await self._record(timer, RunState.NEEDS_YOU, [error.what + words])
-        return await self._sync.ended(run_id)
+        return await self._runs.ended(run_id)
 
     async def _needs_you(self, plan: SyncPlan) -> list[str]:
         """What only a person may decide, in sentences; those names are left, as far as they can be."""
@@ -170,7 +184,7 @@ class Timers:
             if doing is Doing.DECIDE or plan.doings.why[number] == "replaces the newer one"
         }
         reasons = Counter(plan.rows[number].reason for number in careful)
-        await self._sync.choose(plan, careful, Doing.LEAVE)
+        await self._decisions.choose(plan, careful, Doing.LEAVE)
         needs = [f"{count_text(count, 'name')}: {reason}." for reason, count in reasons.most_common(5)]
         needs += [text for text in plan.warnings if "could not be read" in text or "right pair" in text]
         end = plan.removes_much
@@ -179,7 +193,7 @@ class Timers:
             needs.append(
                 f"{count_text(count, 'file')} would be removed {end}: more than a tenth, which needs your word."
             )
-        for folder in await self._sync.guarded(plan):
+        for folder in await self._runs.guarded(plan):
             needs.append(f"The guarded folder {folder} would be changed.")
         return needs
 

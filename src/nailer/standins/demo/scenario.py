@@ -22,7 +22,7 @@ from nailer.core.files.kinds import FileKind
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.jobs.schedule import Every, Schedule
 from nailer.core.jobs.timers import Clashes, Mail, Missed
-from nailer.core.pairs.sync import Direction, Removals, SyncWish
+from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.core.plans.sieve import CountedAs, Match, RuleGroup, Sieve, Test
 from nailer.sides.identities.certificate import identity_of_pem
 from nailer.sides.identities.identity import host_key

@@ -11,7 +11,10 @@ from math import log10
 from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import shown_name
-from nailer.core.pairs.sync import Doing, Flow, SyncRow, choices_of
+from nailer.core.pairs.proposals import choices_of
+from nailer.core.pairs.rows import SyncRow
+from nailer.core.pairs.steps import Flow
+from nailer.core.pairs.wishes import Doing
 from nailer.core.words import count_text, number_text, size_text
 from nailer.services.pairs import Pair, SyncPlan
 from nailer.web.shell.show import ShownSide, icon, shown_side

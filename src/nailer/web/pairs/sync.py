@@ -15,7 +15,7 @@ from nailer.core.compare.joint import Compare, Joint
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.pairs.runs import RUN_WORDS, RunState
-from nailer.core.pairs.sync import Direction, Doing, Removals
+from nailer.core.pairs.wishes import Direction, Doing, Removals
 from nailer.errors import Conflict, NotFound
 from nailer.services.files import compared
 from nailer.services.pairs import SyncPlan
@@ -94,17 +94,17 @@ async def sync_page(
         changed = (site.host, site.port) in sites.connector.changed
         return render(request, "shell/connecting.html", site=site, known=known, changed=changed, section="sync")
     query = QueryValues(request)
-    first = await pairs.sync.first_pair(site)
+    first = await pairs.book.first_pair(site)
     its_pairs = await pairs.book.of_site(site_id)
     wanted = query.number("pair", first.id)
     pair = next((one for one in its_pairs if one.id == wanted), None)
     if pair is None:
         raise NotFound("There is no such pair of this site any more.")
     account_id = session.account_id
-    plan = pairs.sync.latest(account_id, pair)
+    plan = pairs.plans.latest(account_id, pair)
     if plan is not None and plan.ready and not plan.chosen:
         plan = None  # nothing was decided on it yet: both sides are read anew
-    runs = [await pairs.sync.finish(one) for one in await pairs.book.runs(pair.id, 8)]
+    runs = [await pairs.runs.finish(one) for one in await pairs.book.runs(pair.id, 8)]
     picked = await pairs.book.sieves(pair.id)
     return render(
         request,
@@ -164,7 +164,7 @@ async def set_ways(
 async def read(request: Request, pair_id: int, wish: ReadWish, pairs: PairsDoor, session: SignedIn) -> Response:
     """Begin to read both sides."""
     pair = await pairs.book.get(pair_id)
-    plan = pairs.sync.begin(session.account_id, pair, wish.wish, wish.compare)
+    plan = pairs.readings.begin(session.account_id, pair, wish.wish, wish.compare)
     return JSONResponse({"token": plan.token})
 
 
@@ -194,7 +194,7 @@ async def plan_shown(request: Request, token: str) -> Response:
 @router.post("/sync/{token}/wish")
 async def set_wish(request: Request, token: str, wish: SyncWishForm, pairs: PairsDoor) -> Response:
     plan = _ready(request, token)
-    await pairs.sync.set_wish(plan, wish.wish)
+    await pairs.decisions.set_wish(plan, wish.wish)
     return await _shown(request, plan)
 
 
@@ -202,16 +202,15 @@ async def set_wish(request: Request, token: str, wish: SyncWishForm, pairs: Pair
 async def choose(request: Request, token: str, wish: ChooseWish, pairs: PairsDoor) -> Response:
     """Decide one row, or all that the filter shows."""
     plan = _ready(request, token)
-    sync = pairs.sync
     numbers = numbers_shown(plan, Filter(wish.group, wish.text)) if wish.everything else wish.numbers
     if wish.doing == "newer":
         newer = {Joint.NEWER_HERE: Doing.UPLOAD, Joint.NEWER_THERE: Doing.DOWNLOAD}
         count = 0
         for joint, doing in newer.items():
             some = [number for number in numbers if plan.rows[number].standing.joint is joint]
-            count += await sync.choose(plan, some, doing)
+            count += await pairs.decisions.choose(plan, some, doing)
     else:
-        count = await sync.choose(plan, numbers, Doing(wish.doing) if wish.doing else None)
+        count = await pairs.decisions.choose(plan, numbers, Doing(wish.doing) if wish.doing else None)
     return JSONResponse({"count": count})
 
 
@@ -219,7 +218,7 @@ async def choose(request: Request, token: str, wish: ChooseWish, pairs: PairsDoo
 async def begin_anew(request: Request, token: str, pairs: PairsDoor) -> Response:
     """Forget every choice: all rows are as proposed."""
     plan = _ready(request, token)
-    await pairs.sync.begin_anew(plan)
+    await pairs.decisions.begin_anew(plan)
     return await _shown(request, plan)
 
 
@@ -227,7 +226,7 @@ async def begin_anew(request: Request, token: str, pairs: PairsDoor) -> Response
 async def difference(request: Request, token: str, number: int, pairs: PairsDoor) -> Response:
     """What the two ends of a row hold: texts line by line, pictures side by side."""
     plan = _ready(request, token)
-    here, there = await pairs.sync.contents(plan, number)
+    here, there = await pairs.rows.contents(plan, number)
     name = plan.rows[number].below[-1].decode("utf-8", "replace")
     kind = _TYPES.get(name.rpartition(".")[2].lower())
     pictures = None
@@ -250,7 +249,7 @@ async def difference(request: Request, token: str, number: int, pairs: PairsDoor
 async def merge(request: Request, token: str, number: int, pairs: PairsDoor) -> Response:
     """Both texts of a row as one, with what is to be decided."""
     plan = _ready(request, token)
-    merged, theirs = await pairs.sync.merging(plan, number)
+    merged, theirs = await pairs.rows.merging(plan, number)
     return render(
         request,
         "shell/_merge.html",
@@ -269,21 +268,21 @@ async def merge(request: Request, token: str, number: int, pairs: PairsDoor) -> 
 @router.post("/sync/{token}/rows/{number}/merged")
 async def merged(request: Request, token: str, number: int, wish: MergedWish, pairs: PairsDoor) -> Response:
     plan = _ready(request, token)
-    await pairs.sync.merge(plan, number, wish.text)
+    await pairs.rows.merge(plan, number, wish.text)
     return JSONResponse({"ok": True})
 
 
 @router.post("/sync/{token}/carry-out")
 async def carry_out(request: Request, token: str, wish: SyncOutWish, pairs: PairsDoor) -> Response:
     plan = _ready(request, token)
-    run_id = await pairs.sync.carry_out(plan, typed=wish.typed, guarded_confirmed=wish.guarded_confirmed)
+    run_id = await pairs.runs.carry_out(plan, typed=wish.typed, guarded_confirmed=wish.guarded_confirmed)
     return JSONResponse({"address": urls.run(plan.pair.site_id, run_id)})
 
 
 @router.post("/sync/{token}/let-go")
 async def let_go(request: Request, token: str, pairs: PairsDoor) -> Response:
     """Stop reading, or forget a plan."""
-    pairs.sync.let_go(_plan(request, token))
+    pairs.plans.let_go(_plan(request, token))
     return JSONResponse({"ok": True})
 
 
@@ -292,7 +291,7 @@ async def run_page(
     request: Request, site_id: int, run_id: int, site: TheSite, plans: PlansDoor, pairs: PairsDoor
 ) -> Response:
     """What became of a run: of each side that changed, and what was left."""
-    run = await pairs.sync.finish(await pairs.book.run(run_id))
+    run = await pairs.runs.finish(await pairs.book.run(run_id))
     pair = await pairs.book.get(run.pair_id)
     if pair.site_id != site_id:
         raise NotFound("This run belongs to another site.")
@@ -373,7 +372,7 @@ async def _shown(request: Request, plan: SyncPlan) -> Response:
         wanted=wanted,
         shown=len(numbers),
         groups=group_counts(plan),
-        guarded=await pairs.sync.guarded(plan),
+        guarded=await pairs.runs.guarded(plan),
         bulk=_bulk(plan, numbers),
     )
 
@@ -406,7 +405,7 @@ def _bulk(plan: SyncPlan, numbers: Sequence[int]) -> list[tuple[str, str]]:
 
 def _plan(request: Request, token: str) -> SyncPlan:
     pairs = pairs_of(request)
-    return pairs.sync.plan(token, session_of(request).account_id)
+    return pairs.plans.plan(token, session_of(request).account_id)
 
 
 def _ready(request: Request, token: str) -> SyncPlan:

@@ -16,7 +16,7 @@ from nailer.core.compare.joint import Compare
 from nailer.core.jobs.schedule import DAYS, Every, Schedule, next_runs
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RUN_WORDS, RunState
-from nailer.core.pairs.sync import Direction, Removals
+from nailer.core.pairs.wishes import Direction, Removals
 from nailer.core.words import count_text, size_text
 from nailer.services.pairs import NewTimer, Pairs, Timer
 from nailer.web.pairs.shown import flow_words
@@ -61,7 +61,7 @@ class ShownRun:
 
 async def _shown_runs(pairs: Pairs, timer: Timer) -> list[ShownRun]:
     if timer.carries is None:
-        runs = [await pairs.sync.finish(run) for run in await pairs.book.runs_of_timer(timer.id, _RUNS_SHOWN)]
+        runs = [await pairs.runs.finish(run) for run in await pairs.book.runs_of_timer(timer.id, _RUNS_SHOWN)]
         return [
             ShownRun(one.state, one.started_at, urls.run(timer.site_id, one.id), flow_words(one.flow), one.told)
             for one in runs

@@ -17,7 +17,7 @@ from nailer.core.files.search import parse_size
 from nailer.core.files.sitepath import SitePath, checked_name, name_of_token
 from nailer.core.jobs.schedule import Schedule, checked_schedule
 from nailer.core.jobs.timers import Clashes, Mail, Missed
-from nailer.core.pairs.sync import Direction, Doing, Removals, SyncWish
+from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
 from nailer.core.plans.plan import Choice
 from nailer.core.plans.sieve import CountedAs, RuleGroup, Sieve, Test, checked_pattern, rule_of
 from nailer.errors import InvalidInput

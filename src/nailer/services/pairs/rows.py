@@ -1,0 +1,128 @@
+"""One row of a plan: what both its ends hold, and a text merged for it."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import replace
+
+from nailer.core.compare.merge import Merged, merged, side_by_side
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.names import names_text
+from nailer.core.files.text import decoded, encoded
+from nailer.core.jobs.states import ENDED, JobState
+from nailer.core.pairs.rows import SyncRow
+from nailer.core.pairs.wishes import Doing
+from nailer.engine.kept import KeptStore
+from nailer.engine.live import LiveJobs
+from nailer.errors import (
+    Conflict,
+    InvalidInput,
+    NotFound,
+)
+from nailer.services.files import (
+    PairEnds,
+    side_of,
+    top_of,
+)
+from nailer.services.pairs.decisions import Decisions
+from nailer.services.pairs.plan import SyncPlan
+from nailer.services.plans import PreparedFiles, Write
+from nailer.store.changes import ChangeStore
+from nailer.store.jobs import JobStore
+
+_LOOK_EVERY_S = 0.1
+_SHOWN_BYTES = 1_000_000
+
+
+class Rows:
+    """Shows and merges the contents of single rows."""
+
+    def __init__(
+        self,
+        ends: PairEnds,
+        changes: ChangeStore,
+        kept: KeptStore,
+        jobs: JobStore,
+        live: LiveJobs,
+        writing: PreparedFiles,
+        decisions: Decisions,
+    ) -> None:
+        self._ends = ends
+        self._changes = changes
+        self._kept = kept
+        self._jobs = jobs
+        self._live = live
+        self._writing = writing
+        self._decisions = decisions
+
+    async def contents(self, plan: SyncPlan, number: int) -> tuple[bytes, bytes]:
+        """What both ends of a row hold, there last; nothing where an end has no file. Raises InvalidInput where one is too
+        large to be shown."""
+        row = self._row(plan, number)
+        return await self._content(plan, SideName.HERE, row.here, row), await self._content(
+            plan, SideName.THERE, row.there, row
+        )
+
+    def _row(self, plan: SyncPlan, number: int) -> SyncRow:
+        if not 0 <= number < len(plan.rows) or not plan.rows[number].below:
+            raise NotFound("There is no such row in this plan.")
+        return plan.rows[number]
+
+    async def _content(self, plan: SyncPlan, end: SideName, entry: Entry | None, row: SyncRow) -> bytes:
+        if entry is None or not entry.is_file:
+            return b""
+        if entry.size > _SHOWN_BYTES:
+            raise InvalidInput("It is too large to be compared here.")
+        async with self._ends.side(plan.pair, end) as side:
+            return (await side.whole(top_of(plan.pair, end).join(row.below)))[1]
+
+    async def merging(self, plan: SyncPlan, number: int) -> tuple[Merged, str]:
+        """Both texts of a row as one, and theirs. Raises InvalidInput where one of them is no text."""
+        row = self._row(plan, number)
+        ours, theirs = await self.contents(plan, number)
+        mine_text, their_text = decoded(ours), decoded(theirs)
+        if row.here is None or row.there is None or mine_text is None or their_text is None:
+            raise InvalidInput("Only two texts can be merged.")
+        known = row.baseline.content_hash if row.baseline else None
+        if known is not None and await self._changes.is_kept(known):
+            base = decoded(b"".join([chunk async for chunk in self._kept.read(known)]))
+            if base is not None:
+                return merged(base[0], mine_text[0], their_text[0]), their_text[0]
+        return side_by_side(mine_text[0], their_text[0]), their_text[0]
+
+    async def merge(self, plan: SyncPlan, number: int, text: str) -> None:
+        """Both ends of a row are to get this text. It is written when the plan is carried out, and not before."""
+        ours, _ = await self.contents(plan, number)
+        found = decoded(ours)
+        if found is None:
+            raise InvalidInput("What is here is no text.")
+        plan.merged[number] = encoded(text, found[1])
+        await self._decisions.choose_rows(plan, [number], Doing.UPLOAD)
+
+    async def write_merged(self, plan: SyncPlan) -> None:
+        """Put merged texts in their place at the first end, from where they go up like anything newer there."""
+        wanted = {number: text for number, text in plan.merged.items() if plan.doings.each[number] is Doing.UPLOAD}
+        if not wanted:
+            return
+        pair = plan.pair
+        site = await self._ends.site(pair, SideName.HERE)
+        writes = [
+            Write(pair.here.join(plan.rows[number].below), text, plan.rows[number].here, "merged")
+            for number, text in wanted.items()
+        ]
+        title = f"Merging {names_text([plan.rows[number].below[-1] for number in wanted])}"
+        job_id = await self._writing.add(
+            plan.account_id, site, side_of(pair, SideName.HERE), title, writes, at_once=True
+        )
+        async for _ in self._live.changes(at_most_every_s=_LOOK_EVERY_S, heartbeat_s=1.0):
+            job = await self._jobs.get(job_id)
+            if job.state in ENDED:
+                break
+        if job.state is not JobState.DONE:
+            raise Conflict(f"What was merged could not be written here; job {job_id} says why. Nothing else was done.")
+        async with self._ends.side(pair, SideName.HERE) as side:
+            for number in wanted:
+                row = plan.rows[number]
+                plan.rows[number] = replace(row, here=await side.stat(pair.here.join(row.below)))
+        plan.merged.clear()
+        await asyncio.to_thread(plan.decide)
