@@ -75,7 +75,7 @@ async def test_what_is_replaced_is_kept_and_comes_back(world: World) -> None:
 
     await world.upload("index.html")
     (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
-    job_id = await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
+    job_id = await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, change)
     assert job_id is not None
     await world.ended(job_id)
 
@@ -91,7 +91,7 @@ async def test_taking_back_can_itself_be_taken_back(world: World) -> None:
 
     for expected in ("old", "new!", "old"):
         changes = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
-        job_id = await world.nailer.plans.make.take_change_back(world.account_id, world.site, changes[0])
+        job_id = await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, changes[0])
         assert job_id is not None
         assert (await world.ended(job_id)).state is JobState.DONE
         assert (world.there / "index.html").read_text() == expected
@@ -105,7 +105,7 @@ async def test_taking_back_refuses_where_the_file_changed_since(world: World) ->
     (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"index.html"))
 
     with pytest.raises(Conflict, match="changed since"):
-        await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
+        await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, change)
 
     assert (world.there / "index.html").read_text() == "somebody else's"
 
@@ -119,7 +119,7 @@ async def test_a_whole_job_is_taken_back(world: World) -> None:
     write(world.here, "skins/harbour/deep/b.css", "b")
 
     job = await world.upload("index.html", "skins")
-    back = await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+    back = await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
 
     assert back.state is JobState.DONE
     assert tree(world.there) == before
@@ -135,7 +135,7 @@ async def test_a_removed_folder_comes_back_as_it_was(world: World) -> None:
     job = await world.remove(SideName.THERE, "shop")
     assert job.state is JobState.DONE
     assert not (world.there / "shop").exists()
-    await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+    await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
 
     assert tree(world.there) == before
     assert os.readlink(world.there / "shop" / "link") == "a.php"
@@ -441,7 +441,7 @@ async def test_taking_back_puts_the_baseline_back_too(world: World) -> None:
     write(world.here, "a.txt", "changed here", NOON_S + 100)
     job = await world.upload("a.txt")
 
-    await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+    await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
 
     ledger = await world.nailer.files.browse.ledger(world.site, HERE, THERE, View(), fresh=True)
     (row,) = ledger.rows
@@ -495,7 +495,7 @@ async def test_a_killed_runner_is_taken_over_and_nothing_is_done_twice(
         job_id = await dead.plan(SideName.THERE, "a.txt", "b.txt")
         await dead.nailer.plans.make.carry_out(job_id, dead.site, Choice.REPLACE)
         owner = f"{os.uname().nodename[:30]}:999999999:dead"
-        assert await dead.nailer.stores.jobs.claim(owner, lease_s=600) == job_id
+        assert await dead.nailer.stores.claims.claim(owner, lease_s=600) == job_id
         items = await dead.nailer.stores.jobs.items(job_id)
         async with dead.nailer.engine.runner._tools.carrier(
             await dead.nailer.stores.jobs.get(job_id), _live(dead, await dead.nailer.stores.jobs.get(job_id))
@@ -563,7 +563,7 @@ async def test_a_server_without_one_step_renames_still_replaces_and_keeps(world:
 
     job = await world.upload("index.html")
     assert (job.state, tree(world.there)) == (JobState.DONE, {"index.html": b"new"})
-    await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+    await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
 
     assert tree(world.there) == {"index.html": b"old"}
 
@@ -642,7 +642,7 @@ async def test_a_job_runs_over_ftp_and_is_taken_back(world: World) -> None:
         job = await world.upload("index.html", "sub")
         assert job.state is JobState.DONE
         assert tree(world.there) == tree(world.here)
-        back = await world.nailer.plans.make.take_job_back(world.account_id, job.id)
+        back = await world.nailer.plans.take_back.take_job_back(world.account_id, job.id)
         assert (await world.run(back)).state is JobState.DONE
 
     assert tree(world.there) == {"index.html": b"old"}

@@ -32,7 +32,7 @@ async def copy(
 
 
 async def take_back(world: World, job_id: int) -> None:
-    back = await world.nailer.plans.make.take_job_back(world.account_id, job_id)
+    back = await world.nailer.plans.take_back.take_job_back(world.account_id, job_id)
     assert (await world.run(back)).state is JobState.DONE
 
 

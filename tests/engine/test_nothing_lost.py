@@ -16,7 +16,6 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.plans.plan import Choice
 from nailer.engine import runner
 from nailer.errors import StoreUnavailable
-from nailer.sides import here
 from nailer.sides.sftp import side as sftp
 from nailer.standins.faults import Slow, Stuck
 from nailer.store.mariadb import PrivateMariaDB
@@ -55,7 +54,7 @@ async def test_a_full_disk_here_stops_the_download_and_leaves_what_was_there(
         room -= len(chunk)
         os.write(file, chunk)
 
-    monkeypatch.setattr(here, "_write_all", write_all)
+    monkeypatch.setattr("nailer.sides.here.write_all", write_all)
     write(world.here, "b.bin", "old here", NOON_S - 900)
     write(world.there, "a.bin", b"a" * 60_000)
     write(world.there, "b.bin", b"b" * 90_000)
@@ -108,7 +107,7 @@ async def test_a_database_that_is_killed_under_a_job_costs_time_and_nothing_else
 
         assert job is JobState.DONE
         assert tree(world.there) == tree(world.here)
-        undone = await world.nailer.plans.make.take_job_back(world.account_id, job_id)
+        undone = await world.nailer.plans.take_back.take_job_back(world.account_id, job_id)
         assert (await world.run(undone)).state is JobState.DONE
         assert tree(world.there) == {f"f{number}.txt": f"old {number}".encode() for number in range(0, 120, 3)}
 

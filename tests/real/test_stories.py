@@ -76,7 +76,7 @@ async def test_files_are_carried_replaced_and_taken_back(
         assert job.state is JobState.DONE, await failures(world, job)
         assert tree(world.there) == tree(world.here)
         assert (world.there / "private.txt").stat().st_mode & 0o077 == 0, "never more open than the file here"
-        back = await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+        back = await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
         assert back.state is JobState.DONE, await failures(world, back)
         assert tree(world.there) == {"index.html": b"live"}
         assert not list(world.there.rglob("img"))

@@ -131,7 +131,7 @@ async def _do(world: World, what: str, dice: random.Random, told: Told) -> Job |
         jobs = [job for job in jobs if await nailer.stores.changes.of_job(job.id)]
         if not jobs:
             return None
-        return await world.run(await nailer.plans.make.take_job_back(world.account_id, dice.choice(jobs).id))
+        return await world.run(await nailer.plans.take_back.take_job_back(world.account_id, dice.choice(jobs).id))
     direction = {"publish": Direction.PUBLISH, "fetch": Direction.FETCH, "level": Direction.LEVEL}[what]
     plan = await read_pair(world, direction, dice.choice(list(Removals)))
     _check_plan(world, plan, told)

@@ -46,7 +46,7 @@ async def test_a_server_that_keeps_a_taken_name_gets_the_old_file_aside_first(
         assert job.state is JobState.DONE, await failures(world, job)
         assert (world.there / "index.html").read_text() == "new"
         assert not hidden(world.there)
-        back = await world.nailer.plans.make.take_job_back(world.account_id, job.id)
+        back = await world.nailer.plans.take_back.take_job_back(world.account_id, job.id)
         assert (await world.run(back)).state is JobState.DONE
         assert (world.there / "index.html").read_text() == "live"
 
@@ -82,7 +82,7 @@ async def test_where_nothing_is_renamed_files_are_overwritten_in_place_by_choice
         assert (world.there / "index.html").read_text() == "new"
         assert (world.there / "more.html").read_text() == "more"
         assert not hidden(world.there)
-        back = await world.nailer.plans.make.take_job_back(world.account_id, job.id)
+        back = await world.nailer.plans.take_back.take_job_back(world.account_id, job.id)
         assert (await world.run(back)).state is JobState.DONE
         assert (world.there / "index.html").read_text() == "live"
         assert not (world.there / "more.html").exists()
@@ -172,7 +172,7 @@ async def test_a_folder_renamed_under_a_take_back_keeps_the_offer(world: World) 
     job = await world.upload("news")
     (world.there / "news").rename(world.there / "news-old")
 
-    back = await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+    back = await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
 
     states = {item.target.name: item.state for item in await items_of(world, back)}
     assert states[b"a.html"] is ItemState.LEFT

@@ -13,7 +13,7 @@ import pytest
 from nailer.core.files.entry import Kind
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import AlreadyThere, FileMissing, OutsideRoot, TransferError, WrongKind
-from nailer.sides import here
+from nailer.sides import disk
 from nailer.sides.here import HereSide
 from nailer.sides.side import once
 from tests.builders import path, write
@@ -168,7 +168,7 @@ async def test_file_systems_without_one_step_renames_are_looked_at_first(
     side, root = roots
     write(root, "one", "1")
     write(root, "other", "2")
-    monkeypatch.setattr(here, "_LIBC", object())
+    monkeypatch.setattr(disk, "_LIBC", object())
 
     with pytest.raises(AlreadyThere):
         await side.rename(path("/studio/one"), path("/studio/other"))

@@ -14,6 +14,7 @@ from nailer.core.plans.plan import Action, Choice, Verdict
 from nailer.errors import Conflict, NotFound
 from nailer.seal import Seal
 from nailer.store.accounts import AccountStore
+from nailer.store.claims import JobClaims
 from nailer.store.database import Database
 from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Secrets, SiteStore
@@ -44,10 +45,10 @@ async def a_job(
 async def test_a_plan_is_not_claimed_before_it_is_confirmed(database: Database, sites: SiteStore) -> None:
     jobs, job_id = await a_job(database, sites)
 
-    assert await jobs.claim("one", lease_s=60) is None
+    assert await JobClaims(database).claim("one", lease_s=60) is None
     await jobs.confirm(job_id, Choice.REPLACE, {})
 
-    assert await jobs.claim("one", lease_s=60) == job_id
+    assert await JobClaims(database).claim("one", lease_s=60) == job_id
     with pytest.raises(Conflict):
         await jobs.confirm(job_id, Choice.REPLACE, {})
 
@@ -57,19 +58,21 @@ async def test_a_confirmed_drop_waits_for_its_page_and_not_for_a_runner(database
     jobs, job_id = await a_job(database, sites, kind=JobKind.DROP)
     await jobs.confirm(job_id, Choice.REPLACE, {})
 
-    assert await jobs.claim("a runner", lease_s=60) is None
-    await jobs.take(job_id, "the page", lease_s=-1)
+    assert await JobClaims(database).claim("a runner", lease_s=60) is None
+    await JobClaims(database).take(job_id, "the page", lease_s=-1)
     with pytest.raises(Conflict):
-        await jobs.take(job_id, "a second page", lease_s=60)
+        await JobClaims(database).take(job_id, "a second page", lease_s=60)
 
-    assert await jobs.claim("a runner", lease_s=60) == job_id, "a page that has gone leaves the job to a runner"
+    assert await JobClaims(database).claim("a runner", lease_s=60) == job_id, (
+        "a page that has gone leaves the job to a runner"
+    )
 
 
 async def test_of_many_claimers_one_gets_the_job(database: Database, sites: SiteStore) -> None:
     jobs, job_id = await a_job(database, sites)
     await jobs.confirm(job_id, Choice.REPLACE, {})
 
-    claims = await asyncio.gather(*(jobs.claim(f"runner {n}", lease_s=60) for n in range(8)))
+    claims = await asyncio.gather(*(JobClaims(database).claim(f"runner {n}", lease_s=60) for n in range(8)))
 
     assert sorted(claims, key=str) == sorted([job_id] + [None] * 7, key=str)
 
@@ -77,11 +80,13 @@ async def test_of_many_claimers_one_gets_the_job(database: Database, sites: Site
 async def test_a_lease_that_ran_out_is_claimed_anew(database: Database, sites: SiteStore) -> None:
     jobs, job_id = await a_job(database, sites)
     await jobs.confirm(job_id, Choice.REPLACE, {})
-    await jobs.claim("dead", lease_s=-1)
+    await JobClaims(database).claim("dead", lease_s=-1)
 
-    assert await jobs.claim("alive", lease_s=60) == job_id
-    assert await jobs.renew(job_id, "dead", lease_s=60) is JobWish.STOP, "the dead one must hear that it lost the job"
-    assert await jobs.renew(job_id, "alive", lease_s=60) is JobWish.GO_ON
+    assert await JobClaims(database).claim("alive", lease_s=60) == job_id
+    assert await JobClaims(database).renew(job_id, "dead", lease_s=60) is JobWish.STOP, (
+        "the dead one must hear that it lost the job"
+    )
+    assert await JobClaims(database).renew(job_id, "alive", lease_s=60) is JobWish.GO_ON
 
 
 async def test_counts_come_from_the_items(database: Database, sites: SiteStore) -> None:
@@ -112,4 +117,4 @@ async def test_stopping_what_never_began(database: Database, sites: SiteStore, s
     await jobs.confirm(job_id, Choice.REPLACE, {})
 
     assert (await jobs.want_stop(job_id)).state is JobState.STOPPED
-    assert await jobs.claim("one", lease_s=60) is None
+    assert await JobClaims(database).claim("one", lease_s=60) is None

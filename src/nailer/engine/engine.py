@@ -82,6 +82,7 @@ class Engine:
         group = GroupCommit(stores.database)
         tools = Tools(
             jobs=stores.jobs,
+            claims=stores.claims,
             changes=stores.changes,
             kept=KeptStore(kept_in, group),
             parts=stores.parts,

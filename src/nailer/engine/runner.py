@@ -57,6 +57,7 @@ from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore
+from nailer.store.claims import JobClaims
 from nailer.store.database import utc_now
 from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.parts import PartStore
@@ -93,6 +94,7 @@ class Tools:
     """What carrying needs, made once for the process."""
 
     jobs: JobStore
+    claims: JobClaims
     changes: ChangeStore
     kept: KeptStore
     parts: PartStore
@@ -169,7 +171,7 @@ class Runner:
                     await self._release_the_dead()
                     released = True
                 while len(self._running) < self._jobs_at_once:
-                    job_id = await self._tools.jobs.claim(self.owner, lease_s=LEASE_S)
+                    job_id = await self._tools.claims.claim(self.owner, lease_s=LEASE_S)
                     if job_id is None:
                         break
                     task = asyncio.create_task(self._run_job(job_id))
@@ -190,11 +192,11 @@ class Runner:
 
     async def _release_the_dead(self) -> None:
         """Take over at once from runners of this machine whose process is gone; others' leases run out by themselves."""
-        for job_id, owner in await self._tools.jobs.leases():
+        for job_id, owner in await self._tools.claims.leases():
             host, _, rest = owner.partition(":")
             pid = rest.partition(":")[0]
             if host == socket.gethostname()[:30] and not _lives(pid):
-                await self._tools.jobs.release(job_id, owner)
+                await self._tools.claims.release(job_id, owner)
 
     async def _run_job(self, job_id: int) -> None:
         job = await self._tools.jobs.get(job_id)
@@ -203,7 +205,7 @@ class Runner:
             await run.carry_all()
         except asyncio.CancelledError:
             with contextlib.suppress(StoreUnavailable):
-                await asyncio.shield(self._tools.jobs.release(job_id, self.owner))
+                await asyncio.shield(self._tools.claims.release(job_id, self.owner))
             raise
         except StoreUnavailable:
             # The lease runs out and the job is claimed anew once the database is back.
@@ -212,7 +214,7 @@ class Runner:
             _log.exception("a job failed in a way nobody foresaw", job=job_id)
             with contextlib.suppress(StoreUnavailable):
                 trouble = "Nailer itself failed at this job; its log says where. What has landed is whole."
-                await self._tools.jobs.finish(job_id, self.owner, JobState.NEEDS_YOU, trouble, None)
+                await self._tools.claims.finish(job_id, self.owner, JobState.NEEDS_YOU, trouble, None)
         finally:
             self._tools.live.end(job_id)
 
@@ -285,7 +287,7 @@ class JobRun:
             await asyncio.gather(first, return_exceptions=True)
 
     def _read_window(self, *, after: int) -> asyncio.Task[list[Item]]:
-        return asyncio.create_task(self._tools.jobs.waiting_items(self.job.id, after=after, limit=_WINDOW))
+        return asyncio.create_task(self._tools.claims.waiting_items(self.job.id, after=after, limit=_WINDOW))
 
     def _most_at_once(self) -> int:
         """Under a limit many files at once would gain nothing, and each has bytes under way."""
@@ -406,7 +408,7 @@ class JobRun:
         """Holds on to the job, and reconnects where nothing moves; returns once it is to be stopped or paused."""
         while True:
             with contextlib.suppress(StoreUnavailable):
-                wish = await self._tools.jobs.renew(self.job.id, self._owner, lease_s=LEASE_S)
+                wish = await self._tools.claims.renew(self.job.id, self._owner, lease_s=LEASE_S)
                 if wish is not JobWish.GO_ON:
                     return wish
             await self._notice_stuck()
@@ -440,24 +442,26 @@ class JobRun:
                         await self.record(item, outcome, 1, carrier.context.part_ended(item))
                 if keep_parts:
                     return
-                items = await self._tools.jobs.waiting_items(self.job.id, after=-1, limit=2 * self._tools.files_at_once)
+                items = await self._tools.claims.waiting_items(
+                    self.job.id, after=-1, limit=2 * self._tools.files_at_once
+                )
                 await asyncio.gather(
                     *(carrier.context.clear_part(item) for item in items if item.action is Action.CARRY)
                 )
 
     async def _finish(self, wish: JobWish) -> None:
-        failed, waiting = await self._tools.jobs.unfinished(self.job.id)
+        failed, waiting = await self._tools.claims.unfinished(self.job.id)
         state = ended_as(failed=failed, waiting=waiting, wish=wish)
         trouble = _trouble_text(self._trouble) if self._trouble else None
         kind = self._trouble.kind if self._trouble else None
-        await self._tools.jobs.finish(self.job.id, self._owner, state, trouble, kind)
+        await self._tools.claims.finish(self.job.id, self._owner, state, trouble, kind)
         _log.info("job ended", job=self.job.id, state=state.value, failed=failed, waiting=waiting)
 
     async def end_drop(self) -> None:
         """A job that a browser was sending, and whose page has gone: say so; what has landed is whole."""
         gone = SendingStopped("The page that was sending it was closed before it had come through.")
         after = -1
-        while window := await self._tools.jobs.waiting_items(self.job.id, after=after):
+        while window := await self._tools.claims.waiting_items(self.job.id, after=after):
             for item in window:
                 await self.record_failure(item, gone, 0)
             after = window[-1].position

@@ -12,7 +12,7 @@ from nailer.core.files.entry import Entry, Kind, SideName, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.progress import Count, Tally
-from nailer.core.jobs.states import ENDED, ItemState, JobState, JobWish, check_job
+from nailer.core.jobs.states import ItemState, JobState, check_job
 from nailer.core.plans.destination import Better
 from nailer.core.plans.plan import Action, Choice, PlanStep, Verdict, chosen
 from nailer.errors import Conflict, NotFound
@@ -245,7 +245,7 @@ class JobStore:
         rows = await self._db.read(
             lambda work: work.rows("items.shown", job_id=job_id, state=state, after=after, limit=limit)
         )
-        return [_item(row) for row in rows]
+        return [item_of(row) for row in rows]
 
     async def all_items(self, job_id: int) -> AsyncIterator[list[Item]]:
         """Every item of a job in order, a window at a time: the memory that takes does not grow with the job."""
@@ -254,15 +254,11 @@ class JobStore:
             yield window
             after = window[-1].position
 
-    async def waiting_items(self, job_id: int, *, after: int, limit: int = 500) -> list[Item]:
-        rows = await self._db.read(lambda work: work.rows("items.waiting", job_id=job_id, after=after, limit=limit))
-        return [_item(row) for row in rows]
-
     async def item(self, job_id: int, item_id: int) -> Item:
         row = await self._db.read(lambda work: work.one("items.by_id", job_id=job_id, id=item_id))
         if row is None:
             raise NotFound("There is no such item in this job.")
-        return _item(row)
+        return item_of(row)
 
     async def failures(self, job_id: int) -> list[FailureGroup]:
         rows = await self._db.read(lambda work: work.rows("items.failures", job_id=job_id))
@@ -408,70 +404,10 @@ class JobStore:
         await self._db.write(change)
         return await self.get(job_id)
 
-    async def claim(self, owner: str, *, lease_s: float) -> int | None:
-        """The id of a job that now is this runner's, or None where there is nothing to do."""
-
-        def change(work: Work) -> int | None:
-            now = utc_now()
-            job_id = work.value("jobs.next_to_claim", now=now)
-            if job_id is None:
-                return None
-            work.run("jobs.claim", id=job_id, owner=owner, until=now + timedelta(seconds=lease_s), now=now)
-            work.run("jobs.recount", id=job_id)
-            return int(job_id)
-
-        return await self._db.write(change)
-
-    async def take(self, job_id: int, owner: str, *, lease_s: float) -> None:
-        """Run a given job under a lease: for what a browser sends itself. Raises Conflict where somebody has it."""
-        now = utc_now()
-        until = now + timedelta(seconds=lease_s)
-        if not await self._db.write(lambda work: work.run("jobs.take", id=job_id, owner=owner, until=until, now=now)):
-            raise Conflict("This plan was carried out already.")
-
-    async def renew(self, job_id: int, owner: str, *, lease_s: float) -> JobWish:
-        """Hold on to a job; return what a person wants of it. STOP where it is no longer ours, too."""
-        until = utc_now() + timedelta(seconds=lease_s)
-
-        def change(work: Work) -> JobWish:
-            held = work.run("jobs.renew", id=job_id, owner=owner, until=until)
-            row = work.one("jobs.wanted", id=job_id)
-            if not held or row is None or row["stop_wanted"]:
-                return JobWish.STOP
-            return JobWish.PAUSE if row["pause_wanted"] else JobWish.GO_ON
-
-        return await self._db.write(change)
-
     async def of_run(self, run_id: int) -> dict[int, JobState]:
         """The jobs of a run of a pair, and how each stands."""
         rows = await self._db.read(lambda work: work.rows("jobs.of_run", run_id=run_id))
         return {row["id"]: JobState(row["state"]) for row in rows}
-
-    async def leases(self) -> list[tuple[int, str]]:
-        rows = await self._db.read(lambda work: work.rows("jobs.leases"))
-        return [(row["id"], row["lease_owner"]) for row in rows]
-
-    async def release(self, job_id: int, owner: str) -> None:
-        """Give a running job back, to be claimed anew."""
-        await self._db.write(lambda work: work.run("jobs.release", id=job_id, owner=owner))
-
-    async def finish(self, job_id: int, owner: str, state: JobState, trouble: str | None, kind: str | None) -> None:
-        """End a job, or let it pause. `trouble` and its kind are what ended it before its items had."""
-        ended_at = utc_now() if state in ENDED else None
-        values = {"id": job_id, "owner": owner, "state": state, "trouble": trouble, "kind": kind, "ended_at": ended_at}
-
-        def change(work: Work) -> None:
-            work.run("jobs.recount", id=job_id)
-            work.run("jobs.finish", **values)
-            if ended_at is not None:
-                work.run("jobs.let_follow", id=job_id)
-
-        await self._db.write(change)
-
-    async def unfinished(self, job_id: int) -> tuple[int, int]:
-        """How many items failed, and how many wait."""
-        row = await self._db.read(lambda work: work.one("items.unfinished", job_id=job_id)) or {}
-        return int(row["failed"]), int(row["waiting"])
 
 
 def _locked(work: Work, job_id: int) -> Row:
@@ -485,7 +421,7 @@ def _narrow(work: Work, job: Row, choice: Choice, taken: dict[tuple[bytes, ...],
     """Rewrite the items of a plan under a choice."""
     folder = SitePath.parse(job["target_folder"])
     rows = work.rows("items.of_job", job_id=job["id"], after=-1, limit=2**31)
-    items = [_item(row) for row in rows]
+    items = [item_of(row) for row in rows]
     steps = [
         PlanStep(
             item.action,
@@ -550,7 +486,7 @@ def _stamp(at_ns: int | None, precision_ns: int | None) -> Stamp | None:
     return None if at_ns is None else Stamp(at_ns, precision_ns or 1)
 
 
-def _item(row: Row) -> Item:
+def item_of(row: Row) -> Item:
     source, target = SitePath.parse(row["source"]), SitePath.parse(row["target"])
     entry = Entry(
         name=target.name,

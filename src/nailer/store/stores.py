@@ -8,6 +8,7 @@ from nailer.seal import Seal
 from nailer.store.accounts import AccountStore
 from nailer.store.changes import ChangeStore
 from nailer.store.choices import ChoiceStore
+from nailer.store.claims import JobClaims
 from nailer.store.database import Database
 from nailer.store.drafts import DraftStore
 from nailer.store.jobs import JobStore
@@ -27,6 +28,7 @@ class Stores:
     accounts: AccountStore
     changes: ChangeStore
     choices: ChoiceStore
+    claims: JobClaims
     drafts: DraftStore
     jobs: JobStore
     limits: LimitStore
@@ -44,6 +46,7 @@ class Stores:
             accounts=AccountStore(database),
             changes=ChangeStore(database),
             choices=ChoiceStore(database),
+            claims=JobClaims(database),
             drafts=DraftStore(database),
             jobs=JobStore(database),
             limits=LimitStore(database),

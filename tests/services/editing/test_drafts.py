@@ -47,7 +47,7 @@ async def test_a_save_lands_whole_and_what_it_replaced_comes_back(world: World) 
     assert tree(world.there) == {"site.css": b"a {}\nb {}\n"}
     assert stat.S_IMODE((world.there / "site.css").stat().st_mode) == 0o640
     (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, PATH)
-    job_id = await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
+    job_id = await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, change)
     assert job_id is not None
     await world.ended(job_id)
     assert tree(world.there) == {"site.css": b"a {}\n"}

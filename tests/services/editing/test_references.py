@@ -41,7 +41,7 @@ async def test_a_rename_takes_what_refers_to_it_along(world: World, side: SideNa
         "deep/site.css": b"a { background: url('../img/pier-end.svg') }",
     }
     assert (root / "index.html").stat().st_mode & 0o777 == 0o640
-    await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+    await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
     assert tree(root) == before
 
 

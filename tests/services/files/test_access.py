@@ -60,7 +60,7 @@ async def test_what_differs_is_set_and_each_old_value_comes_back(world: World, t
         **{"deep": 0o755, "shut": 0o755, "img": 0o755, "img/p.svg": 0o644},
     }
     assert job.tally.done.files == 6, "only what differs is touched"
-    back = await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+    back = await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
     assert back.state is JobState.DONE
     assert modes(tree) == before
 
@@ -94,7 +94,7 @@ async def test_a_closed_folder_is_opened_before_what_is_in_it_and_closed_after(w
     job = await world.ended(await world.nailer.files.access.carry_out(world.site, closing, AccessWish("600", "000")))
     assert job.state is JobState.DONE
     assert modes(world.there)["a"] == 0
-    back = await world.run(await world.nailer.plans.make.take_job_back(world.account_id, job.id))
+    back = await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
     assert back.state is JobState.DONE
     assert modes(world.there) == before
 
@@ -140,7 +140,7 @@ async def test_one_name_is_set_with_its_difference_and_taken_back(world: World) 
     assert stat.S_IMODE(file.stat().st_mode) == 0o4755
     (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, path)
     assert (change.what, change.before_access, change.after_access) == (What.ACCESS_SET, 0o644, 0o4755)
-    back = await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
+    back = await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, change)
     assert back is not None
     await world.ended(back)
     assert stat.S_IMODE(file.stat().st_mode) == 0o644

@@ -336,7 +336,7 @@ async def test_a_whole_run_is_taken_back(world: World) -> None:
     assert tree(world.here) == tree(world.there) != before[0]
 
     for job in reversed(run.jobs):
-        back = await world.nailer.plans.make.take_job_back(world.account_id, job)
+        back = await world.nailer.plans.take_back.take_job_back(world.account_id, job)
         assert (await world.run(back)).state is JobState.DONE
 
     assert (tree(world.here), tree(world.there)) == changed
@@ -544,10 +544,10 @@ async def test_the_second_half_of_a_run_waits_for_the_first_and_stops_with_it(wo
     run = await nailer.stores.pairs.run(await nailer.pairs.runs.carry_out(await read(world)))
     first, second = run.jobs
 
-    assert await nailer.stores.jobs.claim("me:1:x", lease_s=20) == first
-    assert await nailer.stores.jobs.claim("me:1:x", lease_s=20) is None
+    assert await nailer.stores.claims.claim("me:1:x", lease_s=20) == first
+    assert await nailer.stores.claims.claim("me:1:x", lease_s=20) is None
     await nailer.stores.jobs.want_stop(first)
-    await nailer.stores.jobs.finish(first, "me:1:x", JobState.STOPPED, None, None)
+    await nailer.stores.claims.finish(first, "me:1:x", JobState.STOPPED, None, None)
 
     assert (await nailer.stores.jobs.get(second)).state is JobState.STOPPED
     assert (await nailer.pairs.runs.finish(run)).state is RunState.STOPPED

@@ -151,14 +151,14 @@ async def test_the_reading_that_lines_up_is_picked_and_carried(world: World, the
     nailer = world.nailer
     made = await nailer.plans.archives.take("skin.zip", once(a_zip(FILES)))
 
-    job_id = await nailer.plans.make.unpack(world.account_id, world.site, SideName.THERE, THERE, made, "skin.zip")
+    job_id = await nailer.plans.unpacking.unpack(world.account_id, world.site, SideName.THERE, THERE, made, "skin.zip")
     job = await world.run(job_id)
 
     assert job.state is JobState.DONE, await nailer.stores.jobs.failures(job_id)
     root = world.there if without else world.there / "harbour"
     assert (root / "skin.css").read_bytes() == b"blue"
     assert (root / "img" / "pier.png").read_bytes() == FILES["harbour/img/pier.png"]
-    back = await nailer.plans.make.take_job_back(world.account_id, job_id)
+    back = await nailer.plans.take_back.take_job_back(world.account_id, job_id)
     assert (await world.run(back)).state is JobState.DONE
     assert tree(world.there) == {there: b"old"}
 

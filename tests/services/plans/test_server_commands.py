@@ -38,7 +38,7 @@ def shell(world: World) -> World:
 
 async def unpack(world: World, name: str, *, without_top: bool | None = None) -> tuple[Staged, int]:
     staged = await world.nailer.plans.server.unpack(world.site, THERE.child(name.encode()))
-    job_id = await world.nailer.plans.make.unpacked_there(
+    job_id = await world.nailer.plans.unpacking.unpacked_there(
         world.account_id, world.site, staged.folder, THERE, name, without_top
     )
     assert (await world.run(job_id)).state is JobState.DONE
@@ -68,7 +68,7 @@ async def test_what_an_archive_replaces_is_kept_and_comes_back(shell: World) -> 
 
     _, job_id = await unpack(shell, "site.zip")
     assert (shell.there / "index.html").read_text() == "new one"
-    await shell.run(await shell.nailer.plans.make.take_job_back(shell.account_id, job_id))
+    await shell.run(await shell.nailer.plans.take_back.take_job_back(shell.account_id, job_id))
 
     assert tree(shell.there) == before
 
@@ -166,7 +166,7 @@ async def test_names_are_packed_here_and_that_can_be_taken_back(world: World, en
         await pack(world.account_id, world.site, HERE, [b"b.txt"], name)
     (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.HERE, path)
     assert change.what is What.MADE
-    job_id = await world.nailer.plans.make.take_change_back(world.account_id, world.site, change)
+    job_id = await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, change)
     assert job_id is not None
     await world.ended(job_id)
     assert set(tree(world.here)) == {"sub/a.txt", "b.txt"}

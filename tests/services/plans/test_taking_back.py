@@ -47,7 +47,7 @@ async def test_everything_since_a_moment_goes_back_newest_first(world: World) ->
     reading = await world.nailer.files.access.read(world.account_id, world.site, SideName.THERE, THERE, [b"a.html"])
     await world.ended(await world.nailer.files.access.carry_out(world.site, reading, AccessWish("600", "")))
 
-    job_id = await world.nailer.plans.make.take_back_since(world.account_id, world.site, await oldest(world))
+    job_id = await world.nailer.plans.take_back.take_back_since(world.account_id, world.site, await oldest(world))
     job = await world.run(job_id)
 
     assert job.state is JobState.DONE
@@ -62,7 +62,7 @@ async def test_what_others_changed_since_is_left_and_said(world: World) -> None:
     await edit(world, b"b.html", "B!")
     write(world.there, "b.html", "somebody else's", NOON_S + 99)
 
-    job_id = await world.nailer.plans.make.take_back_since(world.account_id, world.site, await oldest(world))
+    job_id = await world.nailer.plans.take_back.take_back_since(world.account_id, world.site, await oldest(world))
     plan = await world.nailer.plans.reader.read(job_id, world.site)
     left = [item for item in plan.items if item.verdict is Verdict.LEFT]
     assert [item.target.name for item in left] == [b"b.html"]
@@ -77,7 +77,7 @@ async def test_only_what_came_after_the_moment_goes_back(world: World) -> None:
     await edit(world, b"a.html", "third, longer")
     newest = (await world.nailer.stores.changes.latest(world.site.id))[0]
 
-    await world.run(await world.nailer.plans.make.take_back_since(world.account_id, world.site, newest))
+    await world.run(await world.nailer.plans.take_back.take_back_since(world.account_id, world.site, newest))
 
     assert tree(world.there) == {"a.html": b"second"}
 

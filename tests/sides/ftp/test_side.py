@@ -34,7 +34,8 @@ from nailer.errors import (
 )
 from nailer.sides.connection import Lane, SignIn, Wanted
 from nailer.sides.dial import Endpoint
-from nailer.sides.ftp.line import FtpLine, _accepted
+from nailer.sides.ftp.channels import _accepted
+from nailer.sides.ftp.line import FtpLine
 from nailer.sides.ftp.side import FtpConnection
 from nailer.sides.ftp.tls import client_context
 from nailer.sides.reach import reach
@@ -601,12 +602,12 @@ async def test_a_data_channel_with_another_certificate_is_refused(tmp_path: Path
         await line.open()
         stack.callback(line.abort)
         await line.start_tls(client_context(old_allowed=False))
-        line._protected = True
+        line.protected = True
         made = socket.create_connection(("127.0.0.1", ports[1]))
         made.setblocking(False)
 
         with pytest.raises(ProtocolViolation, match="another certificate"):
-            await line._channel(made)
+            await line.channels._channel(made)
 
 
 async def test_only_the_server_may_reach_an_active_port() -> None:

@@ -15,7 +15,8 @@ from nailer.core.files.entry import Stamp
 from nailer.errors import ConnectionDropped, FileMissing, NoSpaceLeft, TransferError
 from nailer.sides.sftp.open_file import READING, WRITING, open_file
 from nailer.sides.sftp.pipeline import DATA, Answer
-from nailer.sides.sftp.side import SftpSide, _blocks
+from nailer.sides.sftp.side import SftpSide
+from nailer.sides.sftp.writing import _blocks
 from nailer.sides.side import once
 from nailer.standins import sftp
 from nailer.standins.faults import Slow
@@ -158,7 +159,7 @@ async def test_an_answer_of_another_kind_is_a_broken_server(served: tuple[SftpSi
     with pytest.raises(asyncssh.SFTPBadMessage):
         await Answer(side._client._handler, DATA, 8, file._handle)
     with pytest.raises(TransferError, match=r"a\.txt"):
-        await side._ask(Answer(side._client._handler, DATA, 4, file._handle), path("/a.txt"))
+        await side.ask(Answer(side._client._handler, DATA, 4, file._handle), path("/a.txt"))
 
 
 async def test_a_request_that_cannot_be_sent_waits_for_nothing(
@@ -175,7 +176,7 @@ async def test_a_request_that_cannot_be_sent_waits_for_nothing(
     with monkeypatch.context() as patched:
         patched.setattr(handler._writer, "write", refuse)
         with pytest.raises(ConnectionDropped):
-            await side._ask(file.write(b"x", 0), path("/a.txt"))
+            await side.ask(file.write(b"x", 0), path("/a.txt"))
 
     assert handler._requests == waiting
     await file.close()

@@ -37,7 +37,9 @@ class Editing:
         live_check = LiveCheck(browse, route)
         return cls(
             drafts=drafts,
-            saving=Saving(drafts, stores.drafts, stores.changes, stores.jobs, plans.make, live_check, browse, live),
+            saving=Saving(
+                drafts, stores.drafts, stores.changes, stores.jobs, plans.take_back, live_check, browse, live
+            ),
             own=OwnEditor(stores.drafts, stores.sites, engine.here, browse, plans.make, stores.jobs, live),
             references=References(browse, plans.prepared),
             live_check=live_check,

@@ -19,7 +19,7 @@ from nailer.services.editing.drafts import Drafts, Saved
 from nailer.services.editing.live_check import LiveCheck
 from nailer.services.editing.references import roots_of
 from nailer.services.files import Browse
-from nailer.services.plans import PlanMaker
+from nailer.services.plans import TakeBacks
 from nailer.sides.side import is_there
 from nailer.store.changes import ChangeStore
 from nailer.store.drafts import Draft, DraftStore, Ways
@@ -59,7 +59,7 @@ class Saving:
         drafts: DraftStore,
         changes: ChangeStore,
         jobs: JobStore,
-        planning: PlanMaker,
+        take_backs: TakeBacks,
         check: LiveCheck,
         browse: Browse,
         live: LiveJobs,
@@ -68,7 +68,7 @@ class Saving:
         self._drafts = drafts
         self._changes = changes
         self._jobs = jobs
-        self._planning = planning
+        self._take_backs = take_backs
         self._check = check
         self._browse = browse
         self._live = live
@@ -135,7 +135,7 @@ class Saving:
     async def _take_back(self, draft: Draft, site: Site, job_id: int) -> bool:
         """Put back what the save replaced; the text stays a draft."""
         changes = await self._changes.of_job(job_id)
-        back_id = await self._planning.take_change_back(draft.account_id, site, changes[0]) if changes else None
+        back_id = await self._take_backs.take_change_back(draft.account_id, site, changes[0]) if changes else None
         if back_id is None:
             return False
         try:

@@ -10,7 +10,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 
-from nailer.core.compare.joint import Baseline, Joint, Standing, joint_of, rolled_up
+from nailer.core.compare.joint import Baseline, Joint
 from nailer.core.compare.ledger import Inside, LedgerRow, View, build_rows, joint_counts, visible
 from nailer.core.files.charset import to_wire
 from nailer.core.files.entry import Entry, Kind, SideName
@@ -21,6 +21,8 @@ from nailer.core.pairs.standing import last_standing
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import aware, when_text
 from nailer.errors import ConnectionDropped, FileMissing, TransferError
+from nailer.services.files.folder_pair import FolderPair, place_in_pair
+from nailer.services.files.roll_up import RolledSoFar, RollUp
 from nailer.services.files.second_look import looked_again
 from nailer.sides.connection import Lane
 from nailer.sides.here import HereSide
@@ -34,12 +36,7 @@ from nailer.store.sites import Site
 _FRESH_S = 20.0
 _MOST_FOLDERS = 4000
 _MOST_NAMES = 600_000
-_ROLL_UP_FOLDERS = 400
 _MOST_LEDGERS = 8
-_FOLDERS_AT_ONCE = 16
-
-FolderPair = tuple[SitePath, SitePath]
-_Rolled = dict[bytes, tuple[Standing, Inside | None, Inside | None]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +87,7 @@ class Ledger:
     rows: list[LedgerRow]
     shown: list[LedgerRow]
     counts: dict[Joint, int]
-    rolled: _Rolled | None
+    rolled: RolledSoFar | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,7 +109,7 @@ class _Memory:
 
     listings: OrderedDict[tuple[SideName, SitePath], FolderRead] = field(default_factory=OrderedDict)
     reading: dict[tuple[SideName, SitePath], asyncio.Task[FolderRead]] = field(default_factory=dict)
-    rolled: dict[FolderPair, _Rolled] = field(default_factory=dict)
+    rolled: dict[FolderPair, RolledSoFar] = field(default_factory=dict)
     ledgers: OrderedDict[tuple[SitePath, SitePath, View], Ledger] = field(default_factory=OrderedDict)
     names: int = 0
 
@@ -123,11 +120,16 @@ class Browse:
     ) -> None:
         self._here = here
         self._pool = pool
-        self._changes = changes
+        self.changes = changes
         self._pairs = pairs
         self._sieves = sieves
         self._zone = zone
         self._memories: dict[int, _Memory] = {}
+        self.rolling = RollUp(self)
+
+    async def roll_up(self, site: Site, here: SitePath, there: SitePath) -> bool:
+        """Compare what lies inside the folders of a pair, within bounds; True where something new is known."""
+        return await self.rolling.roll_up(site, here, there)
 
     @asynccontextmanager
     async def side(self, site: Site, name: SideName, lane: Lane = Lane.BROWSE) -> AsyncIterator[Side]:
@@ -140,7 +142,7 @@ class Browse:
 
     async def listing(self, site: Site, name: SideName, folder: SitePath, *, max_age_s: float = _FRESH_S) -> FolderRead:
         """A folder as it was read within `max_age_s`, or read now. Two who ask at once share one reading."""
-        memory = self._memory(site.id)
+        memory = self.memory(site.id)
         key = (name, folder)
         known = memory.listings.get(key)
         if known is not None and time.monotonic() - known.read_at_s <= max_age_s:
@@ -161,14 +163,14 @@ class Browse:
             self.listing(site, SideName.HERE, here, max_age_s=age_s),
             self.listing(site, SideName.THERE, there, max_age_s=age_s),
         )
-        memory = self._memory(site.id)
+        memory = self.memory(site.id)
         rolled = memory.rolled.get((here, there))
         known = memory.ledgers.get((here, there, view))
         if known and known.here_listing is ours and known.there_listing is theirs and known.rolled is rolled:
             memory.ledgers.move_to_end((here, there, view))
             return known
-        baselines = (await self._changes.baselines(site.id, [(here, there)]))[pair_key(here, there)]
-        pair, below = await self._pair_of(site, here, there)
+        baselines = (await self.changes.baselines(site.id, [(here, there)]))[pair_key(here, there)]
+        pair, below = await self.pair_of(site, here, there)
         last = await self._last_read(pair, below, ours, theirs) if rolled is None else {}
         ours, theirs = await self._looked_again(site, (here, there), (ours, theirs), baselines)
         hides = (ours.may_hide, theirs.may_hide)
@@ -204,7 +206,7 @@ class Browse:
             found.append(read)
         return found[0], found[1]
 
-    async def _pair_of(self, site: Site, here: SitePath, there: SitePath) -> tuple[Pair | None, Below]:
+    async def pair_of(self, site: Site, here: SitePath, there: SitePath) -> tuple[Pair | None, Below]:
         """The pair that two folders belong to, with their place below its tops: of several the innermost."""
         found: tuple[Pair | None, Below] = (None, ())
         for pair in await self._pairs.of_site(site.id):
@@ -217,7 +219,7 @@ class Browse:
                 found = (pair, below)
         return found
 
-    async def _last_read(self, pair: Pair | None, below: Below, ours: FolderRead, theirs: FolderRead) -> _Rolled:
+    async def _last_read(self, pair: Pair | None, below: Below, ours: FolderRead, theirs: FolderRead) -> RolledSoFar:
         """What stood below the folders of a pair when it was read last."""
         if pair is None or pair.read_at is None:
             return {}
@@ -234,10 +236,10 @@ class Browse:
         self, site: Site, pair: Pair | None, here: SitePath, there: SitePath, rows: list[LedgerRow]
     ) -> list[LedgerRow]:
         """Rows that say which sieve holds them back, or keeps them out of sight."""
-        sieves = await self._sieves_of(pair)
+        sieves = await self.sieves_of(pair)
         if not sieves.sieves:
             return rows
-        top = _place_in_pair(site, here, there)
+        top = place_in_pair(site, here, there)
 
         def one(row: LedgerRow) -> LedgerRow:
             held, unseen = sieves.effects((*top, row.name), row.here, row.there)
@@ -245,7 +247,7 @@ class Browse:
 
         return await asyncio.to_thread(lambda: list(map(one, rows)))
 
-    async def _sieves_of(self, pair: Pair | None) -> Sieves:
+    async def sieves_of(self, pair: Pair | None) -> Sieves:
         stored = await (self._sieves.of_pair(pair.id) if pair is not None else self._sieves.everywhere())
         return Sieves(stored, time.time_ns())
 
@@ -254,37 +256,6 @@ class Browse:
         for key, memory in self._memories.items():
             if site_id in (None, key):
                 memory.ledgers.clear()
-
-    async def roll_up(self, site: Site, here: SitePath, there: SitePath) -> bool:
-        """Compare what lies inside the folders of a pair, within bounds; True where something new is known."""
-        ours, theirs = await asyncio.gather(
-            self.listing(site, SideName.HERE, here), self.listing(site, SideName.THERE, there)
-        )
-        one = {entry.name: entry for entry in ours.entries if entry.is_folder}
-        other = {entry.name: entry for entry in theirs.entries if entry.is_folder}
-        budget = _Budget(_ROLL_UP_FOLDERS)
-        sieves = await self._sieves_of((await self._pair_of(site, here, there))[0])
-        rolled: _Rolled = {}
-        for name in sorted(one.keys() | other.keys()):
-            pair = (here.child(name), there.child(name))
-            inside_here = inside_there = None
-            if name in one and name in other:
-                standing, complete = await self._inside(site, pair, budget, sieves)
-                rolled_standing = rolled_up(standing, complete=complete)
-                inside_here = (await self.listing(site, SideName.HERE, pair[0], max_age_s=600)).inside
-                inside_there = (await self.listing(site, SideName.THERE, pair[1], max_age_s=600)).inside
-                rolled[name] = (rolled_standing, inside_here, inside_there)
-            elif budget.take():
-                side, path = (SideName.HERE, pair[0]) if name in one else (SideName.THERE, pair[1])
-                inside = (await self.listing(site, side, path)).inside
-                unsure = (theirs if name in one else ours).may_hide(name)
-                standing_alone = joint_of(one.get(name), other.get(name), unsure=unsure)
-                rolled[name] = (standing_alone, inside, None) if name in one else (standing_alone, None, inside)
-        memory = self._memory(site.id)
-        changed = memory.rolled.get((here, there)) != rolled
-        if changed:
-            memory.rolled[(here, there)] = rolled
-        return changed
 
     async def tree(self, site: Site, here: SitePath, there: SitePath) -> list[TreeNode]:
         """The folders of a pair of folders, both sides in one, links to folders among them."""
@@ -326,14 +297,14 @@ class Browse:
     def _is_known_link(self, site: Site, path: SitePath) -> bool:
         if path.is_root:
             return False
-        listing = self._memory(site.id).listings.get((SideName.THERE, path.parent))
+        listing = self.memory(site.id).listings.get((SideName.THERE, path.parent))
         return listing is not None and any(one.name == path.name and one.kind is Kind.LINK for one in listing.entries)
 
     def names_beyond_ascii(self, site: Site, most: int = 40) -> list[bytes]:
         """Names of the server that were read and hold more than ASCII, as the server keeps them: what a character set
         must explain."""
         found: dict[bytes, None] = {}
-        for (side, _), listing in self._memory(site.id).listings.items():
+        for (side, _), listing in self.memory(site.id).listings.items():
             if side is SideName.THERE:
                 found |= {to_wire(one.name, site.charset): None for one in listing.entries if not one.name.isascii()}
         return list(found)[:most]
@@ -341,7 +312,7 @@ class Browse:
     def known_folders(self, site: Site, text: str) -> list[FolderPair]:
         """Folders of a site that were read and whose name holds `text`: nothing is asked of the server."""
         found: dict[FolderPair, None] = {}
-        for (side, folder), listing in self._memory(site.id).listings.items():
+        for (side, folder), listing in self.memory(site.id).listings.items():
             start, other = (
                 (site.start_here, site.start_there) if side is SideName.HERE else (site.start_there, site.start_here)
             )
@@ -356,7 +327,7 @@ class Browse:
 
     def forget(self, site_id: int, side: SideName | None = None, folder: SitePath | None = None) -> None:
         """Read anew what is asked for next: one folder of a side, or everything of a site."""
-        memory = self._memory(site_id)
+        memory = self.memory(site_id)
         if side is None or folder is None:
             self._memories.pop(site_id, None)
             return
@@ -365,7 +336,7 @@ class Browse:
 
     def forget_below(self, site_id: int, side: SideName, folder: SitePath) -> None:
         """Read anew a folder that a job has changed, and all below it; what else is known stays."""
-        memory = self._memory(site_id)
+        memory = self.memory(site_id)
         for key in [key for key in memory.listings if key[0] is side and key[1].below(folder) is not None]:
             self.forget(site_id, *key)
         if not folder.is_root:
@@ -393,7 +364,7 @@ class Browse:
         return listing
 
     def _remember(self, site_id: int, key: tuple[SideName, SitePath], listing: FolderRead) -> None:
-        memory = self._memory(site_id)
+        memory = self.memory(site_id)
         old = memory.listings.pop(key, None)
         memory.names += len(listing.entries) - (len(old.entries) if old else 0)
         memory.listings[key] = listing
@@ -403,72 +374,12 @@ class Browse:
         if len(memory.rolled) > _MOST_FOLDERS:
             memory.rolled.clear()
 
-    async def _inside(
-        self, site: Site, top: FolderPair, budget: _Budget, sieves: Sieves
-    ) -> tuple[list[Standing], bool]:
-        """The standings of everything below a folder pair that no sieve holds back, and whether all of it was read."""
-        standings: list[Standing] = []
-        complete = True
-        level = [top]
-        while level:
-            now = [pair for pair in level if budget.take()]
-            complete = complete and len(now) == len(level)
-            level = []
-            for start in range(0, len(now), _FOLDERS_AT_ONCE):
-                group = now[start : start + _FOLDERS_AT_ONCE]
-                for rows, below, whole in await self._compare(site, group, sieves):
-                    standings += rows
-                    level += below
-                    complete = complete and whole
-        return standings, complete
-
-    async def _compare(
-        self, site: Site, pairs: list[FolderPair], sieves: Sieves
-    ) -> list[tuple[list[Standing], list[FolderPair], bool]]:
-        listings = await asyncio.gather(
-            *(
-                self.listing(site, name, path, max_age_s=600)
-                for here, there in pairs
-                for name, path in ((SideName.HERE, here), (SideName.THERE, there))
-            )
-        )
-        baselines = await self._changes.baselines(site.id, pairs)
-        found = []
-        for number, (here, there) in enumerate(pairs):
-            ours, theirs = listings[2 * number], listings[2 * number + 1]
-            hides = (ours.may_hide, theirs.may_hide)
-            rows = build_rows(ours.entries, theirs.entries, baselines[pair_key(here, there)], {}, hides)
-            place = _place_in_pair(site, here, there)
-            rows = [row for row in rows if not sieves.held((*place, row.name), row.here, row.there, nearly=True)]
-            both = [row.name for row in rows if row.here and row.there and row.here.is_folder and row.there.is_folder]
-            standings = [row.standing for row in rows if row.name not in set(both)]
-            below = [(here.child(name), there.child(name)) for name in both]
-            found.append((standings, below, ours.is_whole and theirs.is_whole))
-        return found
-
     async def _forget_gone(
         self, site: Site, here: SitePath, there: SitePath, gone: set[bytes], ours: FolderRead, theirs: FolderRead
     ) -> None:
         """A name that both sides have lost leaves the baseline, so that it is new when it comes again."""
         if gone and ours.is_whole and theirs.is_whole:
-            await self._changes.forget_baselines(site.id, here, there, gone)
+            await self.changes.forget_baselines(site.id, here, there, gone)
 
-    def _memory(self, site_id: int) -> _Memory:
+    def memory(self, site_id: int) -> _Memory:
         return self._memories.setdefault(site_id, _Memory())
-
-
-def _place_in_pair(site: Site, here: SitePath, there: SitePath) -> Below:
-    """Where two folders lie below the start folders of a site, as sieves name places; the start itself where outside."""
-    below = there.below(site.start_there)
-    return below if below is not None else here.below(site.start_here) or ()
-
-
-class _Budget:
-    """How many folders a roll-up may still read."""
-
-    def __init__(self, folders: int) -> None:
-        self._left = folders
-
-    def take(self) -> bool:
-        self._left -= 1
-        return self._left >= 0

@@ -10,6 +10,7 @@ from nailer.services.plans.notices import Notices, Post
 from nailer.services.plans.prepared import PreparedFiles, Rename, Write
 from nailer.services.plans.read import PlanReader, PlanToRead
 from nailer.services.plans.server_commands import ServerCommands, Staged
+from nailer.services.plans.take_back import TakeBacks
 from nailer.services.plans.target import folder_items, missing_folders, room_at
 from nailer.store.changes import Change
 from nailer.store.jobs import FailureGroup, Item, Job
@@ -33,6 +34,7 @@ __all__ = [
     "Rename",
     "ServerCommands",
     "Staged",
+    "TakeBacks",
     "Unpacked",
     "Write",
     "folder_items",

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from nailer.engine.engine import Engine
 from nailer.services.files import Files
 from nailer.services.plans.account_room import AccountRoom
+from nailer.services.plans.archive_plans import ArchivePlans
 from nailer.services.plans.archives import Archives
 from nailer.services.plans.changes import ChangeLog
 from nailer.services.plans.jobs import Jobs
@@ -19,6 +20,7 @@ from nailer.services.plans.read import PlanReader
 from nailer.services.plans.removal import RemovalCheck
 from nailer.services.plans.server_commands import ServerCommands
 from nailer.services.plans.speeds import Speeds
+from nailer.services.plans.take_back import TakeBacks
 from nailer.services.plans.uploads import Uploads
 from nailer.services.sites import Sites
 from nailer.store.stores import Stores
@@ -26,12 +28,14 @@ from nailer.store.stores import Stores
 
 @dataclass(frozen=True, slots=True)
 class Plans:
-    """Plans are made (`make`), read (`reader`) and weighed (`room`, `removal`), and become jobs (`jobs`) under limits of
-    speed (`speeds`). What a browser sends comes in at `uploads`, what was prepared here at `prepared`; archives are
-    unpacked here (`archives`) or there (`server`). `changes` says what was done, `kept` bounds what is kept of it,
-    `leftovers` clears half files, `notices` writes when all is done."""
+    """Plans are made (`make`; of archives `unpacking`; of changes `take_back`), read (`reader`) and weighed (`room`,
+    `removal`), and become jobs (`jobs`) under limits of speed (`speeds`). What a browser sends comes in at `uploads`, what
+    was prepared here at `prepared`; archives are unpacked here (`archives`) or there (`server`). `changes` says what was
+    done, `kept` bounds what is kept of it, `leftovers` clears half files, `notices` writes when all is done."""
 
     make: PlanMaker
+    unpacking: ArchivePlans
+    take_back: TakeBacks
     reader: PlanReader
     room: AccountRoom
     removal: RemovalCheck
@@ -51,20 +55,14 @@ class Plans:
         """`archives` is where what was sent is unpacked: the engine carries from there."""
         largest = engine.tools.keep_largest_bytes
         browse, runner = files.browse, engine.runner
+        maker = PlanMaker(browse, stores.jobs, runner, files.sieves, keep_largest_bytes=largest)
         reader = PlanReader(stores.jobs, engine.pool)
         server = ServerCommands(engine.pool, browse)
         leftovers = Leftovers(stores.parts, stores.sites, browse)
         return cls(
-            make=PlanMaker(
-                browse,
-                stores.jobs,
-                stores.changes,
-                runner,
-                archives,
-                engine.spool,
-                files.sieves,
-                keep_largest_bytes=largest,
-            ),
+            make=maker,
+            unpacking=ArchivePlans(maker, browse, archives, engine.spool),
+            take_back=TakeBacks(browse, stores.jobs, stores.changes, runner),
             reader=reader,
             room=AccountRoom(browse, stores.jobs, reader),
             removal=RemovalCheck(browse, stores.changes, keep_largest_bytes=largest),

@@ -46,13 +46,13 @@ class Uploads:
         job = await self._jobs.get(job_id)
         if job.kind is not JobKind.DROP:
             raise Conflict("This plan is carried out by Nailer itself.")
-        await self._jobs.take(job_id, self._owner, lease_s=LEASE_S)
+        await self._tools.claims.take(job_id, self._owner, lease_s=LEASE_S)
         live = LiveJob(job.id, job.site_id, job.title, job.to_side, job.target_folder, job.tally)
         self._coming[job_id] = _Receiving(JobRun(self._tools, job, self._owner, live), live)
         self._tools.live.begin(live)
         if self._keeper is None or self._keeper.done():
             self._keeper = asyncio.create_task(self._keep())
-        waiting = await self._jobs.waiting_items(job_id, after=-1, limit=2**31)
+        waiting = await self._tools.claims.waiting_items(job_id, after=-1, limit=2**31)
         for item in [one for one in waiting if one.action is Action.MAKE_FOLDER]:
             await self._one(job, item, None)
         files = [one for one in waiting if one.action is Action.CARRY]
@@ -79,7 +79,7 @@ class Uploads:
         finally:
             receiving.inside -= 1
             receiving.quiet_since_s = time.monotonic()
-            _, waiting = await self._jobs.unfinished(job_id)
+            _, waiting = await self._tools.claims.unfinished(job_id)
             if not waiting and not receiving.inside:
                 await self._end(job_id)
 
@@ -107,9 +107,9 @@ class Uploads:
     async def _end(self, job_id: int) -> None:
         if self._coming.pop(job_id, None) is None:
             return
-        failed, waiting = await self._jobs.unfinished(job_id)
+        failed, waiting = await self._tools.claims.unfinished(job_id)
         state = ended_as(failed=failed, waiting=waiting)
-        await self._jobs.finish(job_id, self._owner, state, None, None)
+        await self._tools.claims.finish(job_id, self._owner, state, None, None)
         self._tools.live.end(job_id)
 
     async def _keep(self) -> None:
@@ -118,7 +118,7 @@ class Uploads:
             await asyncio.sleep(LEASE_S / 4)
             for job_id, receiving in list(self._coming.items()):
                 with contextlib.suppress(NailerError):
-                    stop = await self._jobs.renew(job_id, self._owner, lease_s=LEASE_S) is not JobWish.GO_ON
+                    stop = await self._tools.claims.renew(job_id, self._owner, lease_s=LEASE_S) is not JobWish.GO_ON
                     quiet_s = 0.0 if receiving.inside else time.monotonic() - receiving.quiet_since_s
                     if stop:
                         await self._stop(job_id)
@@ -129,5 +129,5 @@ class Uploads:
 
     async def _stop(self, job_id: int) -> None:
         if self._coming.pop(job_id, None) is not None:
-            await self._jobs.finish(job_id, self._owner, JobState.STOPPED, None, None)
+            await self._tools.claims.finish(job_id, self._owner, JobState.STOPPED, None, None)
             self._tools.live.end(job_id)

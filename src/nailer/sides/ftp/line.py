@@ -9,133 +9,38 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import ftplib
-import ipaddress
-import socket
 import ssl
 import time
-from collections.abc import AsyncIterator, Callable, Coroutine, Sequence
-from dataclasses import dataclass
+from collections.abc import AsyncIterator, Sequence
 from datetime import UTC, datetime
-from typing import Any
 
 from nailer.errors import (
     ConnectionDropped,
     EncryptionMissing,
-    HostUnreachable,
     NotSupported,
     ProtocolViolation,
     TooManyConnections,
     TransferError,
 )
 from nailer.sides.dial import Endpoint, dial
+from nailer.sides.ftp.channels import REPLY_S, STUCK_S, Channels, DataChannel, _extended_port, _server_name, write_to
+from nailer.sides.ftp.replies import Reply, has_line_break
 from nailer.sides.ftp.tls import FAREWELL_S, chain_of, encrypted, from_tls
 from nailer.sides.identities.certificate import doubts_of, identity_of_certificate
 from nailer.sides.identities.identity import Identity, judged
 from nailer.sides.translate import from_reply
 from nailer.sides.wire import MASK, Wire
 
-REPLY_S = 30.0
 GREETING_S = 20.0
 _EXPLAIN_S = 10.0
-_STUCK_S = 60.0
-_READY_S = 5.0  # how long a port that was asked for ahead is trusted to be open
 _LINE_BYTES = 64 * 1024
 _MOST_REPLY_BYTES = 1024 * 1024
-_DATA_BYTES = 1024 * 1024
 _IAC = b"\xff"
 _SECRET_COMMANDS = (b"PASS", b"ACCT")
-
-_Connect = Callable[[], Coroutine[Any, Any, socket.socket]]
-
-
-@dataclass(frozen=True, slots=True)
-class Reply:
-    """A whole reply: its code and all its lines, the code taken off the first and the last."""
-
-    code: int
-    lines: tuple[bytes, ...]
-
-    @property
-    def text(self) -> str:
-        return b" ".join(line.strip() for line in self.lines).decode("utf-8", "replace").strip()
-
-    @property
-    def is_good(self) -> bool:
-        return 200 <= self.code < 400
-
-
-def has_line_break(command: bytes) -> bool:
-    """True where a command cannot be sent as one line."""
-    return b"\n" in command or b"\r" in command or b"\0" in command
 
 
 def line_break() -> NotSupported:
     return NotSupported("FTP cannot send a name with a line break in it.")
-
-
-class DataChannel:
-    """The open data channel of one transfer: bytes in chunks, either way, straight from the socket."""
-
-    def __init__(self, made: socket.socket) -> None:
-        self._socket = made
-
-    async def read(self, most: int) -> bytes:
-        """Bytes, or none at the end. Raises ConnectionDropped where nothing comes for too long."""
-        try:
-            async with asyncio.timeout(_STUCK_S):
-                return await self._take(most)
-        except TimeoutError as error:
-            raise ConnectionDropped(f"Nothing has come for {_STUCK_S:.0f} s.") from error
-        except OSError as error:
-            raise ConnectionDropped("The line was cut.", server_words=error.strerror) from error
-
-    async def write(self, chunk: bytes) -> None:
-        try:
-            async with asyncio.timeout(_STUCK_S):
-                await self._give(chunk)
-        except TimeoutError as error:
-            raise ConnectionDropped(f"The server has taken nothing for {_STUCK_S:.0f} s.") from error
-        except OSError as error:
-            raise ConnectionDropped("The line was cut.", server_words=error.strerror) from error
-
-    async def close(self) -> None:
-        """End the channel properly: what was written still arrives."""
-        self._socket.close()
-
-    def abort(self) -> None:
-        self._socket.close()
-
-    async def _take(self, most: int) -> bytes:
-        return await asyncio.get_running_loop().sock_recv(self._socket, most)
-
-    async def _give(self, chunk: bytes) -> None:
-        await asyncio.get_running_loop().sock_sendall(self._socket, chunk)
-
-
-class ProtectedChannel(DataChannel):
-    """A data channel within TLS."""
-
-    def __init__(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        self._reader = reader
-        self._writer = writer
-
-    async def close(self) -> None:
-        """With TLS's closing message, so that the server knows the file is whole."""
-        self._writer.close()
-        with contextlib.suppress(OSError, TimeoutError):
-            async with asyncio.timeout(FAREWELL_S):
-                await self._writer.wait_closed()
-
-    def abort(self) -> None:
-        self._writer.transport.abort()
-
-    async def _take(self, most: int) -> bytes:
-        return await self._reader.read(most)
-
-    async def _give(self, chunk: bytes) -> None:
-        _write(self._writer, chunk)
-        await self._writer.drain()
 
 
 class FtpLine:
@@ -147,28 +52,29 @@ class FtpLine:
         self.said = ""  # the server's words around the last transfer that ended well
         self.used_at_s = time.monotonic()
         self._wire = wire
-        self._passive = passive
-        self._extended = True
-        self._context: ssl.SSLContext | None = None
-        self._protected = False
+        self.passive = passive
+        self.extended = True
+        self.context: ssl.SSLContext | None = None
+        self.protected = False
         self._awaiting = 0
-        self._strays = 0
+        self.strays = 0
         self._telnet: bool | None = None
-        self._ready: tuple[int, float] | None = None
+        self.ready: tuple[int, float] | None = None
         self.takes_many = True
         self._reader: asyncio.StreamReader
-        self._writer: asyncio.StreamWriter
+        self.writer: asyncio.StreamWriter
+        self.channels = Channels(self)
 
     @property
     def is_clear(self) -> bool:
         """Open, and every reply that was asked for has come."""
-        return not (self._awaiting or self._writer.is_closing() or self._reader.at_eof())
+        return not (self._awaiting or self.writer.is_closing() or self._reader.at_eof())
 
     async def open(self, address: list[str] | None = None) -> None:
         """Reach the port. Raises HostUnreachable."""
         self._wire.note(f"reaching {self.where.host}:{self.where.port}", self.number)
         made = await dial(self.where, addresses=address)
-        self._reader, self._writer = await asyncio.open_connection(sock=made, limit=_LINE_BYTES)
+        self._reader, self.writer = await asyncio.open_connection(sock=made, limit=_LINE_BYTES)
 
     async def greeting(self) -> Reply:
         """The server's first reply. Raises ProtocolViolation where it is none of FTP."""
@@ -184,19 +90,19 @@ class FtpLine:
 
     async def start_tls(self, context: ssl.SSLContext) -> None:
         """From here on everything on the line is encrypted (RFC 4217). Raises WeakServer and others."""
-        self._plain = self._writer  # a writer that nobody holds any more closes its line
+        self._plain = self.writer  # a writer that nobody holds any more closes its line
         try:
-            self._reader, self._writer = await encrypted(
+            self._reader, self.writer = await encrypted(
                 self._plain.transport, context, _server_name(self.where), limit=_LINE_BYTES
             )
         except (ssl.SSLError, OSError) as error:
             self.abort()
             raise from_tls(error, self.where.host) from error
-        self._context = context
+        self.context = context
 
     def met(self, pinned: tuple[Identity, ...]) -> Identity:
         """The server's identity, judged. Raises IdentityUnknown or IdentityChanged."""
-        chain = chain_of(self._tls)
+        chain = chain_of(self.tls)
         shown = identity_of_certificate(chain[0])
         doubts = doubts_of(chain, self.where.host, datetime.now(UTC))
         judged(shown, pinned, host=self.where.host, port=self.where.port, doubts=doubts)
@@ -204,9 +110,9 @@ class FtpLine:
 
     @property
     def cipher(self) -> str:
-        if self._context is None:
+        if self.context is None:
             return ""
-        name, version, _ = self._tls.cipher() or ("", "", 0)
+        name, version, _ = self.tls.cipher() or ("", "", 0)
         return f"{version}, {name}"
 
     async def ask(self, command: bytes, *, within_s: float = REPLY_S) -> Reply:
@@ -222,7 +128,7 @@ class FtpLine:
         if not self.takes_many:
             return [await self.ask(command) for command in commands]
         await self._learn_telnet(*commands)
-        ahead = [b"EPSV"] if then_more and self._passive and self._extended else []
+        ahead = [b"EPSV"] if then_more and self.passive and self.extended else []
         for command in [*commands, *ahead]:
             await self._send(command)
         replies: list[Reply] = []
@@ -234,7 +140,7 @@ class FtpLine:
             self.takes_many = not (replies and isinstance(dropped.__cause__, TimeoutError))
             raise
         if ahead and (reply := replies.pop()).code == 229:
-            self._ready = (_extended_port(reply), time.monotonic())
+            self.ready = (_extended_port(reply), time.monotonic())
         return replies
 
     async def need(self, command: bytes, shown_path: str) -> Reply:
@@ -251,7 +157,7 @@ class FtpLine:
         if not reply.is_good:
             sentence = f"{self.where.host} encrypts the sign-in, but not the files."
             raise EncryptionMissing(sentence, server_words=reply.text)
-        self._protected = True
+        self.protected = True
 
     @contextlib.asynccontextmanager
     async def transfer(self, command: bytes, shown_path: str, *, start: int = 0) -> AsyncIterator[DataChannel]:
@@ -260,12 +166,12 @@ class FtpLine:
         Left early or with an error the channel is cut, and the line is used on where the server answers that in time.
         """
         await self._learn_telnet(command)
-        async with self._incoming() as connect:
+        async with self.channels.incoming() as connect:
             if start:
                 await self.need(b"REST %d" % start, shown_path)
             await self._send(command)
             # Encrypted as soon as it is there, while the server is still about to answer.
-            opening = asyncio.ensure_future(self._opened(connect))
+            opening = asyncio.ensure_future(self.channels.opened(connect))
             try:
                 reply = await self._first_reply(REPLY_S)
                 if not 100 <= reply.code < 200:
@@ -275,7 +181,7 @@ class FtpLine:
                 self._awaiting += 1
                 channel = await opening
             except BaseException:
-                await self._close_unused(opening)
+                await self.channels.close_unused(opening)
                 raise
         try:
             yield channel
@@ -292,7 +198,7 @@ class FtpLine:
                 await self._reply(FAREWELL_S)
             raise
         await channel.close()
-        reply = await self._reply(_STUCK_S)
+        reply = await self._reply(STUCK_S)
         if not reply.is_good:
             raise from_reply(reply.code, reply.text, shown_path)
         self.said = f"{begun}\n{reply.code} {reply.text}"
@@ -302,18 +208,18 @@ class FtpLine:
         with contextlib.suppress(TransferError, OSError, TimeoutError):
             if self.is_clear:
                 await self.ask(b"QUIT", within_s=FAREWELL_S)
-        self._writer.close()
+        self.writer.close()
         with contextlib.suppress(OSError, TimeoutError):
             async with asyncio.timeout(FAREWELL_S):
-                await self._writer.wait_closed()
+                await self.writer.wait_closed()
         self.abort()
 
     def abort(self) -> None:
-        self._writer.transport.abort()
+        self.writer.transport.abort()
 
     @property
-    def _tls(self) -> ssl.SSLObject:
-        found: ssl.SSLObject = self._writer.get_extra_info("ssl_object")
+    def tls(self) -> ssl.SSLObject:
+        found: ssl.SSLObject = self.writer.get_extra_info("ssl_object")
         return found
 
     async def _learn_telnet(self, *commands: bytes) -> None:
@@ -334,17 +240,17 @@ class FtpLine:
         self._wire.out(shown, self.number)
         self._awaiting += 1
         try:
-            _write(self._writer, (command.replace(_IAC, _IAC * 2) if self._telnet else command) + b"\r\n")
+            write_to(self.writer, (command.replace(_IAC, _IAC * 2) if self._telnet else command) + b"\r\n")
             async with asyncio.timeout(REPLY_S):
-                await self._writer.drain()
+                await self.writer.drain()
         except (OSError, TimeoutError) as error:
             raise self._cut(error) from error
 
     async def _first_reply(self, within_s: float) -> Reply:
         """The reply to a command, past a report that was out of turn."""
         reply = await self._reply(within_s)
-        if self._strays and reply.code == 226:
-            self._strays -= 1
+        if self.strays and reply.code == 226:
+            self.strays -= 1
             self._awaiting += 1
             reply = await self._reply(within_s)
         return reply
@@ -397,22 +303,6 @@ class FtpLine:
         self._wire.heard(line, self.number)
         return line
 
-    async def _opened(self, connect: _Connect) -> DataChannel:
-        return await self._channel(await connect())
-
-    async def _close_unused(self, opening: asyncio.Future[DataChannel]) -> None:
-        """Close a data channel that the server refused to use. Over TLS some servers make a transfer of it all the same,
-        and report its end (226) out of turn: let them have the handshake they wait for, and listen for that report."""
-        if self._protected:
-            await asyncio.wait({opening}, timeout=FAREWELL_S)
-        if not opening.done():
-            opening.cancel()
-        with contextlib.suppress(asyncio.CancelledError, TransferError, OSError, TimeoutError):
-            channel = await opening
-            self._strays += self._protected
-            async with asyncio.timeout(FAREWELL_S):
-                await channel.close()
-
     async def _explain_cut(self, shown_path: str, dropped: ConnectionDropped) -> None:
         """Raise what the server says on the line about a channel that was cut: it knows better than the cut itself."""
         reply: Reply | None = None
@@ -425,116 +315,3 @@ class FtpLine:
         return ConnectionDropped(
             f"The line to {self.where.host} was cut.", server_words=getattr(error, "strerror", None)
         )
-
-    async def _channel(self, made: socket.socket) -> DataChannel:
-        if self._context is None or not self._protected:
-            return DataChannel(made)
-        try:
-            reader, writer = await encrypted(
-                made, self._context, _server_name(self.where), limit=_DATA_BYTES, session=self._tls.session
-            )
-        except (ssl.SSLError, OSError) as error:
-            made.close()
-            raise from_tls(error, self.where.host) from error
-        shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
-        if not shown.session_reused and shown.getpeercert(binary_form=True) != self._tls.getpeercert(binary_form=True):
-            writer.transport.abort()
-            raise ProtocolViolation("The data channel shows another certificate than the line to the server.")
-        return ProtectedChannel(reader, writer)
-
-    @contextlib.asynccontextmanager
-    async def _incoming(self) -> AsyncIterator[_Connect]:
-        """How the next data channel comes about: we reach the server (passive), or it reaches us (active)."""
-        if self._passive:
-            port = await self._passive_port()
-            yield lambda: self._reached(port)
-            return
-        listener = self._listener()
-        try:
-            await self._say_port(listener)
-            yield lambda: _accepted(listener, self._peer_host())
-        finally:
-            listener.close()
-
-    async def _reached(self, port: int) -> socket.socket:
-        """The server's data port. Where nobody answers there the line itself is no use any more, or a firewall is."""
-        try:
-            return await dial(self.where, port=port)
-        except HostUnreachable as error:
-            raise ConnectionDropped("No data connection came about.", server_words=error.server_words) from error
-
-    async def _passive_port(self) -> int:
-        """EPSV (RFC 2428), else PASV. The address in a PASV reply is left aside: behind a router it is a private one,
-        and any other than the server's own would send the file to somebody else."""
-        ready, self._ready = self._ready, None
-        if ready is not None and time.monotonic() - ready[1] < _READY_S:
-            return ready[0]
-        if self._extended:
-            reply = await self.ask(b"EPSV")
-            if reply.code == 229:
-                return _extended_port(reply)
-            self._extended = False
-        reply = await self.ask(b"PASV")
-        if reply.code != 227:
-            raise from_reply(reply.code, reply.text, "a data channel")
-        return _port_of(reply, lambda text: ftplib.parse227(text)[1])  # noqa: S321  # only reads a reply
-
-    def _listener(self) -> socket.socket:
-        own = self._writer.get_extra_info("sockname")[0]
-        listener = socket.socket(socket.AF_INET6 if ":" in own else socket.AF_INET, socket.SOCK_STREAM)
-        listener.setblocking(False)
-        listener.bind((own, 0))
-        listener.listen(1)
-        return listener
-
-    async def _say_port(self, listener: socket.socket) -> None:
-        address, port = listener.getsockname()[:2]
-        if ":" in address:
-            await self.need(f"EPRT |2|{address}|{port}|".encode(), "a data channel")
-            return
-        parts = ",".join([*address.split("."), str(port // 256), str(port % 256)])
-        await self.need(f"PORT {parts}".encode(), "a data channel")
-
-    def _peer_host(self) -> str:
-        return str(self._writer.get_extra_info("peername")[0])
-
-
-def _write(writer: asyncio.StreamWriter, data: bytes) -> None:
-    """Raises ConnectionResetError where the line is gone: the event loop's own error for that is no OSError."""
-    if writer.is_closing():
-        raise ConnectionResetError("the line is closed")
-    writer.write(data)
-
-
-async def _accepted(listener: socket.socket, peer_host: str) -> socket.socket:
-    try:
-        async with asyncio.timeout(REPLY_S):
-            while True:
-                made, address = await asyncio.get_running_loop().sock_accept(listener)
-                if address[0] == peer_host:
-                    return made
-                # Somebody else found the port first.
-                made.close()
-    except TimeoutError as error:
-        raise HostUnreachable("The server does not reach back to this machine: use passive mode.") from error
-
-
-def _extended_port(reply: Reply) -> int:
-    return _port_of(reply, lambda text: ftplib.parse229(text, ("", 0))[1])  # noqa: S321  # only reads a reply
-
-
-def _port_of(reply: Reply, read: Callable[[str], int]) -> int:
-    text = f"{reply.code} {reply.text}"
-    try:
-        return read(text)
-    except (ftplib.Error, ValueError) as error:
-        raise ProtocolViolation("The server's data port cannot be read.", server_words=text) from error
-
-
-def _server_name(where: Endpoint) -> str | None:
-    """The name to ask the certificate for; an address is no name (RFC 6066, 3)."""
-    try:
-        ipaddress.ip_address(where.host)
-    except ValueError:
-        return where.host
-    return None

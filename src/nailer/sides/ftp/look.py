@@ -39,7 +39,9 @@ from nailer.errors import (
     TransferError,
     WrongKind,
 )
-from nailer.sides.ftp.line import FtpLine, Reply
+from nailer.sides.ftp.line import FtpLine
+from nailer.sides.ftp.links import REFUSED, Links
+from nailer.sides.ftp.replies import Reply
 from nailer.sides.side import CHUNK_BYTES
 from nailer.sides.translate import from_reply
 
@@ -52,7 +54,6 @@ _LEAST_CUT = 20  # no server is known that stops earlier
 _MEMORY_S = 60.0
 _MOST_REMEMBERED = 100_000
 _UNKNOWN_COMMAND = (500, 501, 502, 504)
-_REFUSED = (ServerFailed, WrongKind, NotSupported, FileMissing, PermissionRefused)
 
 
 @dataclass(slots=True)
@@ -171,39 +172,40 @@ class Looking:
     """Looks over one line, for one task. What it learns of the server stays with the learned."""
 
     def __init__(self, learned: Learned, line: FtpLine) -> None:
-        self._learned = learned
-        self._line = line
+        self.learned = learned
+        self.line = line
+        self.links = Links(self)
 
     async def folder(self, folder: SitePath, *, careful: bool = False) -> Listing:
         """Everything in a folder. Raises FileMissing only where the folder is known not to be there."""
         try:
-            entries, lack = await self._read(folder, careful)
-        except _REFUSED as failed:
+            entries, lack = await self.read(folder, careful)
+        except REFUSED as failed:
             await self.explain(folder, failed, wanted=Kind.FOLDER)
             raise
-        self._learned.folders.put(folder, entries, lack)
-        return listing_of([await self._led(folder.child(one.name), one) for one in entries], lack)
+        self.learned.folders.put(folder, entries, lack)
+        return listing_of([await self.links.led(folder.child(one.name), one) for one in entries], lack)
 
     async def one(self, path: SitePath, *, surely: bool = False) -> Entry:
         """One name. Raises FileMissing where it is known not to be there, NotKnown where nothing tells. `surely`: a link as
         a link even on a server that was never seen to have one, which takes a listing."""
         if path.is_root:
             return Entry(b"", Kind.FOLDER)
-        if not self._learned.tells_facts:
+        if not self.learned.tells_facts:
             return await self._by_text(path)
-        reply = await self._line.ask(b"MLST " + path.raw)
+        reply = await self.line.ask(b"MLST " + path.raw)
         entry = told(reply, path)
         if entry is None and reply.code in _UNKNOWN_COMMAND:
-            self._learned.tells_facts = False
-        if entry is None and (reply.is_good or not self._learned.tells_facts):
+            self.learned.tells_facts = False
+        if entry is None and (reply.is_good or not self.learned.tells_facts):
             return await self._by_text(path)  # it knows no facts, or keeps back what must be known
         if entry is not None and entry.kind is Kind.LINK:
-            self._learned.stats_links = True
-        if entry is not None and self._learned.stats_links:
-            return await self._led(path, entry)
-        link = await self._link_at(path, found=entry is not None, surely=surely)
+            self.learned.stats_links = True
+        if entry is not None and self.learned.stats_links:
+            return await self.links.led(path, entry)
+        link = await self.links.link_at(path, found=entry is not None, surely=surely)
         if link is not None:
-            return await self._led(path, link)
+            return await self.links.led(path, link)
         if entry is not None:
             return entry
         refused = from_reply(reply.code, reply.text, path.shown)
@@ -239,20 +241,20 @@ class Looking:
         newest = max(files, key=lambda one: one.stamp.at_ns if one.stamp else 0, default=None)
         if newest is None or newest.stamp is None:
             return None
-        reply = await self._line.ask(b"MDTM " + folder.child(newest.name).raw)
+        reply = await self.line.ask(b"MDTM " + folder.child(newest.name).raw)
         exact = stamp_in(reply)
         return offset_of(newest.stamp, exact) if exact is not None else None
 
-    async def _read(self, folder: SitePath, careful: bool) -> tuple[list[Entry], NotWhole | None]:
-        learned = self._learned
+    async def read(self, folder: SitePath, careful: bool) -> tuple[list[Entry], NotWhole | None]:
+        learned = self.learned
         if not learned.lists_facts:
-            return await self._text(folder)
+            return await self.text(folder)
         try:
             rows, words = await self._facts(folder)
-        except _REFUSED as refused:
+        except REFUSED as refused:
             if isinstance(refused, PermissionRefused) and learned.facts_worked:
                 raise
-            entries, lack = await self._text(folder)
+            entries, lack = await self.text(folder)
             if lack is not None and lack.why is Lack.UNPROVED:
                 raise refused from None
             # What refuses facts and gives text is not asked for facts again, unless it gave them once.
@@ -262,7 +264,7 @@ class Looking:
         lack = self._lack(rows, words)
         if not entries and not rows.shows_itself:
             # Nothing at all, not even itself: some servers answer so where they could not look.
-            entries, second = await self._text(folder)
+            entries, second = await self.text(folder)
             return entries, lack or second
         if any(one.kind is Kind.LINK for one in entries):
             learned.tells_links = True
@@ -270,7 +272,7 @@ class Looking:
         untold = any(one.kind is Kind.LINK and one.target is None for one in entries)
         hidden = careful and learned.tells_links is not True and any(one.opens_as_folder for one in entries)
         if untold or hidden or learned.hides_links:
-            entries = await self._with_links(folder, entries)
+            entries = await self.links.with_links(folder, entries)
         return entries, lack
 
     async def _facts(self, folder: SitePath) -> tuple[Rows, str]:
@@ -282,15 +284,15 @@ class Looking:
             rows.unread.append(lines[-1])
         only = rows.entries[0] if len(rows.entries) == 1 and not rows.shows_itself else None
         is_own_name = only is not None and only.is_file and only.name == folder.name
-        if is_own_name and not (await self._line.ask(b"CWD " + folder.raw)).is_good:
+        if is_own_name and not (await self.line.ask(b"CWD " + folder.raw)).is_good:
             raise WrongKind(f"{folder} is no folder.")  # some servers list a file as if it were its own folder
         if rows.entries or rows.shows_itself:
-            self._learned.facts_worked = True
+            self.learned.facts_worked = True
         elif rows.unread:
             raise ProtocolViolation(f"The listing of {folder} cannot be read.", server_words=_shown(rows.unread[0]))
         return rows, words
 
-    async def _text(self, folder: SitePath) -> tuple[list[Entry], NotWhole | None]:
+    async def text(self, folder: SitePath) -> tuple[list[Entry], NotWhole | None]:
         """A folder by LIST. That it can be entered was seen first: what is refused then is no missing folder."""
         await self._enter(folder)
         try:
@@ -319,7 +321,7 @@ class Looking:
         names are asked for in another way, whose limit counts other names."""
         try:
             raw, said = await self._lines(b"NLST", folder)
-        except _REFUSED:
+        except REFUSED:
             return None
         known = {entry.name for entry in rows.entries} | {b".", b".."}
         more = [name for name in rows_of(raw)[0] if name.rpartition(b"/")[2] not in known]
@@ -329,7 +331,7 @@ class Looking:
 
     async def _list(self, folder: SitePath, clock: Clock) -> tuple[Rows, str, bool]:
         """The rows of LIST in the folder that was entered, the server's words, and whether hidden names were asked for."""
-        learned = self._learned
+        learned = self.learned
         rows, words = Rows([], []), ""
         if learned.lists_hidden:
             try:
@@ -358,9 +360,9 @@ class Looking:
     async def _emptiness(self, folder: SitePath, words: str) -> NotWhole | None:
         """Why a folder that was listed empty may not be so; None where that is proved. A server that shows a folder itself
         (`.`) when it can look has not looked where it does not."""
-        learned = self._learned
+        learned = self.learned
         if learned.shows_itself is None and not folder.is_root:
-            with contextlib.suppress(*_REFUSED):
+            with contextlib.suppress(*REFUSED):
                 # How it lists a folder that holds something: this one's own.
                 await self._enter(folder.parent)
                 await self._list(folder.parent, self._clock)
@@ -369,7 +371,7 @@ class Looking:
             return NotWhole(Lack.UNPROVED, words)
         try:
             raw, said = await self._lines(b"NLST", folder)
-        except _REFUSED as refused:
+        except REFUSED as refused:
             said = refused.server_words or ""
             return None if says_nothing_there(said) else NotWhole(Lack.UNPROVED, said)
         names = [name for name in rows_of(raw)[0] if name not in (b".", b"..")]
@@ -380,43 +382,10 @@ class Looking:
             return NotWhole(Lack.UNREAD, _shown(rows.unread[0]), len(rows.unread))
         return lack_in_words(words, len(rows.entries) + 2 * rows.shows_itself)
 
-    async def _with_links(self, folder: SitePath, entries: list[Entry]) -> list[Entry]:
-        """MLSD may show a link as what it leads to. LIST shows it: what is a link there is one."""
-        learned = self._learned
-        text, _ = await self._text(folder)
-        links = {one.name: one for one in text if one.kind is Kind.LINK}
-        seen = {one.name: one.kind for one in entries}
-        if any(name in seen and seen[name] is not Kind.LINK for name in links):
-            learned.tells_links = False
-        # A link that leads nowhere, in a circle or out of the account is left out of MLSD altogether.
-        broken = [one for name, one in links.items() if name not in seen]
-        learned.hides_links = learned.hides_links or bool(broken) or learned.tells_links is False
-        return broken + [replace(links[one.name], stamp=one.stamp) if one.name in links else one for one in entries]
-
-    async def _link_at(self, path: SitePath, *, found: bool, surely: bool) -> Entry | None:
-        """The link under a name that facts show as what it leads to, or not at all; None where there is no link. A folder
-        is listed for that once a minute at most, as far as the server is not known to tell links in its facts."""
-        learned = self._learned
-        known, entry = (False, None) if surely and not learned.tells_links else learned.folders.one(path)
-        if not known:
-            if found and not surely and learned.tells_links is None and not learned.hides_links:
-                return None  # no link was ever met on this server
-            with contextlib.suppress(*_REFUSED, ProtocolViolation):
-                entries, lack = await (self._text(path.parent) if surely else self._read(path.parent, True))
-                learned.folders.put(path.parent, entries, lack)
-                known, entry = learned.folders.one(path)
-        if entry is None or entry.kind is not Kind.LINK:
-            return None
-        if not found:
-            # Remembered only: whether it is still there a look tells.
-            text, _ = await self._text(path.parent)
-            entry = next((one for one in text if one.name == path.name and one.kind is Kind.LINK), None)
-        return entry
-
     async def _by_text(self, path: SitePath) -> Entry:
         """One name on a server that has no facts: size and time by their own commands, the rest from its folder."""
         size, stamp = await self._size_and_time(path)
-        known, row = self._learned.folders.one(path, within_s=_MEMORY_S if size is not None else _FRESH_S)
+        known, row = self.learned.folders.one(path, within_s=_MEMORY_S if size is not None else _FRESH_S)
         if not known or (row is None and size is not None):
             row = await self._row(path)
         if size is None and row is not None and row.is_file and known:
@@ -424,14 +393,14 @@ class Looking:
         if row is not None:
             if size is not None and row.is_file:
                 return replace(row, size=size, stamp=stamp or row.stamp)
-            return await self._led(path, row)
+            return await self.links.led(path, row)
         if size is not None:
             return Entry(path.name, Kind.FILE, size, stamp)
-        listing = self._learned.folders.get(path.parent)
+        listing = self.learned.folders.get(path.parent)
         if listing is not None and listing.may_hide(path.name):
-            if (await self._line.ask(b"CWD " + path.raw)).is_good:
+            if (await self.line.ask(b"CWD " + path.raw)).is_good:
                 return Entry(path.name, Kind.FOLDER)
-            if self._learned.size_worked:
+            if self.learned.size_worked:
                 # Neither a file nor a folder by the two commands that ask for just this name.
                 raise FileMissing(f"{path} is not there.")
             why = listing.lack.sentence if listing.lack else ""
@@ -440,10 +409,10 @@ class Looking:
 
     async def _size_and_time(self, path: SitePath) -> tuple[int | None, Stamp | None]:
         """The size and the time of a file, or of what a link leads to; None where the server says neither."""
-        learned = self._learned
+        learned = self.learned
         if not learned.says_size:
             return None, None
-        size, changed = await self._line.ask_together([b"SIZE " + path.raw, b"MDTM " + path.raw])
+        size, changed = await self.line.ask_together([b"SIZE " + path.raw, b"MDTM " + path.raw])
         if size.code in _UNKNOWN_COMMAND:
             learned.says_size = False
             return None, None
@@ -456,42 +425,25 @@ class Looking:
     async def _row(self, path: SitePath) -> Entry | None:
         """What its folder's listing says of a name, read now."""
         try:
-            entries, lack = await self._text(path.parent)
-        except _REFUSED as refused:
-            if (await self._line.ask(b"CWD " + path.raw)).is_good:
+            entries, lack = await self.text(path.parent)
+        except REFUSED as refused:
+            if (await self.line.ask(b"CWD " + path.raw)).is_good:
                 return Entry(path.name, Kind.FOLDER)
             above = await self.one(path.parent)
             if not above.opens_as_folder:
                 raise WrongKind(f"{path.parent} is no folder.") from refused
             sentence = f"{path.parent} cannot be read, so nobody can tell whether {path} is there."
             raise NotKnown(sentence, server_words=refused.server_words) from refused
-        self._learned.folders.put(path.parent, entries, lack)
+        self.learned.folders.put(path.parent, entries, lack)
         return next((one for one in entries if one.name == path.name), None)
-
-    async def _led(self, path: SitePath, entry: Entry) -> Entry:
-        """A link with the kind it leads to: what can be entered is a folder, what has a size is a file."""
-        if entry.kind is not Kind.LINK:
-            return entry
-        leads_to: Kind | None = None
-        if (await self._line.ask(b"CWD " + path.raw)).is_good:
-            return replace(entry, size=0, leads_to=Kind.FOLDER)
-        reply = await self._line.ask(b"SIZE " + path.raw)
-        if reply.is_good:
-            leads_to = Kind.FILE
-        elif reply.code in (500, 502) and entry.target is not None:
-            start, names = from_link(path.parent, entry.target)
-            with contextlib.suppress(TransferError):
-                around, _ = await self._text(start.join(tuple(names)).parent)
-                leads_to = next((one.kind for one in around if names and one.name == names[-1]), None)
-        return replace(entry, size=0, leads_to=None if leads_to is Kind.LINK else leads_to)
 
     async def _enter(self, folder: SitePath) -> None:
         """Change into a folder. Each time anew: another may have its name by now, and the line would stay in the old one."""
-        await self._line.need(b"CWD " + folder.raw, folder.shown)
+        await self.line.need(b"CWD " + folder.raw, folder.shown)
 
     async def _lines(self, command: bytes, folder: SitePath) -> tuple[bytes, str]:
         """All bytes of a listing, and what the server said around it, without the folder's own name."""
-        line = self._line
+        line = self.line
         async with line.transfer(command, folder.shown) as channel:
             parts, size = [], 0
             while chunk := await channel.read(CHUNK_BYTES):
@@ -507,7 +459,7 @@ class Looking:
 
     @property
     def _clock(self) -> Clock:
-        return Clock(time.time(), self._learned.offset_s or 0)
+        return Clock(time.time(), self.learned.offset_s or 0)
 
 
 def told(reply: Reply, path: SitePath) -> Entry | None:
@@ -521,21 +473,6 @@ def told(reply: Reply, path: SitePath) -> Entry | None:
 def stamp_in(reply: Reply) -> Stamp | None:
     """The time in an answer to MDTM."""
     return parse_time(reply.lines[0]) if reply.code == 213 and reply.lines else None
-
-
-def from_link(folder: SitePath, target: bytes) -> tuple[SitePath, list[bytes]]:
-    """Where a link's text leads, seen from its folder: a start, and the names still to go."""
-    start = SitePath() if target.startswith(b"/") else folder
-    names: list[bytes] = []
-    for name in target.split(b"/"):
-        if name == b"..":
-            if names:
-                names.pop()
-            else:
-                start = start.parent
-        elif name not in (b"", b"."):
-            names.append(name)
-    return start, names
 
 
 async def _off_the_loop(raw: bytes, read: Callable[[list[bytes]], _R], lines: list[bytes]) -> _R:

@@ -11,9 +11,9 @@ import asyncio
 import contextlib
 import re
 import time
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Sequence
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass, replace
-from typing import Any, TypeVar
+from typing import TypeVar
 
 from nailer.core.connecting.abilities import Abilities
 from nailer.core.connecting.protocol import Protocol
@@ -26,10 +26,8 @@ from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room, room_of_quota
 from nailer.errors import (
     AlreadyThere,
-    CannotReplace,
     ConnectionDropped,
     EncryptionMissing,
-    FileMissing,
     FolderNotEmpty,
     LoginRefused,
     NoSpaceLeft,
@@ -37,15 +35,17 @@ from nailer.errors import (
     OutsideRoot,
     PermissionRefused,
     ProtocolViolation,
-    RenameRefused,
     ServerFailed,
     TooManyConnections,
     TransferError,
 )
 from nailer.sides.connection import Lane, Ran, SignIn, Stage, Wanted
 from nailer.sides.dial import resolve
-from nailer.sides.ftp.line import FtpLine, Reply, has_line_break, line_break
-from nailer.sides.ftp.look import Learned, Looking, from_link, told
+from nailer.sides.ftp.line import FtpLine
+from nailer.sides.ftp.links import from_link
+from nailer.sides.ftp.look import Learned, Looking, told
+from nailer.sides.ftp.renaming import Moving, Renaming
+from nailer.sides.ftp.replies import Reply
 from nailer.sides.ftp.tls import client_context
 from nailer.sides.identities.certificate import authorities
 from nailer.sides.recoded import recoded
@@ -73,7 +73,6 @@ _FACTS = (
     b"unix.gid",
     b"unique",
 )
-_Replies = list[Reply]
 
 
 async def connect(wanted: Wanted) -> FtpConnection:
@@ -109,36 +108,6 @@ def digest_of(command: str, text: str) -> Digest | None:
     return None
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class _Moving:
-    """A renaming that waits for a line, or for another line's next commands to go along with. `ended` is set by whoever
-    sends it, to an error or to None."""
-
-    old: SitePath
-    new: SitePath
-    ended: asyncio.Future[TransferError | None]
-
-    @property
-    def commands(self) -> list[bytes]:
-        return [b"RNFR " + self.old.raw, b"RNTO " + self.new.raw]
-
-    def told(self, began: Reply, ended: Reply) -> None:
-        """Take the replies to its two commands."""
-        error = None
-        if not began.is_good:
-            error = from_reply(began.code, began.text, self.old.shown)
-            if not isinstance(error, FileMissing | ConnectionDropped):
-                sentence = f"The server does not let {self.old} be renamed."
-                error = RenameRefused(sentence, server_words=error.server_words)
-        elif not ended.is_good:
-            error = from_reply(ended.code, ended.text, self.new.shown)
-        self.end(error)
-
-    def end(self, error: TransferError | None) -> None:
-        if not self.ended.done():
-            self.ended.set_result(error)
-
-
 class FtpConnection:
     """The signed-in lines of one site. One that is cut leaves the others."""
 
@@ -159,7 +128,7 @@ class FtpConnection:
         self._closed = False
         self.learned = Learned(offset_s=wanted.manner.offset_s)
         self.software = ""
-        self.moving: list[_Moving] = []
+        self.moving: list[Moving] = []
         self.takes_many = True
 
     @property
@@ -429,21 +398,25 @@ class FtpSide:
     """A side over the lines of a connection. Many callers at once are served by as many lines as there may be."""
 
     def __init__(self, connection: FtpConnection, lane: Lane) -> None:
-        self._connection = connection
-        self._lane = lane
+        self.connection = connection
+        self.lane = lane
+        self.renaming = Renaming(self)
+
+    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+        return await self.renaming.rename(old, new, replace=replace, looked=looked)
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
-        return await self._steady(lambda line: self._looking(line).folder(folder, careful=careful))
+        return await self._steady(lambda line: self.looking(line).folder(folder, careful=careful))
 
     async def stat(self, path: SitePath) -> Entry:
-        return await self._steady(lambda line: self._looking(line).one(path))
+        return await self._steady(lambda line: self.looking(line).one(path))
 
     async def resolve(self, path: SitePath) -> SitePath:
         async def follow(line: FtpLine) -> SitePath:
             done, todo, links = SitePath(), [*path.names], 0
             while todo:
                 step = done.child(todo.pop(0))
-                entry = await self._looking(line).one(step, surely=True)
+                entry = await self.looking(line).one(step, surely=True)
                 if entry.kind is not Kind.LINK or entry.target is None:
                     done = step
                     continue
@@ -467,19 +440,19 @@ class FtpSide:
         self._learned.renames = works
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             try:
                 async with line.transfer(b"RETR " + path.raw, path.shown, start=start) as channel:
                     while chunk := await channel.read(_READ_BYTES if ahead is None else ahead):
                         yield chunk
             except (ServerFailed, PermissionRefused) as failed:
-                await self._looking(line).explain(path, failed, wanted=Kind.FILE)
+                await self.looking(line).explain(path, failed, wanted=Kind.FILE)
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
         return await whole_by_steps(self, path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             return await self._write(line, path, chunks, start)
 
     async def land(
@@ -493,34 +466,34 @@ class FtpSide:
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             await self._write(line, path, chunks, start)
             return await self._finish(line, path, _Access(access, at_most), stamp, free)
 
     async def make_folder(self, path: SitePath) -> None:
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             try:
                 await line.need(b"MKD " + path.raw, path.shown)
             except (ServerFailed, PermissionRefused, NotSupported) as failed:
-                if await self._looking(line).is_there(path):
+                if await self.looking(line).is_there(path):
                     raise AlreadyThere(f"{path} exists already.", server_words=failed.server_words) from failed
                 raise
         self._learned.folders.made(path, Entry(path.name, Kind.FOLDER))
 
     async def remove_file(self, path: SitePath) -> None:
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             try:
                 await line.need(b"DELE " + path.raw, path.shown)
             except (ServerFailed, PermissionRefused) as failed:
-                await self._looking(line).explain(path, failed, wanted=Kind.FILE)
+                await self.looking(line).explain(path, failed, wanted=Kind.FILE)
         self._learned.folders.gone(path)
 
     async def remove_folder(self, path: SitePath) -> None:
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             try:
                 await line.need(b"RMD " + path.raw, path.shown)
             except (ServerFailed, PermissionRefused) as failed:
-                looking = self._looking(line)
+                looking = self.looking(line)
                 await looking.explain(path, failed)
                 inside = await looking.folder(path, careful=True)
                 if inside.entries or inside.parts:
@@ -530,78 +503,6 @@ class FtpSide:
                 raise
         self._learned.folders.gone(path)
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
-        if not (replace or looked):
-            async with self._connection.line(self._lane) as line:
-                if await self._looking(line).is_there(new):
-                    # RFC 959 does not say what happens to a name that is taken; most servers replace it.
-                    raise AlreadyThere(f"{new} exists already.")
-                await self._rename(line, old, new)
-            return
-        try:
-            await self._move(old, new)
-        except RenameRefused:
-            self._learned.renames = False
-            raise
-        except (AlreadyThere, ServerFailed, PermissionRefused, NotSupported) as refused:
-            if not replace:
-                raise
-            async with self._connection.line(self._lane) as line:
-                if not await self._looking(line).is_there(new):
-                    raise
-            self._learned.swaps = False
-            raise CannotReplace(f"{new} is taken.", server_words=refused.server_words) from refused
-        self._learned.renames = True
-        if replace:
-            self._learned.swaps = self._learned.swaps is not False
-
-    async def _move(self, old: SitePath, new: SitePath) -> None:
-        """Rename over the first line that is free, or along with what another line sends next: of many small files each
-        saves a round trip by that."""
-        moving = _Moving(old, new, asyncio.get_running_loop().create_future())
-        if any(has_line_break(command) for command in moving.commands):
-            raise line_break()  # before it could spoil what it goes along with
-        waiting = self._connection.moving
-        waiting.append(moving)
-
-        async def by_itself() -> None:
-            async with self._connection.line(self._lane) as line:
-                if moving in waiting:
-                    waiting.remove(moving)
-                    await self._send_moving(line, [moving], [], then_more=False)
-
-        own = asyncio.create_task(by_itself())
-        try:
-            either: set[asyncio.Future[Any]] = {own, moving.ended}
-            await asyncio.wait(either, return_when=asyncio.FIRST_COMPLETED)
-            if moving in waiting:
-                await own  # there was no line to be had: say why
-            error = await moving.ended
-        finally:
-            if moving in waiting:
-                waiting.remove(moving)
-            own.cancel()
-            await asyncio.gather(own, return_exceptions=True)
-        if error is not None:
-            raise error
-        self._learned.folders.moved(old, new)
-
-    async def _send_moving(
-        self, line: FtpLine, moves: Sequence[_Moving], commands: Sequence[bytes], *, then_more: bool
-    ) -> _Replies:
-        """Send commands, and renamings behind them, together; return the replies to the commands."""
-        everything = [*commands, *(command for one in moves for command in one.commands)]
-        try:
-            replies = await line.ask_together(everything, then_more=then_more)
-        except BaseException as failed:
-            lost = failed if isinstance(failed, TransferError) else ConnectionDropped("The line was given up.")
-            for one in moves:
-                one.end(lost)
-            raise
-        for number, one in enumerate(moves):
-            one.told(*replies[len(commands) + 2 * number : len(commands) + 2 * number + 2])
-        return replies[: len(commands)]
-
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         return False
 
@@ -610,7 +511,7 @@ class FtpSide:
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         learned = self._learned
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             if stamp is not None and learned.sets_times is not False:
                 await self._set_time(line, path, stamp)
             if access is not None and learned.sets_access is not False:
@@ -624,7 +525,7 @@ class FtpSide:
         command = next((one for one in _HASHES if one in features), None)
         if command is None:
             return None
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             reply = await line.ask(command.encode() + b" " + path.raw)
         if not reply.is_good:
             return None
@@ -638,7 +539,7 @@ class FtpSide:
         learned = self._learned
         if learned.says_room is False:
             return None
-        async with self._connection.line(self._lane) as line:
+        async with self.connection.line(self.lane) as line:
             if (free := await self._available(line, folder)) is not None:
                 learned.says_room = True
                 return Room(0, free)
@@ -657,19 +558,19 @@ class FtpSide:
 
     async def measure_offset(self, folder: SitePath) -> int | None:
         """What the clock of LIST is ahead of UTC, in seconds, by a file's exact time (MDTM); None where nothing says."""
-        return await self._steady(lambda line: self._looking(line).measured_offset(folder))
+        return await self._steady(lambda line: self.looking(line).measured_offset(folder))
 
     @property
     def _learned(self) -> Learned:
-        return self._connection.learned
+        return self.connection.learned
 
-    def _looking(self, line: FtpLine) -> Looking:
+    def looking(self, line: FtpLine) -> Looking:
         return Looking(self._learned, line)
 
     async def _steady(self, task: Callable[[FtpLine], Awaitable[_R]]) -> _R:
         """A task that only looks: where a line was closed while it lay idle, once more on another."""
         for last in (False, True):
-            async with self._connection.line(self._lane) as line:
+            async with self.connection.line(self.lane) as line:
                 lay_idle = time.monotonic() - line.used_at_s > 1
                 try:
                     return await task(line)
@@ -690,7 +591,7 @@ class FtpSide:
             if await self._is_full(line, path):
                 sentence = f"The server has no room for {path}."
                 raise NoSpaceLeft(sentence, server_words=failed.server_words) from failed
-            await self._looking(line).explain(path.parent, failed)
+            await self.looking(line).explain(path.parent, failed)
             raise
         self._learned.folders.made(path, Entry(path.name, Kind.FILE, start + written))
         return written
@@ -710,7 +611,7 @@ class FtpSide:
         )
         if not known or learned.sets_ahead_s:
             entry = await self._finish_by_steps(line, path, wanted, stamp)
-            if free is not None and await self._looking(line).is_there(free):
+            if free is not None and await self.looking(line).is_there(free):
                 raise AlreadyThere(f"{free} exists already.")
             return entry
         commands = []
@@ -719,16 +620,16 @@ class FtpSide:
         if access is not None and learned.sets_access:
             commands.append(b"SITE CHMOD %o " % access + path.raw)
         commands += [b"MLST " + path.raw, *([b"MLST " + free.raw] if free is not None else [])]
-        connection = self._connection
+        connection = self.connection
         moves, connection.moving[:_MOVED_ALONG] = connection.moving[:_MOVED_ALONG], []
-        *_, last = replies = await self._send_moving(line, moves, commands, then_more=True)
+        *_, last = replies = await self.renaming.send_moving(line, moves, commands, then_more=True)
         if free is not None:
             replies.pop()
             if last.is_good:
                 raise AlreadyThere(f"{free} exists already.")
         landed = told(replies[-1], path)
         if landed is None or landed.kind is Kind.LINK:
-            return await self._looking(line).one(path)
+            return await self.looking(line).one(path)
         if stamp is not None and _hours_off(landed.stamp, stamp):
             return await self._finish_by_steps(line, path, _Access(), stamp)
         learned.folders.made(path, landed)
@@ -741,26 +642,19 @@ class FtpSide:
         if stamp is not None and learned.sets_times is not False:
             await self._set_time(line, path, stamp)
         if wanted.at_most is not None and learned.new_files is None:
-            learned.new_files = (await self._looking(line).one(path)).access
+            learned.new_files = (await self.looking(line).one(path)).access
         access = wanted.to_set(learned.new_files)
         if access is not None and learned.sets_access is not False:
             await self._set_access(line, path, access)
-        entry = await self._looking(line).one(path)
+        entry = await self.looking(line).one(path)
         if stamp is not None and learned.sets_times and (off_s := _hours_off(entry.stamp, stamp)):
             learned.sets_ahead_s -= off_s
             await self._set_time(line, path, stamp)
-            entry = await self._looking(line).one(path)
+            entry = await self.looking(line).one(path)
             if _hours_off(entry.stamp, stamp):
                 learned.sets_ahead_s += off_s  # no clock of its own: it sets what it likes
         learned.folders.made(path, entry)
         return entry
-
-    async def _rename(self, line: FtpLine, old: SitePath, new: SitePath) -> None:
-        moving = _Moving(old, new, asyncio.get_running_loop().create_future())
-        await self._send_moving(line, [moving], [], then_more=False)
-        if (error := await moving.ended) is not None:
-            raise error
-        self._learned.folders.moved(old, new)
 
     async def _set_time(self, line: FtpLine, path: SitePath, stamp: Stamp) -> None:
         learned = self._learned

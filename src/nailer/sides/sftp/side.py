@@ -11,13 +11,13 @@ import contextlib
 import hashlib
 from collections import deque
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
-from typing import Any, TypeGuard, TypeVar
+from typing import Any, TypeVar
 
 import asyncssh
 from asyncssh.packet import PacketDecodeError
 
 from nailer.core.connecting.abilities import Abilities
-from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.whole import Lack, Listing, NotWhole, listing_of
 from nailer.core.plans.room import Room
@@ -45,9 +45,8 @@ from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.sftp.names import entry_of
-from nailer.sides.sftp.open_file import CHANGING, READING, WRITING, Block, OpenFile, SentLook, open_file
+from nailer.sides.sftp.open_file import READING, WRITING, Block, OpenFile, open_file
 from nailer.sides.sftp.pipeline import (
-    Answer,
     check_file,
     is_open,
     join_requests,
@@ -56,7 +55,9 @@ from nailer.sides.sftp.pipeline import (
     replaces_in_one_step,
     send_nothing_idle,
 )
-from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, tolerated, whole_by_steps
+from nailer.sides.sftp.requests import abandon, closed, seconds
+from nailer.sides.sftp.writing import Writing
+from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, whole_by_steps
 from nailer.sides.translate import from_os, from_ssh
 from nailer.sides.wire import Wire
 
@@ -344,15 +345,34 @@ class SftpSide:
 
     def __init__(self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "") -> None:
         self._client = client
-        self._wire = wire
-        self._active = 0
+        self.wire = wire
+        self.active = 0
         # Its version 3 rename links and unlinks, and so fails where the name is taken (sftp-server, process_rename).
-        self._rename_refuses = "openssh" in software.lower()
+        self.rename_refuses = "openssh" in software.lower()
         self.says_room: bool | None = None
         self._hashes: bool | None = None
         limits = client.limits
         self._read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
-        self._write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
+        self.write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
+        self.writing = Writing(self)
+
+    async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        return await self.writing.write(path, chunks, start=start)
+
+    async def land(
+        self,
+        path: SitePath,
+        chunks: AsyncIterator[bytes],
+        *,
+        start: int = 0,
+        access: int | None = None,
+        at_most: int | None = None,
+        stamp: Stamp | None = None,
+        free: SitePath | None = None,
+    ) -> Entry:
+        return await self.writing.land(
+            path, chunks, start=start, access=access, at_most=at_most, stamp=stamp, free=free
+        )
 
     @property
     def is_open(self) -> bool:
@@ -366,12 +386,12 @@ class SftpSide:
         await self._client.wait_closed()
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
-        self._wire.out(f"read folder {folder}")
+        self.wire.out(f"read folder {folder}")
         try:
-            entries = await self._ask(read_folder(self._client, folder.raw), folder)
+            entries = await self.ask(read_folder(self._client, folder.raw), folder)
         except FileMissing as missing:
             # Servers call a file listed as a folder missing, too (OpenSSH reports ENOTDIR as 'no such file').
-            if await self._taken(folder):
+            if await self.taken(folder):
                 raise WrongKind(f"{folder} is no folder.", server_words=missing.server_words) from missing
             raise
         entries = [one for one in entries if one.name not in (b".", b"..")]
@@ -391,42 +411,42 @@ class SftpSide:
         return listing_of(others + await asyncio.gather(*map(led, links)), lack)
 
     async def stat(self, path: SitePath) -> Entry:
-        self._wire.out(f"look at {path}")
-        attrs = await self._ask(self._client.lstat(path.raw), path)
+        self.wire.out(f"look at {path}")
+        attrs = await self.ask(self._client.lstat(path.raw), path)
         entry = entry_of(path.name, attrs)
         return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
 
     async def resolve(self, path: SitePath) -> SitePath:
-        self._wire.out(f"resolve {path}")
-        resolved = SitePath.parse(await self._ask(self._client.realpath(path.raw), path))
+        self.wire.out(f"resolve {path}")
+        resolved = SitePath.parse(await self.ask(self._client.realpath(path.raw), path))
         # Many servers resolve names that are not there; a look tells.
-        await self._ask(self._client.stat(resolved.raw), path)
+        await self.ask(self._client.stat(resolved.raw), path)
         return resolved
 
     async def home(self) -> SitePath:
-        self._wire.out("where the account starts")
-        return SitePath.parse(await self._ask(self._client.realpath(b"."), SitePath()))
+        self.wire.out("where the account starts")
+        return SitePath.parse(await self.ask(self._client.realpath(b"."), SitePath()))
 
     holes_bytes = _BYTES_IN_FLIGHT
     renames: bool | None = True  # as good as every server does; where one does not, it says so
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
-        self._wire.out(f"open to read {path}")
-        file = await self._open(path, READING)
+        self.wire.out(f"open to read {path}")
+        file = await self.open(path, READING)
         block = self._read_bytes if ahead is None else max(1024, min(self._read_bytes, ahead))
         window: deque[Block] = deque()
-        self._active += 1
+        self.active += 1
         try:
             # The first block and the size are asked for together: a small file takes two round trips.
             window.append(file.block(start, block))
-            size = await self._ask(file.look().size(), path)
+            size = await self.ask(file.look().size(), path)
             at = start + block
             while True:
-                while at < size and len(window) < (self._window(block) if ahead is None else 1):
+                while at < size and len(window) < (self.window(block) if ahead is None else 1):
                     window.append(file.block(at, block))
                     at += block
                 # A block leaves the window only once it has been heard: a cancelled caller still abandons it.
-                chunk = await self._ask(window[0].data(), path)
+                chunk = await self.ask(window[0].data(), path)
                 window.popleft()
                 if chunk:
                     yield chunk
@@ -436,135 +456,63 @@ class SftpSide:
                     window.append(file.block(at, block))
                     at += block
         finally:
-            self._active -= 1
-            _abandon(*window)
+            self.active -= 1
+            abandon(*window)
             file.close().abandon()
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
-        self._wire.out(f"read all of {path}")
-        file = await self._open(path, READING)
+        self.wire.out(f"read all of {path}")
+        file = await self.open(path, READING)
         asked = looking, block, looking_again = file.look(), file.block(0, self._read_bytes), file.look()
         try:
-            before = await self._ask(looking.entry(path.name), path)
-            content = await self._ask(block.data(), path)
-            after = await self._ask(looking_again.entry(path.name), path)
+            before = await self.ask(looking.entry(path.name), path)
+            content = await self.ask(block.data(), path)
+            after = await self.ask(looking_again.entry(path.name), path)
         finally:
-            _abandon(*asked)
+            abandon(*asked)
             file.close().abandon()
         if len(content) < before.size:
             return await whole_by_steps(self, path)  # more than one block
         return agreed(before, after, content)
 
-    async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
-        async with self._writing(path, chunks, start) as (file, window, written):
-            while window:
-                await self._landed(window[0], path)
-                window.popleft()
-            # A server may report a full disk only when the file is closed.
-            await self._landed(file.close(), path)
-        return written
-
-    async def land(
-        self,
-        path: SitePath,
-        chunks: AsyncIterator[bytes],
-        *,
-        start: int = 0,
-        access: int | None = None,
-        at_most: int | None = None,
-        stamp: Stamp | None = None,
-        free: SitePath | None = None,
-    ) -> Entry:
-        mode = access if access is not None else at_most
-        async with self._writing(path, chunks, start, mode) as (file, window, written):
-            # The last blocks, access and time, a look and the close leave together. Requests for one file are carried
-            # out in the order they came (draft-ietf-secsh-filexfer-02, 3).
-            setting = file.set(access, _seconds(stamp) if stamp is not None else None)
-            looking, closing = file.look(), file.close()
-            free_still = asyncio.create_task(self._check_free(free)) if self._must_look(free) else None
-            try:
-                while window:
-                    await self._landed(window[0], path)
-                    window.popleft()
-                await self._landed(closing, path)
-                landed = await self._ask(looking.entry(path.name), path)
-                was_set = await tolerated(self._ask(setting, path))
-                if free_still is not None:
-                    await free_still
-            finally:
-                _abandon(setting, looking, closing)
-                if free_still is not None:
-                    free_still.cancel()
-                    await asyncio.gather(free_still, return_exceptions=True)
-        if not was_set:
-            # Some servers set these by the path only.
-            await tolerated(self.set_attributes(path, access=access, stamp=stamp))
-        return landed if was_set and landed.size == start + written else await self.stat(path)
-
-    @contextlib.asynccontextmanager
-    async def _writing(
-        self, path: SitePath, chunks: AsyncIterator[bytes], start: int, mode: int | None = None
-    ) -> AsyncIterator[tuple[OpenFile, deque[Answer], int]]:
-        """A file that all chunks were sent to, the last ones not answered yet, and how many bytes that were. Closed
-        here where anything fails."""
-        self._wire.out(f"open to write {path}")
-        file = await self._open(path, CHANGING if start else WRITING, mode)
-        window: deque[Answer] = deque()
-        written = 0
-        self._active += 1
-        try:
-            async for block in _blocks(chunks, self._write_bytes):
-                while len(window) >= self._window(self._write_bytes):
-                    await self._landed(window[0], path)
-                    window.popleft()
-                window.append(file.write(block, start + written))
-                written += len(block)
-            yield file, window, written
-        except BaseException:
-            _abandon(*window)
-            await _closed(file)
-            raise
-        finally:
-            self._active -= 1
-
-    def _window(self, block_bytes: int) -> int:
+    def window(self, block_bytes: int) -> int:
         """How many blocks may be in flight for one file: memory stays bounded whatever the block size and however many
         files are under way."""
-        return max(_LEAST_BLOCKS_IN_FLIGHT, _BYTES_IN_FLIGHT // (block_bytes * max(1, self._active)))
+        return max(_LEAST_BLOCKS_IN_FLIGHT, _BYTES_IN_FLIGHT // (block_bytes * max(1, self.active)))
 
     async def make_folder(self, path: SitePath) -> None:
-        self._wire.out(f"make folder {path}")
-        await self._or_because(self._client.mkdir(path.raw), path, self._taken)
+        self.wire.out(f"make folder {path}")
+        await self._or_because(self._client.mkdir(path.raw), path, self.taken)
 
     async def remove_file(self, path: SitePath) -> None:
-        self._wire.out(f"remove {path}")
-        await self._ask(self._client.remove(path.raw), path)
+        self.wire.out(f"remove {path}")
+        await self.ask(self._client.remove(path.raw), path)
 
     async def remove_folder(self, path: SitePath) -> None:
-        self._wire.out(f"remove folder {path}")
+        self.wire.out(f"remove folder {path}")
         await self._or_because(self._client.rmdir(path.raw), path, self._filled)
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
-        self._wire.out(f"rename {old} to {new}")
+        self.wire.out(f"rename {old} to {new}")
         if not replace:
             # Version 3 says that renaming over a name fails; servers differ, so we look first.
-            if not (looked or self._rename_refuses) and await self._taken(new):
+            if not (looked or self.rename_refuses) and await self.taken(new):
                 raise AlreadyThere(f"{new} exists already.")
             await self._rename(old, new)
             return
         try:
             if self.replaces_in_one_step:
-                await self._ask(self._client.posix_rename(old.raw, new.raw), new)
+                await self.ask(self._client.posix_rename(old.raw, new.raw), new)
             else:
                 await self._rename(old, new)
         except (AlreadyThere, PermissionRefused, NotSupported, RenameRefused) as refused:
-            if not await self._taken(new):
+            if not await self.taken(new):
                 raise
             raise CannotReplace(f"{new} is taken.", server_words=refused.server_words) from refused
 
     async def _rename(self, old: SitePath, new: SitePath) -> None:
         try:
-            await self._or_because(self._client.rename(old.raw, new.raw), new, self._taken)
+            await self._or_because(self._client.rename(old.raw, new.raw), new, self.taken)
         except (PermissionRefused, NotSupported) as refused:
             sentence = f"The server does not let {old} be renamed."
             raise RenameRefused(sentence, server_words=refused.server_words) from refused
@@ -578,31 +526,31 @@ class SftpSide:
         """By the server itself where it offers copy-data (draft-ietf-secsh-filexfer-extensions-00)."""
         if not self._client.supports_remote_copy:
             return False
-        self._wire.out(f"copy {source} to {target}")
-        reading = await self._open(source, READING)
+        self.wire.out(f"copy {source} to {target}")
+        reading = await self.open(source, READING)
         try:
-            writing = await self._open(target, WRITING)
+            writing = await self.open(target, WRITING)
             try:
-                await self._landed(reading.copy_to(writing), target)
-                await self._landed(writing.close(), target)
+                await self.landed(reading.copy_to(writing), target)
+                await self.landed(writing.close(), target)
             except BaseException:
-                await _closed(writing)
+                await closed(writing)
                 raise
         finally:
             reading.close().abandon()
         return True
 
     async def make_link(self, path: SitePath, target: bytes) -> None:
-        await self._or_because(self._client.symlink(target, path.raw), path, self._taken)
+        await self._or_because(self._client.symlink(target, path.raw), path, self.taken)
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
-        self._wire.out(f"set access or time of {path}")
-        await self._ask(self._client.setstat(path.raw, _attributes(access, stamp)), path)
+        self.wire.out(f"set access or time of {path}")
+        await self.ask(self._client.setstat(path.raw, _attributes(access, stamp)), path)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
         if self._hashes is False:
             return None
-        self._wire.out(f"hash of {path}")
+        self.wire.out(f"hash of {path}")
         try:
             chosen, value = await check_file(self._client, path.raw, b",".join(_HASHES))
         except asyncssh.SFTPOpUnsupported:
@@ -635,12 +583,12 @@ class SftpSide:
             leads_to = entry_of(path.name, await self._client.stat(path.raw)).kind
         return _as_link(entry, target, leads_to)
 
-    async def _ask(self, request: Awaitable[_R], path: SitePath) -> _R:
+    async def ask(self, request: Awaitable[_R], path: SitePath) -> _R:
         try:
             return await request
         except (asyncssh.Error, OSError, PacketDecodeError) as error:
             translated = _translated(error, path.shown)
-            self._wire.heard(f"{type(error).__name__}: {translated.server_words or translated.what}")
+            self.wire.heard(f"{type(error).__name__}: {translated.server_words or translated.what}")
             raise translated from error
 
     async def _or_because(
@@ -648,7 +596,7 @@ class SftpSide:
     ) -> None:
         """Await a request; where the server only says 'failure', look for the reason it most likely means."""
         try:
-            await self._ask(request, path)
+            await self.ask(request, path)
         except ServerFailed as failed:
             if await test(path):
                 kind = FolderNotEmpty if test == self._filled else AlreadyThere
@@ -656,15 +604,7 @@ class SftpSide:
                 raise kind(sentence, server_words=failed.server_words) from failed
             raise
 
-    def _must_look(self, free: SitePath | None) -> TypeGuard[SitePath]:
-        """Whether it takes a look to know that a name is free: servers differ in what renaming onto one does."""
-        return free is not None and not self._rename_refuses
-
-    async def _check_free(self, path: SitePath) -> None:
-        if await self._taken(path):
-            raise AlreadyThere(f"{path} exists already.")
-
-    async def _taken(self, path: SitePath) -> bool:
+    async def taken(self, path: SitePath) -> bool:
         try:
             await self.stat(path)
         except FileMissing:
@@ -672,12 +612,12 @@ class SftpSide:
         return True
 
     async def _filled(self, path: SitePath) -> bool:
-        return bool(await self._ask(self._client.listdir(path.raw), path))
+        return bool(await self.ask(self._client.listdir(path.raw), path))
 
-    async def _landed(self, request: Awaitable[object], path: SitePath) -> None:
+    async def landed(self, request: Awaitable[object], path: SitePath) -> None:
         """Await a write. A plain 'failure' is read as a full disk where the words or the room left say so."""
         try:
-            await self._ask(request, path)
+            await self.ask(request, path)
         except ServerFailed as failed:
             words = (failed.server_words or "").lower()
             room = await self.room(path.parent)
@@ -685,39 +625,8 @@ class SftpSide:
                 raise NoSpaceLeft(f"The server has no room for {path}.", server_words=failed.server_words) from failed
             raise
 
-    async def _open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:
-        return await self._ask(open_file(self._client, path.raw, how, mode), path)
-
-
-async def _blocks(chunks: AsyncIterator[bytes], most: int) -> AsyncGenerator[bytes, None]:
-    """Chunks cut into what one request takes. What a large chunk has too much goes with the next one; small ones, as they
-    come where the speed is limited, are not held back."""
-    rest = b""
-    async for chunk in chunks:
-        large = len(chunk) > most
-        chunk = rest + chunk if rest else chunk
-        at = 0
-        while len(chunk) - at >= most:
-            yield chunk[at : at + most]
-            at += most
-        rest = chunk[at:]
-        if rest and not large:
-            yield rest
-            rest = b""
-    if rest:
-        yield rest
-
-
-async def _closed(file: OpenFile) -> None:
-    # The line may be gone by now, and with it the handle.
-    with contextlib.suppress(asyncssh.Error, OSError):
-        await file.close()
-
-
-def _abandon(*asked: Answer | Block | SentLook) -> None:
-    """Nobody will hear these any more."""
-    for one in asked:
-        one.abandon()
+    async def open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:
+        return await self.ask(open_file(self._client, path.raw, how, mode), path)
 
 
 def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
@@ -725,13 +634,8 @@ def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
     if access is not None:
         attributes.permissions = access
     if stamp is not None:
-        attributes.atime = attributes.mtime = _seconds(stamp)
+        attributes.atime = attributes.mtime = seconds(stamp)
     return attributes
-
-
-def _seconds(stamp: Stamp) -> int:
-    """As version 3 has times: from 1970 to 2106."""
-    return min(max(0, stamp.at_ns // NS), 2**32 - 1)
 
 
 def _bytes(value: bytes | str | None) -> bytes:

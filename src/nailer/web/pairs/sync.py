@@ -324,7 +324,7 @@ async def plan_take_back(
     its_plans = []
     for job in reversed(run.jobs):
         try:
-            job_id = await plans.make.take_job_back(session.account_id, job)
+            job_id = await plans.take_back.take_job_back(session.account_id, job)
         except NotFound:
             continue
         site = await sites.book.get((await plans.jobs.get(job_id)).site_id)

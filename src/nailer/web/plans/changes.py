@@ -73,7 +73,7 @@ async def take_back(
     request: Request, site: TheSite, change: TheChange, files: FilesDoor, plans: PlansDoor, session: SignedIn
 ) -> Response:
     files.guarded.check(session.account_id, site, change.side, change.path)
-    job_id = await plans.make.take_change_back(session.account_id, site, change)
+    job_id = await plans.take_back.take_change_back(session.account_id, site, change)
     return JSONResponse({"job": job_id})
 
 
@@ -82,7 +82,7 @@ async def take_back_since(
     request: Request, site: TheSite, change: TheChange, plans: PlansDoor, session: SignedIn
 ) -> Response:
     """Plan taking back everything on the change's side since then."""
-    job_id = await plans.make.take_back_since(session.account_id, site, change)
+    job_id = await plans.take_back.take_back_since(session.account_id, site, change)
     return await plan_dialog(request, site, job_id)
 
 

@@ -206,7 +206,7 @@ async def plan_differences(
 async def plan_take_back(
     request: Request, job_id: int, sites: SitesDoor, plans: PlansDoor, session: SignedIn
 ) -> Response:
-    new_id = await plans.make.take_job_back(session.account_id, job_id)
+    new_id = await plans.take_back.take_job_back(session.account_id, job_id)
     job = await plans.jobs.get(new_id)
     return await plan_dialog(request, await sites.book.get(job.site_id), new_id)
 

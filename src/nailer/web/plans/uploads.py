@@ -56,7 +56,7 @@ async def take_archive(request: Request, site_id: int, sites: SitesDoor, plans: 
 async def plan_unpack(
     request: Request, wish: UnpackWish, site: TheSite, plans: PlansDoor, session: SignedIn
 ) -> Response:
-    job_id = await plans.make.unpack(
+    job_id = await plans.unpacking.unpack(
         session.account_id,
         site,
         wish.to_side,
@@ -86,7 +86,7 @@ async def plan_unpack_there(
         staged = await plans.server.unpack(site, archive)
     else:
         staged = Staged(SitePath.of_token(wish.staged), wish.files, wish.links)
-    job_id = await plans.make.unpacked_there(
+    job_id = await plans.unpacking.unpacked_there(
         account_id, site, staged.folder, wish.there_path, archive.name.decode("utf-8", "replace"), wish.without_top
     )
     return await plan_dialog(request, site, job_id, staged=staged)

@@ -1,0 +1,86 @@
+"""Claims of runners on jobs: leases, and how a job ends."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from nailer.core.jobs.states import ENDED, JobState, JobWish
+from nailer.errors import Conflict
+from nailer.store.database import Database, Work, utc_now
+from nailer.store.jobs import Item, item_of
+
+_INSERT_AT_ONCE = 2000
+_READ_AT_ONCE = 2000
+# A page asks for its files the moment the plan is confirmed; a minute is a very slow line.
+_PAGE_BEGINS_WITHIN_S = 60.0
+
+
+class JobClaims:
+    """What runners write of the jobs they hold. A lease that ran out is free for any runner."""
+
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    async def claim(self, owner: str, *, lease_s: float) -> int | None:
+        """The id of a job that now is this runner's, or None where there is nothing to do."""
+
+        def change(work: Work) -> int | None:
+            now = utc_now()
+            job_id = work.value("jobs.next_to_claim", now=now)
+            if job_id is None:
+                return None
+            work.run("jobs.claim", id=job_id, owner=owner, until=now + timedelta(seconds=lease_s), now=now)
+            work.run("jobs.recount", id=job_id)
+            return int(job_id)
+
+        return await self._db.write(change)
+
+    async def take(self, job_id: int, owner: str, *, lease_s: float) -> None:
+        """Run a given job under a lease: for what a browser sends itself. Raises Conflict where somebody has it."""
+        now = utc_now()
+        until = now + timedelta(seconds=lease_s)
+        if not await self._db.write(lambda work: work.run("jobs.take", id=job_id, owner=owner, until=until, now=now)):
+            raise Conflict("This plan was carried out already.")
+
+    async def renew(self, job_id: int, owner: str, *, lease_s: float) -> JobWish:
+        """Hold on to a job; return what a person wants of it. STOP where it is no longer ours, too."""
+        until = utc_now() + timedelta(seconds=lease_s)
+
+        def change(work: Work) -> JobWish:
+            held = work.run("jobs.renew", id=job_id, owner=owner, until=until)
+            row = work.one("jobs.wanted", id=job_id)
+            if not held or row is None or row["stop_wanted"]:
+                return JobWish.STOP
+            return JobWish.PAUSE if row["pause_wanted"] else JobWish.GO_ON
+
+        return await self._db.write(change)
+
+    async def leases(self) -> list[tuple[int, str]]:
+        rows = await self._db.read(lambda work: work.rows("jobs.leases"))
+        return [(row["id"], row["lease_owner"]) for row in rows]
+
+    async def release(self, job_id: int, owner: str) -> None:
+        """Give a running job back, to be claimed anew."""
+        await self._db.write(lambda work: work.run("jobs.release", id=job_id, owner=owner))
+
+    async def finish(self, job_id: int, owner: str, state: JobState, trouble: str | None, kind: str | None) -> None:
+        """End a job, or let it pause. `trouble` and its kind are what ended it before its items had."""
+        ended_at = utc_now() if state in ENDED else None
+        values = {"id": job_id, "owner": owner, "state": state, "trouble": trouble, "kind": kind, "ended_at": ended_at}
+
+        def change(work: Work) -> None:
+            work.run("jobs.recount", id=job_id)
+            work.run("jobs.finish", **values)
+            if ended_at is not None:
+                work.run("jobs.let_follow", id=job_id)
+
+        await self._db.write(change)
+
+    async def unfinished(self, job_id: int) -> tuple[int, int]:
+        """How many items failed, and how many wait."""
+        row = await self._db.read(lambda work: work.one("items.unfinished", job_id=job_id)) or {}
+        return int(row["failed"]), int(row["waiting"])
+
+    async def waiting_items(self, job_id: int, *, after: int, limit: int = 500) -> list[Item]:
+        rows = await self._db.read(lambda work: work.rows("items.waiting", job_id=job_id, after=after, limit=limit))
+        return [item_of(row) for row in rows]
