@@ -151,6 +151,27 @@ def test_pages_know_no_store_and_no_engine(file: Path) -> None:
 _LIBRARIES = ("croniter", "merge3", "pathspec", "pygments", "tinycss2")
 
 
+@pytest.mark.parametrize(
+    "file", [*sorted((SOURCE / "sides").rglob("*.py")), *sorted((SOURCE / "engine").glob("*.py"))], ids=shown
+)
+def test_errors_name_their_path_in_a_field(file: Path) -> None:
+    """A file is known by its temporary name to the sides alone: a name inside a sentence could not be told from it."""
+    sentences = [
+        node.exc.args[0]
+        for node in ast.walk(ast.parse(file.read_text()))
+        if isinstance(node, ast.Raise) and isinstance(node.exc, ast.Call) and node.exc.args
+    ]
+    written = {
+        ast.unparse(part)
+        for node in sentences
+        for part in ast.walk(node)
+        if isinstance(part, ast.FormattedValue)
+        and {one.id for one in ast.walk(part) if isinstance(one, ast.Name)} & {"path", "old", "new", "part", "aside"}
+    }
+
+    assert not written or file.name == "meeting.py", written  # a key file of this machine has one name only
+
+
 def test_every_folder_and_module_is_spoken_for() -> None:
     parts = {part_of(file) for file in SOURCE.rglob("*.py")}
     wings = {one.parent.name for one in (SOURCE / "services").glob("*/__init__.py")}

@@ -42,31 +42,69 @@ This module imports nothing of Nailer, so that every layer may use it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from enum import StrEnum
 
 
 class NailerError(Exception):
     """Base of all errors that may reach a person.
 
-    `what` is a sentence; `server_words` is the other end's own text, or None; `advice` are next steps, each a sentence.
-    `heals` is True where trying the same again later can work.
+    `what` is a sentence, made when it is shown: `{path}` in `sentence` stands for `path`, the name that it is about, where
+    it is about one. `server_words` is the other end's own text, or None, and `reply_code` the number it began with;
+    `advice` are next steps, each a sentence. `heals` is True where trying the same again later can work.
     """
 
     heals = False
     title = "That did not work"
     advice_default: tuple[str, ...] = ()
 
-    def __init__(self, what: str, *, server_words: str | None = None, advice: tuple[str, ...] = ()) -> None:
-        super().__init__(what)
-        self.what = what
+    def __init__(
+        self,
+        sentence: str,
+        *,
+        path: object = None,
+        server_words: str | None = None,
+        reply_code: int | None = None,
+        advice: tuple[str, ...] = (),
+    ) -> None:
+        super().__init__(sentence)
+        self.sentence = sentence
+        self.path = None if path is None else str(path)
         self.server_words = server_words
+        self.reply_code = reply_code
         self.advice = advice or self.advice_default
+
+    @property
+    def what(self) -> str:
+        """What happened, as a sentence."""
+        return self.sentence if self.path is None else self.sentence.replace("{path}", self.path)
+
+    def __str__(self) -> str:
+        return self.what
+
+    def of_name(self, path: object, temporary: Iterable[str]) -> None:
+        """Say it of `path` where it is about one of its temporary names: nobody knows the file by another. The server's
+        words name it likewise."""
+        for name in temporary:
+            own = str(path).rpartition("/")[2]
+            if self.path is not None and self.path.rpartition("/")[2] == name:
+                self.path = str(path)
+            if self.server_words:
+                self.server_words = self.server_words.replace(name, own)
 
     @property
     def kind(self) -> str:
         """The name that is stored with a failed item, e.g. `NoSpaceLeft`."""
         return type(self).__name__
+
+    @classmethod
+    def is_named(cls, kind: str | None) -> bool:
+        """True where a stored name is that of this class.
+
+        >>> NoSpaceLeft.is_named("NoSpaceLeft"), NoSpaceLeft.is_named(None)
+        (True, False)
+        """
+        return kind == cls.__name__
 
 
 class InvalidInput(NailerError):
@@ -168,6 +206,8 @@ class _IdentityError(TransferError):
     """Shared by first meeting and changed identity: what the server showed. `public_key` is a line as OpenSSH writes
     it, or a certificate in PEM; `doubts` are sentences that say why a certificate is not trusted by itself."""
 
+    is_change = False
+
     def __init__(
         self,
         what: str,
@@ -194,6 +234,7 @@ class IdentityUnknown(_IdentityError):
 
 
 class IdentityChanged(_IdentityError):
+    is_change = True
     title = "The server shows another identity than before"
     advice_default = ("Ask the host whether it was changed before you trust the new one.",)
 

@@ -31,10 +31,11 @@ async def copied_tree(side: Side, source: SitePath, target: SitePath, entry: Ent
     listing = await side.list(source, careful=True)
     if listing.lack is not None or listing.parts:
         why = listing.lack.sentence if listing.lack is not None else "Half files of Nailer's lie in it."
-        raise NotKnown(f"Not all of what is in {source} can be moved. {why}")
+        raise NotKnown(f"Not all of what is in {{path}} can be moved. {why}", path=source)
     for one in listing.entries:
         if not (one.is_file or one.is_folder):
-            raise NotKnown(f"{source.child(one.name)} is neither a file nor a folder, and cannot be copied.")
+            sentence = "{path} is neither a file nor a folder, and cannot be copied."
+            raise NotKnown(sentence, path=source.child(one.name))
         copied += await copied_tree(side, source.child(one.name), target.child(one.name), one)
     if entry.access is not None:
         await tolerated(side.set_attributes(target, access=entry.access))
@@ -48,7 +49,7 @@ async def remove_copied(side: Side, top: SitePath, copied: _Copied) -> None:
             await side.remove_folder(path)
             continue
         if not still_as(await side.stat(path), entry):
-            raise Conflict(f"{path} was changed while {top} was moved, so it stays at both places.")
+            raise Conflict(f"{{path}} was changed while {top} was moved, so it stays at both places.", path=path)
         await side.remove_file(path)
 
 
@@ -78,10 +79,10 @@ async def _copied_file(side: Side, source: SitePath, target: SitePath, entry: En
     async for _ in read(target, came):
         pass
     if landed.size != entry.size or sent.digest() != came.digest():
-        raise NotVerified(f"The copy of {source} is not what was read.")
+        raise NotVerified("The copy of {path} is not what was read.", path=source)
     try:
         now = await side.stat(source)
     except FileMissing as gone:
-        raise Conflict(f"{source} was removed while it was copied.") from gone
+        raise Conflict("{path} was removed while it was copied.", path=source) from gone
     if not still_as(now, entry):
-        raise Conflict(f"{source} was changed while it was copied.")
+        raise Conflict("{path} was changed while it was copied.", path=source)

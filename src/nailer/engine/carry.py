@@ -34,7 +34,7 @@ from nailer.engine.group_commit import Statement
 from nailer.engine.in_place import InPlace
 from nailer.engine.keeper import Keeper
 from nailer.engine.landing import Landing
-from nailer.engine.parts import by_its_own_name
+from nailer.engine.parts import temporary_names
 from nailer.engine.receipts import Receipts, confirmed
 from nailer.engine.sender import Sender
 from nailer.engine.sending import Access
@@ -85,8 +85,7 @@ class Carrier:
         try:
             return await self._act(item, content)
         except NailerError as error:
-            error.what = by_its_own_name(item, error.what)
-            error.server_words = by_its_own_name(item, error.server_words) if error.server_words else None
+            error.of_name(item.target, temporary_names(item))
             raise
 
     async def _act(self, item: Item, content: AsyncIterator[bytes] | None) -> Outcome:

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from nailer.core.files.names import aside_name, part_name
-from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.files.sitepath import SitePath
 from nailer.engine.across import removed_tree
 from nailer.errors import FileMissing, TransferError, WrongKind
 from nailer.sides.side import Side, is_there
 from nailer.store.jobs import Item
 
 
-def by_its_own_name(item: Item, text: str) -> str:
-    """A sentence about a temporary name, said of the file itself: nobody knows it by another."""
-    for hidden in (True, False):
-        for name in (part_name(item.job_id, item.id, hidden=hidden), aside_name(item.job_id, item.id, hidden=hidden)):
-            text = text.replace(name.decode(), shown_name(item.target.name))
-    return text
+def temporary_names(item: Item) -> list[str]:
+    """Every name that an item's content may have for a while, as it is shown."""
+    return [
+        make(item.job_id, item.id, hidden=hidden).decode()
+        for make in (part_name, aside_name)
+        for hidden in (True, False)
+    ]
 
 
 async def cleared(side: Side, folder: SitePath, job_id: int, item_id: int) -> bool:

@@ -89,8 +89,8 @@ async def _set_aside(side: Side, target: SitePath, aside: SitePath, taken: Canno
     except RenameRefused:
         raise
     except _REFUSED as refused:
-        sentence = f"The server lets no new file take the name of {target}."
-        raise RenameRefused(sentence, server_words=refused.server_words or taken.server_words) from refused
+        sentence = "The server lets no new file take the name of {path}."
+        raise RenameRefused(sentence, path=target, server_words=refused.server_words or taken.server_words) from refused
 
 
 async def _put_back(side: Side, aside: SitePath, target: SitePath, refused: TransferError) -> None:
@@ -99,9 +99,10 @@ async def _put_back(side: Side, aside: SitePath, target: SitePath, refused: Tran
     except ConnectionDropped:
         raise
     except TransferError as stuck:
-        sentence = f"{target} was set aside, and the server lets neither the new nor the old file take that name."
+        sentence = "{path} was set aside, and the server lets neither the new nor the old file take that name."
         raise NotVerified(
             sentence,
+            path=target,
             server_words=stuck.server_words or refused.server_words,
             advice=(f"The old file lies beside it as {aside.name.decode('utf-8', 'replace')}. Rename it by hand.",),
         ) from stuck

@@ -42,7 +42,7 @@ class Disk:
         """Where a path lies on this machine's disk, for what must watch it. Raises FileMissing outside every root."""
         root = self._roots.get(path.names[0]) if path.names else None
         if root is None:
-            raise FileMissing(f"{path} lies outside the folders that Nailer may use.")
+            raise FileMissing("{path} lies outside the folders that Nailer may use.", path=path)
         return Path(os.fsdecode(b"/".join((root, *path.names[1:]))))
 
     def list(self, folder: SitePath) -> _Entries:
@@ -100,14 +100,14 @@ class Disk:
     def open_to_read(self, path: SitePath) -> int:
         with self._located(path) as (way, name):
             if not name:
-                raise WrongKind(f"{path} is a folder, not a file.")
+                raise WrongKind("{path} is a folder, not a file.", path=path)
             # O_NONBLOCK: opening a pipe must not wait for a writer that never comes.
             flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
             file = os.open(name, flags, dir_fd=way.here)
         mode = os.fstat(file).st_mode
         if not stat.S_ISREG(mode):
             os.close(file)
-            raise WrongKind(f"{path} is a {kind_of_mode(mode)}, not a file.")
+            raise WrongKind(f"{{path}} is a {kind_of_mode(mode)}, not a file.", path=path)
         return file
 
     def whole(self, path: SitePath) -> tuple[Entry, bytes]:
@@ -149,7 +149,7 @@ class Disk:
             file = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=folder)
             try:
                 if stat.S_ISLNK(os.fstat(file).st_mode):
-                    raise WrongKind(f"{path} is a link; its access is that of what it leads to.")
+                    raise WrongKind("{path} is a link; its access is that of what it leads to.", path=path)
                 # Linux changes the mode of an O_PATH descriptor only by its name under /proc.
                 own_name = f"/proc/self/fd/{file}"
                 if access is not None:
@@ -179,7 +179,7 @@ class Disk:
     def _root(self, path: SitePath) -> bytes:
         root = self._roots.get(path.names[0]) if path.names else None
         if root is None:
-            raise FileMissing(f"{path} is not under an allowed root.")
+            raise FileMissing("{path} is not under an allowed root.", path=path)
         return root
 
     @contextlib.contextmanager

@@ -49,7 +49,7 @@ class MemorySide:
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         node = self._plain(self._resolved(path))
         if node.entry.kind is not Kind.FILE:
-            raise WrongKind(f"{path} is a {node.entry.kind}, not a file.")
+            raise WrongKind(f"{{path}} is a {node.entry.kind}, not a file.", path=path)
         content = node.content
         for at in range(start, len(content), CHUNK_BYTES):
             yield content[at : at + CHUNK_BYTES]
@@ -62,9 +62,9 @@ class MemorySide:
         existing = folder.inside.get(path.name)
         if existing is not None and existing.entry.kind is not Kind.FILE:
             raise (
-                OutsideRoot(f"{path} is a link.")
+                OutsideRoot("{path} is a link.", path=path)
                 if existing.entry.kind is Kind.LINK
-                else WrongKind(f"{path} is a folder, not a file.")
+                else WrongKind("{path} is a folder, not a file.", path=path)
             )
         node = existing or _Node(Entry(path.name, Kind.FILE, access=0o644))
         folder.inside[path.name] = node
@@ -97,15 +97,15 @@ class MemorySide:
 
     async def remove_file(self, path: SitePath) -> None:
         if self._node(path).entry.is_folder:
-            raise WrongKind(f"{path} is a folder, not a file.")
+            raise WrongKind("{path} is a folder, not a file.", path=path)
         del self._folder(path.parent).inside[path.name]
 
     async def remove_folder(self, path: SitePath) -> None:
         node = self._node(path)
         if not node.entry.is_folder:
-            raise WrongKind(f"{path} is not a folder.")
+            raise WrongKind("{path} is not a folder.", path=path)
         if node.inside:
-            raise FolderNotEmpty(f"The folder {path} is not empty.")
+            raise FolderNotEmpty("The folder {path} is not empty.", path=path)
         del self._folder(path.parent).inside[path.name]
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
@@ -113,9 +113,9 @@ class MemorySide:
         target = self._folder(new.parent)
         standing = target.inside.get(new.name)
         if standing is not None and not replace:
-            raise AlreadyThere(f"{new} exists already.")
+            raise AlreadyThere("{path} exists already.", path=new)
         if standing is not None and standing.entry.is_folder != node.entry.is_folder:
-            raise WrongKind(f"{new} is of another kind.")
+            raise WrongKind("{path} is of another kind.", path=new)
         del self._folder(old.parent).inside[old.name]
         node.entry = _named(node.entry, new.name)
         target.inside[new.name] = node
@@ -123,7 +123,7 @@ class MemorySide:
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         node = self._node(path)
         if node.entry.kind is Kind.LINK:
-            raise WrongKind(f"{path} is a link; its access is that of what it leads to.")
+            raise WrongKind("{path} is a link; its access is that of what it leads to.", path=path)
         if access is not None:
             node.entry = replace(node.entry, access=access)
         if stamp is not None:
@@ -141,7 +141,7 @@ class MemorySide:
     def _add(self, path: SitePath, node: _Node) -> None:
         folder = self._folder(path.parent)
         if path.name in folder.inside:
-            raise AlreadyThere(f"{path} exists already.")
+            raise AlreadyThere("{path} exists already.", path=path)
         folder.inside[path.name] = node
 
     def _seen(self, folder: SitePath, node: _Node) -> Entry:
@@ -157,20 +157,20 @@ class MemorySide:
         """The node at `path`, links followed on the way but not at its end."""
         node = self._folder(path.parent).inside.get(path.name)
         if node is None:
-            raise FileMissing(f"{path} is not there.")
+            raise FileMissing("{path} is not there.", path=path)
         return node
 
     def _folder(self, path: SitePath) -> _Node:
         node = self._plain(self._resolved(path))
         if not node.entry.is_folder:
-            raise WrongKind(f"A folder was expected on the way to {path}.")
+            raise WrongKind("A folder was expected on the way to {path}.", path=path)
         return node
 
     def _plain(self, path: SitePath) -> _Node:
         node = self._root
         for name in path.names:
             if name not in node.inside:
-                raise FileMissing(f"{path} is not there.")
+                raise FileMissing("{path} is not there.", path=path)
             node = node.inside[name]
         return node
 
@@ -187,7 +187,7 @@ class MemorySide:
                 continue
             links += 1
             if links > _MOST_LINKS:
-                raise OutsideRoot(f"Links lead round in a circle at {path}.")
+                raise OutsideRoot("Links lead round in a circle at {path}.", path=path)
             if node.entry.target.startswith(b"/"):
                 done = SitePath()
             ahead.extend(part for part in reversed(node.entry.target.split(b"/")) if part not in (b"", b"."))

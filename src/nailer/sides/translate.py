@@ -92,7 +92,7 @@ def from_os(error: OSError, shown_path: str) -> TransferError:
     if isinstance(error, _LOST_LINE):
         return errors.ConnectionDropped("The connection was cut.", server_words=error.strerror)
     kind, sentence = _BY_ERRNO.get(error.errno or 0, (errors.ServerFailed, "{path} could not be used."))
-    return kind(sentence.format(path=shown_path), server_words=error.strerror or str(error) or None)
+    return kind(sentence, path=shown_path, server_words=error.strerror or str(error) or None)
 
 
 def from_ssh(error: Exception, shown_path: str = "") -> TransferError:
@@ -104,7 +104,7 @@ def from_ssh(error: Exception, shown_path: str = "") -> TransferError:
     for foreign, ours, sentence in _BY_SSH_CLASS:
         if isinstance(error, foreign):
             words = None if isinstance(error, _LIBRARY_SAYS) else (getattr(error, "reason", None) or str(error)).strip()
-            return ours(sentence.format(path=shown_path or "the server"), server_words=words or None)
+            return ours(sentence, path=shown_path or "the server", server_words=words or None)
     raise LookupError(f"no place in the table for {type(error).__name__}") from error
 
 
@@ -196,11 +196,11 @@ def from_reply(code: int, words: str, shown_path: str) -> TransferError:
     if code in (450, 451, 550, 551, 553):
         for known, kind, sentence in _BY_WORDS:
             if any(word in lower for word in known):
-                return kind(sentence.format(path=shown_path), server_words=said)
+                return kind(sentence, path=shown_path, server_words=said, reply_code=code)
     if code not in _BY_CODE and 100 <= code < 400:
         return errors.ProtocolViolation("The server answered out of turn.", server_words=said)
     kind, sentence = _BY_CODE.get(code, (errors.ServerFailed, "The server failed at {path}."))
-    return kind(sentence.format(path=shown_path), server_words=said)
+    return kind(sentence, path=shown_path, server_words=said, reply_code=code)
 
 
 def _weak(words: str) -> TransferError:

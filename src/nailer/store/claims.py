@@ -9,11 +9,6 @@ from nailer.errors import Conflict
 from nailer.store.database import Database, Work, utc_now
 from nailer.store.jobs import Item, item_of
 
-_INSERT_AT_ONCE = 2000
-_READ_AT_ONCE = 2000
-# A page asks for its files the moment the plan is confirmed; a minute is a very slow line.
-_PAGE_BEGINS_WITHIN_S = 60.0
-
 
 class JobClaims:
     """What runners write of the jobs they hold. A lease that ran out is free for any runner."""

@@ -199,7 +199,7 @@ class Drafts:
             await self._level(draft, site, content)
             return Saved(job_id)
         failures = await self._jobs.failures(job_id)
-        if failures and failures[0].kind == "Conflict" and (now := await self._now(site, draft.side, draft.path)):
+        if failures and Conflict.is_named(failures[0].kind) and (now := await self._now(site, draft.side, draft.path)):
             # Somebody was faster by a moment: there is nothing to try again, but two changes to merge.
             await self._jobs.want_stop(job_id)
             return Saved(merge=self._merged(draft, now[1]))

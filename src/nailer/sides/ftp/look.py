@@ -210,7 +210,7 @@ class Looking:
             return entry
         refused = from_reply(reply.code, reply.text, path.shown)
         if isinstance(refused, ServerFailed):
-            refused = FileMissing(f"{path} is not there.", server_words=refused.server_words)
+            refused = FileMissing("{path} is not there.", path=path, server_words=refused.server_words)
         raise refused
 
     async def is_there(self, path: SitePath) -> bool:
@@ -224,12 +224,12 @@ class Looking:
         """Raise what a refusal without a reason most likely means; FTP has one code for a dozen causes."""
         entry = await self.one(path)
         if wanted is Kind.FOLDER and not entry.opens_as_folder:
-            raise WrongKind(f"{path} is no folder.", server_words=failed.server_words) from failed
+            raise WrongKind("{path} is no folder.", path=path, server_words=failed.server_words) from failed
         if wanted is Kind.FILE and entry.is_folder:
-            raise WrongKind(f"{path} is a folder, not a file.", server_words=failed.server_words) from failed
+            raise WrongKind("{path} is a folder, not a file.", path=path, server_words=failed.server_words) from failed
         if isinstance(failed, FileMissing):
-            sentence = f"{path} is there, but the server does not let it be read."
-            raise PermissionRefused(sentence, server_words=failed.server_words) from failed
+            sentence = "{path} is there, but the server does not let it be read."
+            raise PermissionRefused(sentence, path=path, server_words=failed.server_words) from failed
         if wanted is not None or not entry.opens_as_folder:
             raise failed
 
@@ -285,11 +285,15 @@ class Looking:
         only = rows.entries[0] if len(rows.entries) == 1 and not rows.shows_itself else None
         is_own_name = only is not None and only.is_file and only.name == folder.name
         if is_own_name and not (await self.line.ask(b"CWD " + folder.raw)).is_good:
-            raise WrongKind(f"{folder} is no folder.")  # some servers list a file as if it were its own folder
+            raise WrongKind(
+                "{path} is no folder.", path=folder
+            )  # some servers list a file as if it were its own folder
         if rows.entries or rows.shows_itself:
             self.learned.facts_worked = True
         elif rows.unread:
-            raise ProtocolViolation(f"The listing of {folder} cannot be read.", server_words=_shown(rows.unread[0]))
+            raise ProtocolViolation(
+                "The listing of {path} cannot be read.", path=folder, server_words=_shown(rows.unread[0])
+            )
         return rows, words
 
     async def text(self, folder: SitePath) -> tuple[list[Entry], NotWhole | None]:
@@ -301,10 +305,12 @@ class Looking:
             said = refused.server_words or ""
             if says_nothing_there(said):
                 return [], NotWhole(Lack.UNPROVED, said)
-            sentence = f"{folder} is there, but the server does not list it."
-            raise ServerFailed(sentence, server_words=refused.server_words) from refused
+            sentence = "{path} is there, but the server does not list it."
+            raise ServerFailed(sentence, path=folder, server_words=refused.server_words) from refused
         if rows.unread and not rows.entries and not rows.shows_itself:
-            raise ProtocolViolation(f"The listing of {folder} cannot be read.", server_words=_shown(rows.unread[0]))
+            raise ProtocolViolation(
+                "The listing of {path} cannot be read.", path=folder, server_words=_shown(rows.unread[0])
+            )
         if (lack := self._lack(rows, words)) is not None:
             return rows.entries, lack
         if not rows.entries and not rows.shows_itself:
@@ -402,10 +408,10 @@ class Looking:
                 return Entry(path.name, Kind.FOLDER)
             if self.learned.size_worked:
                 # Neither a file nor a folder by the two commands that ask for just this name.
-                raise FileMissing(f"{path} is not there.")
+                raise FileMissing("{path} is not there.", path=path)
             why = listing.lack.sentence if listing.lack else ""
-            raise NotKnown(f"Whether {path} is there is not known. {why}".strip())
-        raise FileMissing(f"{path} is not there.")
+            raise NotKnown(f"Whether {{path}} is there is not known. {why}".strip(), path=path)
+        raise FileMissing("{path} is not there.", path=path)
 
     async def _size_and_time(self, path: SitePath) -> tuple[int | None, Stamp | None]:
         """The size and the time of a file, or of what a link leads to; None where the server says neither."""
@@ -431,9 +437,9 @@ class Looking:
                 return Entry(path.name, Kind.FOLDER)
             above = await self.one(path.parent)
             if not above.opens_as_folder:
-                raise WrongKind(f"{path.parent} is no folder.") from refused
-            sentence = f"{path.parent} cannot be read, so nobody can tell whether {path} is there."
-            raise NotKnown(sentence, server_words=refused.server_words) from refused
+                raise WrongKind("{path} is no folder.", path=path.parent) from refused
+            sentence = "Its folder cannot be read, so nobody can tell whether {path} is there."
+            raise NotKnown(sentence, path=path, server_words=refused.server_words) from refused
         self.learned.folders.put(path.parent, entries, lack)
         return next((one for one in entries if one.name == path.name), None)
 
@@ -450,7 +456,7 @@ class Looking:
                 parts.append(chunk)
                 size += len(chunk)
                 if size > _MOST_LISTING_BYTES:
-                    raise ProtocolViolation(f"The listing of {folder} does not end.")
+                    raise ProtocolViolation("The listing of {path} does not end.", path=folder)
         words = line.said
         for name in sorted((folder.raw, *folder.names), key=len, reverse=True):
             if len(name) > 1:

@@ -40,7 +40,7 @@ class Renaming:
             async with self._side.connection.line(self._side.lane) as line:
                 if await self._side.looking(line).is_there(new):
                     # RFC 959 does not say what happens to a name that is taken; most servers replace it.
-                    raise AlreadyThere(f"{new} exists already.")
+                    raise AlreadyThere("{path} exists already.", path=new)
                 await self._rename(line, old, new)
             return
         try:
@@ -55,7 +55,7 @@ class Renaming:
                 if not await self._side.looking(line).is_there(new):
                     raise
             self._side._learned.swaps = False
-            raise CannotReplace(f"{new} is taken.", server_words=refused.server_words) from refused
+            raise CannotReplace("{path} is taken.", path=new, server_words=refused.server_words) from refused
         self._side._learned.renames = True
         if replace:
             self._side._learned.swaps = self._side._learned.swaps is not False
@@ -134,8 +134,8 @@ class Moving:
         if not began.is_good:
             error = from_reply(began.code, began.text, self.old.shown)
             if not isinstance(error, FileMissing | ConnectionDropped):
-                sentence = f"The server does not let {self.old} be renamed."
-                error = RenameRefused(sentence, server_words=error.server_words)
+                sentence = "The server does not let {path} be renamed."
+                error = RenameRefused(sentence, path=self.old, server_words=error.server_words)
         elif not ended.is_good:
             error = from_reply(ended.code, ended.text, self.new.shown)
         self.end(error)

@@ -422,7 +422,7 @@ class FtpSide:
                     continue
                 links += 1
                 if links > _MOST_LINKS:
-                    raise OutsideRoot(f"{path} is a link, or links lead round in a circle.")
+                    raise OutsideRoot("{path} is a link, or links lead round in a circle.", path=path)
                 done, names = from_link(done, entry.target)
                 todo[:0] = names
             return done
@@ -476,7 +476,9 @@ class FtpSide:
                 await line.need(b"MKD " + path.raw, path.shown)
             except (ServerFailed, PermissionRefused, NotSupported) as failed:
                 if await self.looking(line).is_there(path):
-                    raise AlreadyThere(f"{path} exists already.", server_words=failed.server_words) from failed
+                    raise AlreadyThere(
+                        "{path} exists already.", path=path, server_words=failed.server_words
+                    ) from failed
                 raise
         self._learned.folders.made(path, Entry(path.name, Kind.FOLDER))
 
@@ -498,7 +500,7 @@ class FtpSide:
                 inside = await looking.folder(path, careful=True)
                 if inside.entries or inside.parts:
                     raise FolderNotEmpty(
-                        f"The folder {path} is not empty.", server_words=failed.server_words
+                        "The folder {path} is not empty.", path=path, server_words=failed.server_words
                     ) from failed
                 raise
         self._learned.folders.gone(path)
@@ -589,8 +591,8 @@ class FtpSide:
                     written += len(chunk)
         except ServerFailed as failed:
             if await self._is_full(line, path):
-                sentence = f"The server has no room for {path}."
-                raise NoSpaceLeft(sentence, server_words=failed.server_words) from failed
+                sentence = "The server has no room for {path}."
+                raise NoSpaceLeft(sentence, path=path, server_words=failed.server_words) from failed
             await self.looking(line).explain(path.parent, failed)
             raise
         self._learned.folders.made(path, Entry(path.name, Kind.FILE, start + written))

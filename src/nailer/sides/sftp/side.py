@@ -392,7 +392,7 @@ class SftpSide:
         except FileMissing as missing:
             # Servers call a file listed as a folder missing, too (OpenSSH reports ENOTDIR as 'no such file').
             if await self.taken(folder):
-                raise WrongKind(f"{folder} is no folder.", server_words=missing.server_words) from missing
+                raise WrongKind("{path} is no folder.", path=folder, server_words=missing.server_words) from missing
             raise
         entries = [one for one in entries if one.name not in (b".", b"..")]
         odd = [one.name for one in entries if not one.name or b"/" in one.name or b"\0" in one.name]
@@ -497,7 +497,7 @@ class SftpSide:
         if not replace:
             # Version 3 says that renaming over a name fails; servers differ, so we look first.
             if not (looked or self.rename_refuses) and await self.taken(new):
-                raise AlreadyThere(f"{new} exists already.")
+                raise AlreadyThere("{path} exists already.", path=new)
             await self._rename(old, new)
             return
         try:
@@ -508,14 +508,14 @@ class SftpSide:
         except (AlreadyThere, PermissionRefused, NotSupported, RenameRefused) as refused:
             if not await self.taken(new):
                 raise
-            raise CannotReplace(f"{new} is taken.", server_words=refused.server_words) from refused
+            raise CannotReplace("{path} is taken.", path=new, server_words=refused.server_words) from refused
 
     async def _rename(self, old: SitePath, new: SitePath) -> None:
         try:
             await self._or_because(self._client.rename(old.raw, new.raw), new, self.taken)
         except (PermissionRefused, NotSupported) as refused:
-            sentence = f"The server does not let {old} be renamed."
-            raise RenameRefused(sentence, server_words=refused.server_words) from refused
+            sentence = "The server does not let {path} be renamed."
+            raise RenameRefused(sentence, path=old, server_words=refused.server_words) from refused
 
     @property
     def replaces_in_one_step(self) -> bool:
@@ -600,8 +600,8 @@ class SftpSide:
         except ServerFailed as failed:
             if await test(path):
                 kind = FolderNotEmpty if test == self._filled else AlreadyThere
-                sentence = f"The folder {path} is not empty." if kind is FolderNotEmpty else f"{path} exists already."
-                raise kind(sentence, server_words=failed.server_words) from failed
+                sentence = "The folder {path} is not empty." if kind is FolderNotEmpty else "{path} exists already."
+                raise kind(sentence, path=path, server_words=failed.server_words) from failed
             raise
 
     async def taken(self, path: SitePath) -> bool:
@@ -622,7 +622,9 @@ class SftpSide:
             words = (failed.server_words or "").lower()
             room = await self.room(path.parent)
             if any(word in words for word in _NO_ROOM_WORDS) or (room is not None and room.free_bytes < CHUNK_BYTES):
-                raise NoSpaceLeft(f"The server has no room for {path}.", server_words=failed.server_words) from failed
+                raise NoSpaceLeft(
+                    "The server has no room for {path}.", path=path, server_words=failed.server_words
+                ) from failed
             raise
 
     async def open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:

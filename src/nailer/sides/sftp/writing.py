@@ -104,7 +104,7 @@ class Writing:
 
     async def _check_free(self, path: SitePath) -> None:
         if await self._side.taken(path):
-            raise AlreadyThere(f"{path} exists already.")
+            raise AlreadyThere("{path} exists already.", path=path)
 
     def _must_look(self, free: SitePath | None) -> TypeGuard[SitePath]:
         """Whether it takes a look to know that a name is free: servers differ in what renaming onto one does."""

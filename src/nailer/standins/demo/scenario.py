@@ -57,7 +57,7 @@ class Host:
     user: str
     password: str
     about: str
-    kind: str = "sftp"
+    speaks: str = "sftp"
     document_root: str = "htdocs"
     domain: str = ""
     web_address: str = ""
@@ -68,7 +68,7 @@ class Host:
 
     @property
     def port(self) -> int:
-        if self.kind == "sftp":
+        if self.speaks == "sftp":
             return 22
         return 990 if self.manners.get("tls") == "implicit" else 21
 
@@ -110,7 +110,7 @@ HOSTS = (
         "northlight",
         "plate-scan-88",
         "FTP with explicit TLS; demands that data channels resume the session; a quota nearly full",
-        kind="ftp",
+        speaks="ftp",
         document_root="public",
         domain="northlight.example",
         web_address="127.0.0.34",
@@ -124,7 +124,7 @@ HOSTS = (
         "seedlib",
         "sow-and-reap-4",
         "plain FTP, LIST only, names in Latin-1, a clock two hours ahead, a private address in its PASV reply",
-        kind="ftp",
+        speaks="ftp",
         document_root="www",
         domain="mosslane.example",
         web_address="127.0.0.35",
@@ -160,7 +160,7 @@ HOSTS = (
         "wrack",
         "low-tide-3",
         "FTP with implicit TLS; the first attempt is refused; its certificate has expired",
-        kind="ftp",
+        speaks="ftp",
         document_root="web",
         certificate=("ftp.wrackline.example",),
         manners={"tls": "implicit", "refuses_first": 1},
@@ -174,7 +174,7 @@ def lay_out(home: Path) -> None:
     for host in HOSTS:
         root = home / "hosts" / host.name
         (root / host.document_root).mkdir(parents=True)
-        if host.kind == "sftp":
+        if host.speaks == "sftp":
             key = asyncssh.generate_private_key("ssh-ed25519")
             key.write_private_key(os.fspath(home / "hosts" / f"{host.name}.key"))
         if host.certificate:
@@ -285,7 +285,7 @@ def standin_plan(home: Path) -> dict[str, Any]:
 
 def _planned(host: Host, home: Path, authorized: str) -> dict[str, Any]:
     planned: dict[str, Any] = {
-        "kind": host.kind,
+        "kind": host.speaks,
         "server": host.server,
         "sign_in": f"{host.user} / {host.password}",
         "about": host.about,
@@ -294,7 +294,7 @@ def _planned(host: Host, home: Path, authorized: str) -> dict[str, Any]:
         "password": host.password,
         "manners": host.manners,
     }
-    if host.kind == "sftp":
+    if host.speaks == "sftp":
         planned |= {"authorized_key": authorized, "host_key": os.fspath(home / "hosts" / f"{host.name}.key")}
     if host.certificate:
         planned["certificate"] = os.fspath(home / "hosts" / f"{host.name}.pem")

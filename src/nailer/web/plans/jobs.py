@@ -25,7 +25,7 @@ from nailer.core.jobs.progress import Count, Tally
 from nailer.core.jobs.states import ACTIVE, ENDED, JOB_WORDS, ItemState, JobState
 from nailer.core.plans.plan import Action
 from nailer.core.words import count_text, size_text, span_text
-from nailer.errors import NailerError, RenameRefused
+from nailer.errors import Conflict, NailerError, NoSpaceLeft, RenameRefused
 from nailer.services.editing import Editing
 from nailer.services.people import WhenDone
 from nailer.services.plans import FailureGroup, InFlight, Job, LiveJob, Plans
@@ -63,12 +63,21 @@ class Card:
 
     @property
     def short_of_room(self) -> bool:
-        return self.job.trouble_kind == "NoSpaceLeft" or any(one.kind == "NoSpaceLeft" for one in self.failures)
+        return NoSpaceLeft.is_named(self.job.trouble_kind) or any(
+            NoSpaceLeft.is_named(one.kind) for one in self.failures
+        )
+
+    @property
+    def void(self) -> bool:
+        """Everything that failed was changed meanwhile: trying again as it was planned cannot help."""
+        return (
+            bool(self.failures) and not self.job.trouble and all(Conflict.is_named(one.kind) for one in self.failures)
+        )
 
     @property
     def renames_refused(self) -> bool:
         """The server renames nothing: overwriting in place is what is left."""
-        return any(one.kind == RenameRefused.__name__ for one in self.failures)
+        return any(RenameRefused.is_named(one.kind) for one in self.failures)
 
     @property
     def unmade(self) -> Count:

@@ -17,6 +17,7 @@ from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.connecting.routes import routed_address
 from nailer.core.files import access as access_rules
 from nailer.core.files.sitepath import name_token, shown_name, without_scheme
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.limits import rate_text
 from nailer.core.jobs.states import JOB_WORDS
 from nailer.core.words import aware
@@ -66,6 +67,7 @@ def make_environment() -> Environment:
         JOINTS=list(Joint),
         JOINT_WORDS=JOINT_WORDS,
         JOB_WORDS=JOB_WORDS,
+        JobKind=JobKind,
         advice_of=_advice_of,
         access_rules=access_rules,
     )
@@ -129,7 +131,9 @@ def error_answer(request: Request, error: NailerError) -> Response:
     status = next((code for kind, code in _STATUS.items() if isinstance(error, kind)), 502)
     if "text/html" in request.headers.get("accept", ""):
         site_id = request.path_params.get("site_id")
-        return render(request, "shell/error.html", status, error=error, site_id=site_id)
+        return render(
+            request, "shell/error.html", status, error=error, site_id=site_id, gone=isinstance(error, NotFound)
+        )
     fields = error.fields if isinstance(error, InvalidInput) else {}
     body = {
         "kind": error.kind,
