@@ -69,14 +69,14 @@ GUARDS = (
     ),
     Guard(
         "another certificate on a data channel than on its line",
-        "sides/ftp/line.py",
-        "if not shown.session_reused and shown.getpeercert(binary_form=True) != self._tls.getpeercert(binary_form=True):",
+        "sides/ftp/channels.py",
+        "if not shown.session_reused and shown.getpeercert(binary_form=True) != own:",
         "if shown is None:",
         "tests/sides/ftp/test_side.py::test_a_data_channel_with_another_certificate_is_refused",
     ),
     Guard(
         "active mode taking a connection from a third address",
-        "sides/ftp/line.py",
+        "sides/ftp/channels.py",
         "                if address[0] == peer_host:",
         "                if address:",
         "tests/sides/ftp/test_side.py::test_only_the_server_may_reach_an_active_port",

@@ -118,11 +118,11 @@ def _engine(settings: Settings, stores: Stores, sites: Sites, archives: Archives
     how = Carrying(settings.files_at_once, settings.jobs_at_once, settings.keep_largest_bytes)
     spool = HereSide({b"spool": archives.spool})
 
-    def minute_of_day() -> int:
+    def _minute_of_day() -> int:
         now = datetime.now(settings.zone)
         return now.hour * 60 + now.minute
 
-    return Engine.build(stores, sites.pool, here, spool, settings.home / "kept", minute_of_day, how)
+    return Engine.build(stores, sites.pool, here, spool, settings.home / "kept", _minute_of_day, how)
 
 
 def _job_ended(nailer: Nailer, job: LiveJob) -> None:

@@ -132,6 +132,7 @@ class _Server(uvicorn.Server):
         self._nailer = nailer
 
     def handle_exit(self, sig: int, frame: object) -> None:
+        """Let every page's stream end first: the server waits for open answers."""
         self._nailer.engine.live.end_streams()
         super().handle_exit(sig, frame)  # type: ignore[arg-type]
 

@@ -81,11 +81,13 @@ class Settings(BaseSettings):
         dotenv_settings: PydanticBaseSettingsSource,
         file_secret_settings: PydanticBaseSettingsSource,
     ) -> tuple[PydanticBaseSettingsSource, ...]:
+        """Where settings come from: the environment first, then the file that NAILER_CONFIG names."""
         file = Path(os.environ.get("NAILER_CONFIG", "nailer.json"))
         return init_settings, env_settings, JsonConfigSettingsSource(settings_cls, json_file=file)
 
     @property
     def zone(self) -> ZoneInfo:
+        """The time zone in which hours of the day are meant and shown."""
         return ZoneInfo(self.time_zone)
 
     def route(self, host: str, port: int) -> tuple[str, int]:

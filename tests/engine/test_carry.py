@@ -31,7 +31,7 @@ from nailer.standins.faults import CutAfter, Full, RefusesEverybody, Slow
 from nailer.standins.ftp import FtpHost
 from nailer.store.changes import What
 from nailer.store.database import utc_now
-from nailer.store.jobs import JobStore
+from nailer.store.claims import JobClaims
 from tests.builders import NOON_S, path, tree, write
 from tests.world import HERE, THERE, World, a_world
 
@@ -394,7 +394,7 @@ async def test_jobs_are_taken_in_the_order_a_person_wants(world: World) -> None:
     await store.move_up(ids[2])
     await store.pause(ids[0])
 
-    taken = [await store.claim("me", lease_s=60) for _ in range(3)]
+    taken = [await world.nailer.stores.claims.claim("me", lease_s=60) for _ in range(3)]
     assert taken == [ids[2], ids[1], None]
 
 
@@ -590,16 +590,16 @@ async def test_a_page_that_stops_sending_leaves_the_line_and_other_jobs_alone(wo
 
 async def test_claiming_goes_on_after_any_failure(world: World, monkeypatch) -> None:  # type: ignore[no-untyped-def]
     failures = 0
-    plain = JobStore.claim
+    plain = JobClaims.claim
 
-    async def failing(self: JobStore, owner: str, *, lease_s: float) -> int | None:
+    async def failing(self: JobClaims, owner: str, *, lease_s: float) -> int | None:
         nonlocal failures
         failures += 1
         if failures == 1:
             raise RuntimeError("nobody foresaw this")
         return await plain(self, owner, lease_s=lease_s)
 
-    monkeypatch.setattr(JobStore, "claim", failing)
+    monkeypatch.setattr(JobClaims, "claim", failing)
     world.nailer.engine.runner.wake()
     write(world.here, "a.txt")
 

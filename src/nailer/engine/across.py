@@ -69,14 +69,14 @@ async def removed_tree(side: Side, path: SitePath) -> None:
 async def _copied_file(side: Side, source: SitePath, target: SitePath, entry: Entry) -> None:
     sent, came = blake3(), blake3()
 
-    async def read(path: SitePath, digest: blake3) -> AsyncGenerator[bytes, None]:
+    async def _read(path: SitePath, digest: blake3) -> AsyncGenerator[bytes, None]:
         async with aclosing(side.read(path)) as chunks:
             async for chunk in chunks:
                 digest.update(chunk)
                 yield chunk
 
-    landed = await side.land(target, read(source, sent), access=entry.access, stamp=entry.stamp)
-    async for _ in read(target, came):
+    landed = await side.land(target, _read(source, sent), access=entry.access, stamp=entry.stamp)
+    async for _ in _read(target, came):
         pass
     if landed.size != entry.size or sent.digest() != came.digest():
         raise NotVerified("The copy of {path} is not what was read.", path=source)

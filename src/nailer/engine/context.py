@@ -63,10 +63,12 @@ class JobContext:
 
     @property
     def target(self) -> Side:
+        """The side that the job changes."""
         return self.sides[self.job.to_side]
 
     @property
     def source(self) -> Side:
+        """The side that the job reads from."""
         if self.source_site is not None:
             return self.source_site
         return self.sides[self.job.to_side if self.job.kind in (JobKind.COPY, JobKind.MOVE) else self.job.to_side.other]
@@ -76,6 +78,7 @@ class JobContext:
         await self.parts.begin([self.part_row(one) for one in items if one.action in (Action.CARRY, Action.RESTORE)])
 
     def part_row(self, item: Item) -> Mapping[str, Any]:
+        """The row that says whose the item's temporary file is."""
         return begin_row(item.id, item.job_id, self.job.site_id, self.job.to_side, self.part(item))
 
     async def clear_part(self, item: Item) -> None:
@@ -96,6 +99,7 @@ class JobContext:
         return (("parts.gone", {"item_id": item.id}),) if made else ()
 
     async def clear_after_failure(self, item: Item) -> None:
+        """Try for ten seconds to clear an item's temporary file; what stays has an owner and is cleared later."""
         with contextlib.suppress(TransferError, TimeoutError):
             async with asyncio.timeout(10):
                 await self.clear_part(item)
@@ -106,18 +110,22 @@ class JobContext:
         return await self.look(self.target, item.target) if self.looks_first(item) else None
 
     def looks_first(self, item: Item) -> bool:
+        """False for a small new file: landing tells whether its name is free."""
         return item.seen is not None or item.entry.size > CHUNK_BYTES
 
     async def look(self, side: Side, path: SitePath) -> Entry | None:
+        """What stands under a name; None where nothing does. Raises what looking raises, NotKnown among it."""
         try:
             return await side.stat(path)
         except FileMissing:
             return None
 
     def aside(self, item: Item) -> SitePath:
+        """Where the old file lies while the new one takes its name."""
         return item.target.parent.child(aside_name(item.job_id, item.id, hidden=self.hidden_parts))
 
     def part(self, item: Item) -> SitePath:
+        """Where the new file lies until it is whole."""
         return item.target.parent.child(part_name(item.job_id, item.id, hidden=self.hidden_parts))
 
 

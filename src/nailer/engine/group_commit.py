@@ -31,6 +31,7 @@ class GroupCommit:
         await done
 
     async def close(self) -> None:
+        """Write what waits, then end."""
         if self._drain is not None:
             await asyncio.gather(self._drain, return_exceptions=True)
 

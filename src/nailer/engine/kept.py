@@ -48,6 +48,7 @@ class _Writer:
         self.size = 0
 
     def add(self, chunk: bytes) -> None:
+        """Write some more bytes."""
         self._hash.update(chunk)
         self._squeeze.write(chunk)
         self.size += len(chunk)
@@ -66,6 +67,7 @@ class _Writer:
         return digest, stored
 
     def abandon(self) -> None:
+        """Forget what was written."""
         self._file.close()
         with contextlib.suppress(FileNotFoundError):
             self.part.unlink()
@@ -101,11 +103,11 @@ class KeptStore:
     async def let_go(self, digests: Sequence[bytes]) -> None:
         """Remove kept contents from the disk; their rows must be gone already."""
 
-        def remove() -> None:
+        def _remove() -> None:
             for digest in digests:
                 _place(self._folder, digest).unlink(missing_ok=True)
 
-        await in_thread(remove)
+        await in_thread(_remove)
 
     async def read(self, digest: bytes) -> AsyncGenerator[bytes, None]:
         """A kept content in chunks. Raises NotFound where it is not kept, or damaged."""

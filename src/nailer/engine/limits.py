@@ -52,12 +52,15 @@ class _Pace:
 
     @property
     def rate(self) -> int | None:
+        """Bytes a second that this direction may carry now; None for no limit."""
         return self._rate()
 
     def wake(self) -> None:
+        """Look at the limit again: it was changed."""
         self._changed.set()
 
     async def pay(self, job_id: int, count: int) -> None:
+        """Wait until so many bytes of a job may go."""
         if self.rate is None and not self._waiting:
             return
         done: asyncio.Future[None] = asyncio.get_running_loop().create_future()
@@ -71,6 +74,7 @@ class _Pace:
         await done
 
     async def close(self) -> None:
+        """End the pump; whoever waits goes on."""
         if self._pump is not None:
             self._pump.cancel()
             await asyncio.gather(self._pump, return_exceptions=True)
@@ -116,11 +120,13 @@ class SpeedLimits:
         self._paces: dict[tuple[int, bool], _Pace] = {}
 
     def set_all(self, limits: Mapping[int, Limits]) -> None:
+        """Take over limits of all sites, by number; those that wait notice at once."""
         self._limits = dict(limits)
         for pace in self._paces.values():
             pace.wake()
 
     def of(self, site_id: int) -> Limits:
+        """What is set for a site, or for all together."""
         return self._limits.get(site_id, Limits())
 
     def slice_bytes(self, *lines: Line) -> int | None:
@@ -151,6 +157,7 @@ class SpeedLimits:
             await asyncio.gather(*(self._pace(*one).pay(job_id, count) for one in paces))
 
     async def close(self) -> None:
+        """Let whoever waits go on."""
         for pace in self._paces.values():
             await pace.close()
 

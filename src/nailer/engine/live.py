@@ -66,6 +66,7 @@ class LiveJob:
         return self.rate.time_left_s(self.tally.remaining_bytes)
 
     def sent(self, item_id: int, count: int) -> None:
+        """Count bytes of an item that went, also as a sign of life."""
         self._unsampled += count
         if count:
             self.moved_at_s = time.monotonic()
@@ -82,6 +83,7 @@ class LiveJob:
 
     @property
     def tally(self) -> Tally:
+        """The job's counts as they stand now, with what is under way."""
         return Tally(
             planned=self.base.planned,
             done=self.base.done + self.done,
@@ -115,12 +117,14 @@ class LiveJobs:
         self._listeners.append(tell)
 
     def begin(self, job: LiveJob) -> None:
+        """A job runs from now on."""
         self.jobs[job.job_id] = job
         if self._sampler is None or self._sampler.done():
             self._sampler = asyncio.create_task(self._sample())
         self.touch()
 
     def end(self, job_id: int) -> None:
+        """A job has ended; whoever listens is told."""
         job = self.jobs.pop(job_id, None)
         if job is not None:
             for tell in self._listeners:
@@ -166,6 +170,7 @@ class LiveJobs:
         asyncio.get_running_loop().call_soon_threadsafe(self.touch)
 
     async def close(self) -> None:
+        """Let every stream end."""
         self._closed = True
         self.touch()
         if self._sampler is not None:

@@ -67,10 +67,10 @@ class Receipts:
             return []
         tops = (near, far) if self.context.job.changes_end is SideName.THERE else (far, near)
 
-        def key(below: tuple[bytes, ...]) -> bytes:
+        def _key(below: tuple[bytes, ...]) -> bytes:
             return pair_key(tops[0].join(below[:-1]), tops[1].join(below[:-1]), self.context.job.pair_other_id)
 
-        values = {"old_key": key(old), "old_name": old[-1], "new_key": key(new), "new_name": new[-1]}
+        values = {"old_key": _key(old), "old_name": old[-1], "new_key": _key(new), "new_name": new[-1]}
         return [("baselines.move", {"site_id": owner} | values)]
 
     async def withdraw_or_correct(self, item: Item, before: Entry, now: Entry | None) -> None:
@@ -121,6 +121,7 @@ class Receipts:
         path: SitePath | None = None,
         other: SitePath | None = None,
     ) -> None:
+        """Write down a change before it is made, with what takes it back."""
         change = NewChange(
             site_id=self.context.job.site_id,
             side=self.context.job.to_side,
@@ -147,8 +148,10 @@ class Receipts:
         return (marked, level.to_put_back) if level is not None else (marked,)
 
     async def withdraw(self, item: Item) -> None:
+        """Take an announcement back: the change was not made."""
         await self.context.group.submit(("changes.withdraw", {"item_id": item.id}))
 
 
 def confirmed(item: Item) -> Statement:
+    """The row that turns an item's announcement into a change that was made."""
     return ("changes.confirm", {"item_id": item.id})

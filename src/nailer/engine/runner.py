@@ -150,9 +150,11 @@ class Runner:
         self._loop: asyncio.Task[None] | None = None
 
     def start(self) -> None:
+        """Begin to claim and run jobs."""
         self._loop = asyncio.create_task(self._run())
 
     def wake(self) -> None:
+        """Look for jobs now, not at the next turn."""
         self._woken.set()
 
     async def stop(self) -> None:
@@ -233,6 +235,7 @@ class JobRun:
         self._dialling = asyncio.Lock()
 
     async def carry_all(self) -> None:
+        """Carry every waiting item of the job, phase after phase. Raises what ends a job."""
         if self.job.kind is JobKind.DROP:
             await self.end_drop()
             return
@@ -389,6 +392,7 @@ class JobRun:
         self._tools.live.touch()
 
     async def record_failure(self, item: Item, error: NailerError, attempts: int) -> None:
+        """Write down why an item failed."""
         row = {
             "id": item.id,
             "state": check_item(item.state, ItemState.FAILED),
@@ -489,6 +493,7 @@ class _Together:
         self._tasks.add(asyncio.create_task(work))
 
     async def all_ended(self) -> None:
+        """Wait until nothing is under way any more."""
         while self._tasks:
             await self._some_ended()
 

@@ -60,6 +60,8 @@ class Sender:
     async def send(
         self, part: SitePath, sending: Sending, item: Item, source: Entry, access: Access, free: SitePath | None
     ) -> Entry:
+        """Write the bytes under a name of the target and return what stands there then. Raises Conflict where other
+        bytes came than the plan had seen."""
         async with contextlib.aclosing(sending.chunks()) as chunks:
             self.context.uncleared.add((item.id, part.name))
             landed = await self.context.target.land(
@@ -77,6 +79,7 @@ class Sender:
         return landed
 
     def sending(self, content: AsyncIterator[bytes], item: Item, source: Entry) -> Sending:
+        """The bytes of an item on their way, counted and hashed."""
         return Sending(
             content,
             item,

@@ -138,6 +138,7 @@ class Sending:
         self._tools.live.resumed(self._item.id, size)
 
     async def chunks(self) -> AsyncGenerator[bytes, None]:
+        """The bytes in pieces, as fast as the limits allow."""
         self.begun = True
         job, live, limits = self._tools.job, self._tools.live, self._tools.limits
         lines = lines_of(job)
@@ -188,6 +189,7 @@ def _slices(chunk: bytes, most: int | None) -> Iterable[bytes]:
 
 
 async def close_content(content: AsyncIterator[bytes]) -> None:
+    """Close a stream of bytes that nobody reads to its end."""
     close = getattr(content, "aclose", None)
     if close is not None:
         await close()

@@ -52,6 +52,7 @@ class SignIn:
 
     @property
     def secrets(self) -> tuple[str | None, ...]:
+        """What must not be seen on the wire or in a log."""
         return (self.password, self.passphrase, self.one_time_secret)
 
 
@@ -110,19 +111,23 @@ class Connection(Interface):
     one_line: bool  # a cut line is the end of the whole connection
 
     @property
-    def is_open(self) -> bool: ...
+    def is_open(self) -> bool:
+        """True while the connection can be used."""
 
     @property
     def lines(self) -> int:
         """How many connections to the server are open."""
 
     @property
-    def abilities(self) -> Abilities: ...
+    def abilities(self) -> Abilities:
+        """What the server can do, as far as it was said or tried."""
 
-    async def channel(self, lane: Lane) -> Side: ...
+    async def channel(self, lane: Lane) -> Side:
+        """A side over this connection for browsing or for carrying. Raises TooManyConnections, NotSupported."""
 
     async def run(self, script: bytes, *, within_s: float) -> Ran:
         """Run a POSIX shell script on the server, in the account's own folder. Raises NotSupported where the account has
         no shell, ConnectionDropped where it does not end in time."""
 
-    async def close(self) -> None: ...
+    async def close(self) -> None:
+        """Say farewell and close; a server that does not answer holds nobody up."""

@@ -46,6 +46,7 @@ class Disk:
         return Path(os.fsdecode(b"/".join((root, *path.names[1:]))))
 
     def list(self, folder: SitePath) -> _Entries:
+        """The names of a folder; of the root, the labels."""
         if folder.is_root:
             return [_labelled(label, root) for label, root in self._roots.items() if os.path.isdir(root)]
         with self._folder(folder) as way:
@@ -63,6 +64,7 @@ class Disk:
             return entries
 
     def stat(self, path: SitePath) -> Entry:
+        """What stands under a name."""
         if path.is_root:
             return Entry(b"", Kind.FOLDER, access=0o555)
         if len(path.names) == 1:
@@ -89,6 +91,7 @@ class Disk:
             return None
 
     def resolve(self, path: SitePath) -> SitePath:
+        """Where a path leads once every link on the way is followed."""
         if path.is_root:
             return path
         with self._located(path) as (way, name):
@@ -98,6 +101,7 @@ class Disk:
             return SitePath((path.names[0], *below))
 
     def open_to_read(self, path: SitePath) -> int:
+        """A descriptor to read from. Raises WrongKind for anything but a plain file."""
         with self._located(path) as (way, name):
             if not name:
                 raise WrongKind("{path} is a folder, not a file.", path=path)
@@ -111,6 +115,7 @@ class Disk:
         return file
 
     def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        """A small file's entry and bytes in one go."""
         file = self.open_to_read(path)
         try:
             before = _entry(path.name, os.fstat(file), Kind.FILE, None, None)
@@ -123,6 +128,7 @@ class Disk:
             os.close(file)
 
     def open_to_write(self, path: SitePath, start: int, mode: int = NEW_FILE) -> int:
+        """A descriptor to write to from `start` on; a new file gets `mode`, as far as the umask lets."""
         flags = os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
         file = self.at(path, lambda folder, name: os.open(name, flags, mode, dir_fd=folder))
         try:
@@ -136,6 +142,7 @@ class Disk:
         return file
 
     def rename(self, old: SitePath, new: SitePath, replace: bool) -> None:
+        """Rename in one step; without `replace` a taken name is left (renameat2, RENAME_NOREPLACE)."""
         self._check_below_root(old)
         self._check_below_root(new)
         with self._folder(old.parent) as source, self._folder(new.parent) as target:
@@ -145,7 +152,9 @@ class Disk:
                 _rename_onto_nothing(source.here, old.name, target.here, new.name)
 
     def set_attributes(self, path: SitePath, access: int | None, stamp: Stamp | None) -> None:
-        def change(folder: int, name: bytes) -> None:
+        """Set access and time, whichever is given."""
+
+        def _change(folder: int, name: bytes) -> None:
             file = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=folder)
             try:
                 if stat.S_ISLNK(os.fstat(file).st_mode):
@@ -159,9 +168,10 @@ class Disk:
             finally:
                 os.close(file)
 
-        self.at(path, change)
+        self.at(path, _change)
 
     def room(self, folder: SitePath) -> Room:
+        """The space on the disk of a folder (statvfs)."""
         with self._folder(folder) as way:
             space = os.statvfs(f"/proc/self/fd/{way.here}")
         return Room(space.f_blocks * space.f_frsize, space.f_bavail * space.f_frsize)
@@ -264,13 +274,16 @@ class _Way:
 
     @property
     def here(self) -> int:
+        """The descriptor of the folder reached."""
         return self.folders[-1]
 
     def down(self, name: bytes) -> None:
+        """Enter a folder, by no link."""
         self.folders.append(os.open(name, _FOLDER_FLAGS, dir_fd=self.here))
         self.names.append(name)
 
     def up(self) -> bool:
+        """Go back one folder; False at the root."""
         if not self.names:
             return False
         os.close(self.folders.pop())
@@ -278,10 +291,12 @@ class _Way:
         return True
 
     def to_top(self) -> None:
+        """Go back to the root."""
         while self.up():
             pass
 
     def close(self) -> None:
+        """Close every descriptor."""
         for folder in self.folders:
             os.close(folder)
         self.folders.clear()
@@ -307,6 +322,7 @@ def _inside(way: _Way, target: bytes, asked: SitePath) -> bytes:
 
 
 def write_all(file: int, chunk: bytes) -> None:
+    """Write a chunk whole: a write may take less than it is given."""
     rest = memoryview(chunk)
     while rest:
         rest = rest[os.write(file, rest) :]

@@ -40,12 +40,15 @@ class HereSide:
         return self._disk.on_disk(path)
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        """A folder's names, in one step in a thread. What a disk lists is whole."""
         return listing_of(await self._call(folder, self._disk.list, folder))
 
     async def stat(self, path: SitePath) -> Entry:
+        """What stands under a name, links not followed."""
         return await self._call(path, self._disk.stat, path)
 
     async def resolve(self, path: SitePath) -> SitePath:
+        """Where a path leads once its links are followed, still under its root."""
         return await self._call(path, self._disk.resolve, path)
 
     holes_bytes = 0
@@ -53,6 +56,7 @@ class HereSide:
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         # One step for a small file: open, read to its end, close. Of a large one the next part is read meanwhile.
+        """A file's bytes. Of a large one the next part is read while this one is used."""
         file, part = await self._begun(path, start)
         at, size = start + len(part), CHUNK_BYTES if ahead is not None else _PART_BYTES
         reading: asyncio.Task[bytes] | None = None
@@ -75,9 +79,11 @@ class HereSide:
             os.close(file)
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        """A small file's entry and bytes in one step."""
         return await self._call(path, self._disk.whole, path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        """Write a file's bytes; chunks that come while others are written go together."""
         file, written = await self._opened(path, lambda one: self._disk.open_to_write(one, start)), _PART_BYTES
         try:
             written = await self._call_for_each(path, chunks, partial(write_all, file))
@@ -96,6 +102,7 @@ class HereSide:
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
+        """As `write`, then access and time on the open file, and how it stands."""
         mode = access if access is not None else at_most if at_most is not None else NEW_FILE
         file, written = await self._opened(path, lambda one: self._disk.open_to_write(one, start, mode)), _PART_BYTES
         try:
@@ -105,33 +112,43 @@ class HereSide:
             await _closed(file, written)
 
     async def make_folder(self, path: SitePath) -> None:
+        """Make a folder (mkdirat)."""
         await self._call(path, self._disk.at, path, lambda folder, name: os.mkdir(name, dir_fd=folder))
 
     async def remove_file(self, path: SitePath) -> None:
+        """Remove a file or a link (unlinkat)."""
         await self._call(path, self._disk.at, path, lambda folder, name: os.unlink(name, dir_fd=folder))
 
     async def remove_folder(self, path: SitePath) -> None:
+        """Remove an empty folder (unlinkat)."""
         await self._call(path, self._disk.at, path, lambda folder, name: os.rmdir(name, dir_fd=folder))
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+        """Rename in one step; a taken name is left, unless `replace`."""
         await self._call(new, self._disk.rename, old, new, replace)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
+        """Copying here goes through Nailer as well: False."""
         return False
 
     async def make_link(self, path: SitePath, target: bytes) -> None:
+        """Make a symbolic link (symlinkat)."""
         await self._call(path, self._disk.at, path, lambda folder, name: os.symlink(target, name, dir_fd=folder))
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+        """Set access and time, never through a link."""
         await self._call(path, self._disk.set_attributes, path, access, stamp)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
+        """A disk has no hashes: reading is as good. None."""
         return None  # reading is as good
 
     async def home(self) -> SitePath:
+        """The root: this side has no account."""
         return SitePath()
 
     async def room(self, folder: SitePath) -> Room | None:
+        """The space on the folder's disk."""
         return None if folder.is_root else await self._call(folder, self._disk.room, folder)
 
     async def _call(self, path: SitePath, function: Callable[_P, _R], *args: _P.args, **kwargs: _P.kwargs) -> _R:
@@ -168,7 +185,7 @@ class HereSide:
     async def _begun(self, path: SitePath, start: int) -> tuple[int, bytes]:
         """An open file and its first chunk."""
 
-        def begin() -> tuple[int, bytes]:
+        def _begin() -> tuple[int, bytes]:
             file = self._disk.open_to_read(path)
             try:
                 return file, os.pread(file, CHUNK_BYTES, start)
@@ -177,7 +194,7 @@ class HereSide:
                 raise
 
         try:
-            return await unbroken(asyncio.to_thread(begin), undo=lambda begun: os.close(begun[0]))
+            return await unbroken(asyncio.to_thread(_begin), undo=lambda begun: os.close(begun[0]))
         except OSError as error:
             raise from_os(error, path.shown) from error
 

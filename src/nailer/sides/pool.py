@@ -88,6 +88,7 @@ class Pool:
             return await self._open_lane(site_id, held, lane)
 
     def is_open(self, site_id: int) -> bool:
+        """True where a site is connected now."""
         return self.connection(site_id) is not None
 
     def connection(self, site_id: int) -> Connection | None:
@@ -119,6 +120,7 @@ class Pool:
             await self._say_closed(site_id)
 
     async def close(self) -> None:
+        """Close every connection."""
         if self._reaper is not None:
             self._reaper.cancel()
             await asyncio.gather(self._reaper, return_exceptions=True)

@@ -27,17 +27,21 @@ class RecodedSide:
         self._charset = charset
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        """A folder's names, translated on the way in."""
         listing = await self._side.list(self._out(folder), careful=careful)
         return replace(listing, entries=[self._read(entry) for entry in listing.entries])
 
     async def stat(self, path: SitePath) -> Entry:
+        """An entry, its name translated."""
         return self._read(await self._side.stat(self._out(path)))
 
     async def resolve(self, path: SitePath) -> SitePath:
+        """A path, translated both ways."""
         return self._in(await self._side.resolve(self._out(path)))
 
     @property
     def is_open(self) -> bool:
+        """As the side behind it."""
         open_still: bool = getattr(self._side, "is_open", True)
         return open_still
 
@@ -51,16 +55,20 @@ class RecodedSide:
 
     @property
     def holes_bytes(self) -> int:
+        """As the side behind it."""
         return self._side.holes_bytes
 
     def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
+        """Bytes are never translated."""
         return self._side.read(self._out(path), start=start, ahead=ahead)
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        """An entry with its name translated, and its bytes as they are."""
         entry, content = await self._side.whole(self._out(path))
         return self._read(entry), content
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        """Bytes are never translated."""
         return await self._side.write(self._out(path), chunks, start=start)
 
     async def land(
@@ -74,6 +82,7 @@ class RecodedSide:
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
+        """As `write`; the entry's name is translated."""
         wanted = self._out(free) if free is not None else None
         landed = await self._side.land(
             self._out(path), chunks, start=start, access=access, at_most=at_most, stamp=stamp, free=wanted
@@ -81,33 +90,43 @@ class RecodedSide:
         return self._read(landed)
 
     async def make_folder(self, path: SitePath) -> None:
+        """Make a folder under its translated name."""
         await self._side.make_folder(self._out(path))
 
     async def remove_file(self, path: SitePath) -> None:
+        """Remove by the translated name."""
         await self._side.remove_file(self._out(path))
 
     async def remove_folder(self, path: SitePath) -> None:
+        """Remove by the translated name."""
         await self._side.remove_folder(self._out(path))
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+        """Rename by translated names."""
         await self._side.rename(self._out(old), self._out(new), replace=replace, looked=looked)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
+        """Copy by translated names."""
         return await self._side.copy(self._out(source), self._out(target))
 
     async def make_link(self, path: SitePath, target: bytes) -> None:
+        """Make a link; what it says is translated, too."""
         await self._side.make_link(self._out(path), self._word(target))
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+        """Set attributes by the translated name."""
         await self._side.set_attributes(self._out(path), access=access, stamp=stamp)
 
     async def home(self) -> SitePath:
+        """The home, translated."""
         return self._in(await self._side.home())
 
     async def room(self, folder: SitePath) -> Room | None:
+        """The room of the translated folder."""
         return await self._side.room(self._out(folder))
 
     async def own_hash(self, path: SitePath) -> Digest | None:
+        """The hash that the server says of the translated name."""
         return await self._side.own_hash(self._out(path))
 
     def _out(self, path: SitePath) -> SitePath:

@@ -205,7 +205,7 @@ async def walk(
     be read arrives with its problem, and the walk goes on.
     """
 
-    async def read_one(below: tuple[bytes, ...]) -> Reading:
+    async def _read_one(below: tuple[bytes, ...]) -> Reading:
         try:
             listing = await side.list(start.join(below), careful=careful)
             return Reading(below, listing.entries, None, listing.lack, listing.parts)
@@ -217,7 +217,7 @@ async def walk(
     try:
         while waiting or running:
             while waiting and len(running) < at_once:
-                running.add(asyncio.create_task(read_one(waiting.pop())))
+                running.add(asyncio.create_task(_read_one(waiting.pop())))
             finished, running = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
             for task in finished:
                 reading = task.result()

@@ -41,12 +41,15 @@ class Wire:
     _count: int = 0
 
     def out(self, text: str | bytes, line: int = 0) -> None:
+        """Note what was sent."""
         self._add(Way.OUT, text, line)
 
     def heard(self, text: str | bytes, line: int = 0) -> None:
+        """Note what was heard."""
         self._add(Way.IN, text, line)
 
     def note(self, text: str, line: int = 0) -> None:
+        """Note what Nailer has to say."""
         self._add(Way.NOTE, text, line)
 
     def hide(self, secrets: Iterable[str | None]) -> None:

@@ -51,7 +51,7 @@ class Shown:
 def make_desk(servers: dict[str, Shown], letters: list[Path], mail: MailHost) -> Starlette:
     """The page as an application of its own."""
 
-    async def page(request: Request) -> Response:
+    async def _page(request: Request) -> Response:
         rows = "".join(_row(name, one) for name, one in servers.items())
         texts = "".join(
             f"<h3>{html.escape(file.stem)}</h3><textarea rows=12 readonly>{html.escape(file.read_text())}</textarea>"
@@ -66,7 +66,7 @@ def make_desk(servers: dict[str, Shown], letters: list[Path], mail: MailHost) ->
         text = f"<!doctype html><html lang=en><meta charset=utf-8><link rel=icon href='data:,'><title>The demo's servers</title><style>{_STYLE}</style>{body}"
         return HTMLResponse(text)
 
-    async def switch(request: Request) -> Response:
+    async def _switch(request: Request) -> Response:
         if request.headers.get("origin", "").partition("://")[2] != request.headers.get("host"):
             return HTMLResponse("This was sent from another page.", 403)
         form = {key: values[-1] for key, values in parse_qs((await request.body()).decode()).items()}
@@ -78,7 +78,7 @@ def make_desk(servers: dict[str, Shown], letters: list[Path], mail: MailHost) ->
             one.host.fault = FAULTS[fault][1]()
         return RedirectResponse("/", 303)
 
-    return Starlette(routes=[Route("/", page), Route("/", switch, methods=["POST"])])
+    return Starlette(routes=[Route("/", _page), Route("/", _switch, methods=["POST"])])
 
 
 def _letter(letter: Message) -> str:

@@ -112,14 +112,14 @@ async def _run(script: Path, request: Request) -> Response:
         "SCRIPT_NAME": request.url.path,
     }
 
-    def start() -> subprocess.CompletedProcess[bytes]:
+    def _start() -> subprocess.CompletedProcess[bytes]:
         # Not by the event loop: a shell would run what has no first line there, and a web server has none.
         return subprocess.run(
             [script], cwd=script.parent, env=environment, stdout=subprocess.PIPE, timeout=_SCRIPT_WITHIN_S, check=False
         )
 
     try:
-        ended = await asyncio.to_thread(start)
+        ended = await asyncio.to_thread(_start)
     except subprocess.TimeoutExpired:
         return _page(500, "Internal server error: the script does not end")
     except OSError:

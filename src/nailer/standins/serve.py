@@ -105,24 +105,24 @@ async def _start(host: FtpHost | SftpHost) -> int:
 
 
 def _change_key(host: SftpHost) -> Any:
-    async def change() -> None:
+    async def _change() -> None:
         await host.stop()
         host.host_key = asyncssh.generate_private_key("ssh-ed25519")
         await host.start()
 
-    return change
+    return _change
 
 
 def _route(plan: dict[str, Any], ports: dict[str, dict[str, int]]) -> Any:
     """Where the made-up names lead, for a proxy that is asked for them."""
 
-    def route(host: str, port: int) -> tuple[str, int]:
+    def _route(host: str, port: int) -> tuple[str, int]:
         for name, one in plan["hosts"].items():
             if host == one["server"] and name in ports:
                 return "127.0.0.1", ports[name]["files"]
         return host, port
 
-    return route
+    return _route
 
 
 def _free(port: int) -> int:

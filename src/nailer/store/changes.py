@@ -78,6 +78,7 @@ class Change:
 
     @property
     def can_be_taken_back(self) -> bool:
+        """True where it was not taken back yet and what that needs is kept."""
         if self.taken_back_at is not None:
             return False
         return self.before_hash is not None or self.what not in (What.REPLACED, What.REMOVED)
@@ -104,11 +105,13 @@ class Level:
 
     @property
     def as_text(self) -> str:
+        """The baseline as text, to be kept with an announced change."""
         row = None if self.row is None else {key: _plain(value) for key, value in self.row.items()}
         return json.dumps({"pair_key": self.pair_key.hex(), "name": self.name.hex(), "row": row})
 
     @classmethod
     def of_text(cls, site_id: int, text: str) -> Level:
+        """The baseline out of such a text."""
         raw = json.loads(text)
         row = raw["row"]
         if row is not None and row["content_hash"] is not None:
@@ -185,6 +188,7 @@ class ChangeStore:
         return (row["days"], row["bytes"]) if row else (None, None)
 
     async def write_keeping(self, days: int | None, size: int | None) -> None:
+        """Set for how long and how much is kept; None: no limit."""
         await self._db.write(lambda work: work.run("changes.write_keeping", days=days, bytes=size))
 
     async def oldest_kept(self, limit: int = 500) -> list[tuple[bytes, int, datetime]]:
@@ -195,12 +199,12 @@ class ChangeStore:
     async def forget_kept(self, hashes: Sequence[bytes]) -> None:
         """These contents are not kept any more; what needed them cannot be taken back."""
 
-        def forget(work: Any) -> None:
+        def _forget(work: Any) -> None:
             for one in hashes:
                 work.run("changes.without_copy", hash=one)
                 work.run("changes.forget_kept", hash=one)
 
-        await self._db.write(forget)
+        await self._db.write(_forget)
 
     async def of_job(self, job_id: int) -> list[Change]:
         """What a job changed and nobody has taken back, newest first."""
@@ -215,6 +219,7 @@ class ChangeStore:
         return await self._db.write(lambda work: work.insert("changes.add_confirmed", **values))
 
     async def taken_back(self, change_id: int) -> None:
+        """Mark a change as taken back."""
         await self._db.write(lambda work: work.run("changes.taken_back", id=change_id, now=utc_now()))
 
     async def unconfirmed(self, job_id: int) -> dict[int, tuple[What, Seen | None]]:
@@ -234,6 +239,7 @@ class ChangeStore:
         return found
 
     async def is_kept(self, content_hash: bytes) -> bool:
+        """True where a content is kept."""
         return bool(await self._db.read(lambda work: work.value("changes.is_kept", hash=content_hash)))
 
     async def kept_room(self) -> tuple[int, int]:
@@ -285,6 +291,7 @@ class ChangeStore:
         ]
 
     async def write_baselines(self, rows: list[dict[str, Any]]) -> None:
+        """Write baselines of many names, some hundred a statement."""
         for start in range(0, len(rows), _ROWS_AT_ONCE):
             some = rows[start : start + _ROWS_AT_ONCE]
             await self._db.write(lambda work, some=some: work.many("baselines.write", some))  # type: ignore[misc]
@@ -294,7 +301,7 @@ class ChangeStore:
     ) -> None:
         """Forget all names in a folder pair that is gone from both sides, and in the folders it held."""
 
-        def forget(work: Work) -> None:
+        def _forget(work: Work) -> None:
             waiting = [(here, there)]
             while waiting:
                 near, far = waiting.pop()
@@ -303,7 +310,7 @@ class ChangeStore:
                 waiting += [(near.child(row["name"]), far.child(row["name"])) for row in rows]
                 work.run("baselines.forget_all", site_id=site_id, pair_key=key)
 
-        await self._db.write(forget)
+        await self._db.write(_forget)
 
 
 def _read_baselines(work: Work, site_id: int, keys: list[bytes], found: dict[bytes, dict[bytes, Baseline]]) -> None:

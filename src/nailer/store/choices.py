@@ -28,6 +28,7 @@ class ChoiceStore:
         self._db = database
 
     async def of(self, account_id: int, pair_id: int, direction: Direction) -> list[StoredChoice]:
+        """A person's choices on a pair for one direction."""
         key = {"account_id": account_id, "pair_id": pair_id, "direction": direction}
         rows = await self._db.read(lambda work: work.rows("choices.of", **key))
         return [
@@ -36,6 +37,7 @@ class ChoiceStore:
         ]
 
     async def write(self, account_id: int, pair_id: int, direction: Direction, choices: Sequence[StoredChoice]) -> None:
+        """Remember choices; those of the same names are replaced."""
         key = {"account_id": account_id, "pair_id": pair_id, "direction": direction}
         rows = [
             key
@@ -44,21 +46,21 @@ class ChoiceStore:
             for one in choices
         ]
 
-        def write(work: Work) -> None:
+        def _write(work: Work) -> None:
             for start in range(0, len(rows), _ROWS_AT_ONCE):
                 work.many("choices.write", rows[start : start + _ROWS_AT_ONCE])
 
-        await self._db.write(write)
+        await self._db.write(_write)
 
     async def forget(self, account_id: int, pair_id: int, direction: Direction, names: Sequence[Below]) -> None:
         key = {"account_id": account_id, "pair_id": pair_id, "direction": direction}
         places = [_place(below) for below in names]
 
-        def forget(work: Work) -> None:
+        def _forget(work: Work) -> None:
             for start in range(0, len(places), _ROWS_AT_ONCE):
                 work.run("choices.forget", **key, places=places[start : start + _ROWS_AT_ONCE])
 
-        await self._db.write(forget)
+        await self._db.write(_forget)
 
     async def forget_all(self, account_id: int, pair_id: int) -> None:
         await self._db.write(lambda work: work.run("choices.forget_all", account_id=account_id, pair_id=pair_id))

@@ -19,7 +19,7 @@ class JobClaims:
     async def claim(self, owner: str, *, lease_s: float) -> int | None:
         """The id of a job that now is this runner's, or None where there is nothing to do."""
 
-        def change(work: Work) -> int | None:
+        def _change(work: Work) -> int | None:
             now = utc_now()
             job_id = work.value("jobs.next_to_claim", now=now)
             if job_id is None:
@@ -28,7 +28,7 @@ class JobClaims:
             work.run("jobs.recount", id=job_id)
             return int(job_id)
 
-        return await self._db.write(change)
+        return await self._db.write(_change)
 
     async def take(self, job_id: int, owner: str, *, lease_s: float) -> None:
         """Run a given job under a lease: for what a browser sends itself. Raises Conflict where somebody has it."""
@@ -41,16 +41,17 @@ class JobClaims:
         """Hold on to a job; return what a person wants of it. STOP where it is no longer ours, too."""
         until = utc_now() + timedelta(seconds=lease_s)
 
-        def change(work: Work) -> JobWish:
+        def _change(work: Work) -> JobWish:
             held = work.run("jobs.renew", id=job_id, owner=owner, until=until)
             row = work.one("jobs.wanted", id=job_id)
             if not held or row is None or row["stop_wanted"]:
                 return JobWish.STOP
             return JobWish.PAUSE if row["pause_wanted"] else JobWish.GO_ON
 
-        return await self._db.write(change)
+        return await self._db.write(_change)
 
     async def leases(self) -> list[tuple[int, str]]:
+        """Jobs that runners hold, with their owners."""
         rows = await self._db.read(lambda work: work.rows("jobs.leases"))
         return [(row["id"], row["lease_owner"]) for row in rows]
 
@@ -63,13 +64,13 @@ class JobClaims:
         ended_at = utc_now() if state in ENDED else None
         values = {"id": job_id, "owner": owner, "state": state, "trouble": trouble, "kind": kind, "ended_at": ended_at}
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             work.run("jobs.recount", id=job_id)
             work.run("jobs.finish", **values)
             if ended_at is not None:
                 work.run("jobs.let_follow", id=job_id)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def unfinished(self, job_id: int) -> tuple[int, int]:
         """How many items failed, and how many wait."""
@@ -77,5 +78,6 @@ class JobClaims:
         return int(row["failed"]), int(row["waiting"])
 
     async def waiting_items(self, job_id: int, *, after: int, limit: int = 500) -> list[Item]:
+        """Items that wait to be carried, behind a position."""
         rows = await self._db.read(lambda work: work.rows("items.waiting", job_id=job_id, after=after, limit=limit))
         return [item_of(row) for row in rows]

@@ -38,14 +38,17 @@ class Work:
         self._queries = queries
 
     def rows(self, name: str, /, **values: Any) -> list[Row]:
+        """All rows of a query."""
         self._run(name, "", values)
         return list(self._cursor.fetchall())
 
     def one(self, name: str, /, **values: Any) -> Row | None:
+        """The one row of a query; None where there is none."""
         self._run(name, "^", values)
         return self._cursor.fetchone()
 
     def value(self, name: str, /, **values: Any) -> Any:
+        """The one value of a query; None where there is none."""
         self._run(name, "$", values)
         row = self._cursor.fetchone()
         return None if row is None else next(iter(row.values()))
@@ -156,10 +159,12 @@ class Database:
         return await in_thread(self.write_now, change)
 
     def read_now(self, ask: Callable[[Work], _R]) -> _R:
+        """Read, waiting: for whoever is not on the event loop."""
         with self.reading() as work:
             return ask(work)
 
     def write_now(self, change: Callable[[Work], _R]) -> _R:
+        """Write, waiting: for whoever is not on the event loop."""
         for tries in range(1, _MOST_TRIES + 1):
             try:
                 with self.writing() as work:
@@ -171,6 +176,7 @@ class Database:
         raise AssertionError("the last try returns or raises")
 
     def close(self) -> None:
+        """Close every connection."""
         self._pool.close()
 
     @contextlib.contextmanager

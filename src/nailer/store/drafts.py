@@ -94,6 +94,7 @@ class DraftStore:
         return _draft(row)
 
     async def of_file(self, account_id: int, site_id: int, side: SideName, path: SitePath) -> Draft | None:
+        """A person's draft of a file; None where there is none."""
         key = {"account_id": account_id, "site_id": site_id, "side": side, "path_hash": _hash(path)}
         row = await self._db.read(lambda work: work.one("drafts.of_file", **key))
         return _draft(row) if row else None
@@ -141,6 +142,7 @@ class DraftStore:
         form: TextForm,
         text: str | None = None,
     ) -> int:
+        """Store a file that was opened; return its number."""
         values = _base_row(base, seen, form) | {"path": path.raw, "path_hash": _hash(path), "text": text}
         return await self._db.write(
             lambda work: work.insert(
@@ -165,6 +167,7 @@ class DraftStore:
         await self._db.write(lambda work: work.run("drafts.see", id=draft_id, now=utc_now()))
 
     async def remove(self, draft_id: int) -> None:
+        """Forget a draft."""
         await self._db.write(lambda work: work.run("drafts.remove", id=draft_id))
 
     async def forget_read(self) -> None:
@@ -172,6 +175,7 @@ class DraftStore:
         await self._db.write(lambda work: work.run("drafts.forget_read", before=utc_now() - _READ_KEPT))
 
     async def own_files(self) -> list[OwnFile]:
+        """Files that people edit with programs of their own."""
         rows = await self._db.read(lambda work: work.rows("drafts.own_files"))
         return [
             OwnFile(
@@ -192,10 +196,12 @@ class DraftStore:
     async def add_own(
         self, account_id: int, site_id: int, here: SitePath, there: SitePath, content: bytes, *, sends: bool
     ) -> None:
+        """Begin to watch a copy that a person edits."""
         values = {"here": here.raw, "there": there.raw, "path_hash": _hash(there), "content": content, "sends": sends}
         await self._db.write(lambda work: work.run("drafts.add_own", account_id=account_id, site_id=site_id, **values))
 
     async def set_own(self, own: OwnFile) -> None:
+        """Store how a watched copy stands."""
         values = {
             "id": own.id,
             "content": own.content,
@@ -206,9 +212,11 @@ class DraftStore:
         await self._db.write(lambda work: work.run("drafts.set_own", **values))
 
     async def remove_own(self, own_id: int) -> None:
+        """Watch a copy no longer."""
         await self._db.write(lambda work: work.run("drafts.remove_own", id=own_id))
 
     async def ways(self, site_id: int) -> Ways:
+        """How a site is edited."""
         row = await self._db.read(lambda work: work.one("drafts.ways", site_id=site_id))
         if row is None:
             return Ways()
@@ -216,6 +224,7 @@ class DraftStore:
         return Ways(bool(row["save_asks"]), bool(row["guarded_save"]), watched, row["purge_address"])
 
     async def write_ways(self, site_id: int, ways: Ways) -> None:
+        """Store how a site is edited."""
         values = {
             "save_asks": ways.save_asks,
             "guarded_save": ways.guarded_save,

@@ -176,7 +176,7 @@ class JobStore:
     ) -> Callable[[Work], int]:
         """As `add`, for a transaction that stores more than that."""
 
-        def change(work: Work) -> int:
+        def _change(work: Work) -> int:
             job_id = work.insert(
                 "jobs.add",
                 account_id=job.account_id,
@@ -208,7 +208,7 @@ class JobStore:
             work.run("jobs.recount", id=job_id)
             return job_id
 
-        return change
+        return _change
 
     async def get(self, job_id: int) -> Job:
         """Raises NotFound."""
@@ -220,7 +220,7 @@ class JobStore:
     async def overview(self, *, before: int = 2**62, limit: int = 5, wanted: str = "") -> Overview:
         """All jobs at one moment: read one after another, one that ends meanwhile would be in none of the lists."""
 
-        def read(work: Work) -> Overview:
+        def _read(work: Work) -> Overview:
             return Overview(
                 {JobState(row["state"]): row["jobs"] for row in work.rows("jobs.counts")},
                 [_job(row) for row in work.rows("jobs.active")],
@@ -228,7 +228,7 @@ class JobStore:
                 [_job(row) for row in work.rows("jobs.ended", before=before, wanted=_like(wanted), limit=limit)],
             )
 
-        return await self._db.read(read)
+        return await self._db.read(_read)
 
     async def ended(self, before: int = 2**62, limit: int = 50, *, wanted: str = "") -> list[Job]:
         """Done and stopped jobs, newest first; those that have a text in title, site or folder."""
@@ -238,10 +238,12 @@ class JobStore:
         return [_job(row) for row in rows]
 
     async def counts(self) -> dict[JobState, int]:
+        """How many jobs there are in each state."""
         rows = await self._db.read(lambda work: work.rows("jobs.counts"))
         return {JobState(row["state"]): row["jobs"] for row in rows}
 
     async def items(self, job_id: int, *, after: int = -1, limit: int = 500, state: str = "") -> list[Item]:
+        """Items of a job in order, behind a position; all of them, or those in one state."""
         rows = await self._db.read(
             lambda work: work.rows("items.shown", job_id=job_id, state=state, after=after, limit=limit)
         )
@@ -255,12 +257,14 @@ class JobStore:
             after = window[-1].position
 
     async def item(self, job_id: int, item_id: int) -> Item:
+        """One item. Raises NotFound."""
         row = await self._db.read(lambda work: work.one("items.by_id", job_id=job_id, id=item_id))
         if row is None:
             raise NotFound("There is no such item in this job.")
         return item_of(row)
 
     async def failures(self, job_id: int) -> list[FailureGroup]:
+        """What failed in a job, like failures together."""
         rows = await self._db.read(lambda work: work.rows("items.failures", job_id=job_id))
         return [
             FailureGroup(
@@ -277,7 +281,7 @@ class JobStore:
     async def confirm(self, job_id: int, choice: Choice, taken: dict[tuple[bytes, ...], frozenset[bytes]]) -> None:
         """Let a plan that was read wait for a runner, narrowed by one choice for all files that are there already."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             row = work.one("jobs.lock", id=job_id)
             if row is None:
                 raise NotFound("This plan is not stored any more. Make it again.")
@@ -289,7 +293,7 @@ class JobStore:
             work.run("jobs.promise", id=job_id, until=utc_now() + timedelta(seconds=_PAGE_BEGINS_WITHIN_S))
             work.run("jobs.recount", id=job_id)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def set_room(self, job_id: int, room_bytes: int, *, one_by_one: bool) -> None:
         """The room for a plan that is being read, where it became known later."""
@@ -302,13 +306,14 @@ class JobStore:
         await self._db.write(lambda work: work.run("jobs.remove", id=job_id))
 
     async def forget_old_plans(self, *, hours: int = 24) -> None:
+        """Forget plans that nobody carried out within so many hours."""
         before = utc_now() - timedelta(hours=hours)
         await self._db.write(lambda work: work.run("jobs.forget_plans", before=before))
 
     async def want_stop(self, job_id: int) -> Job:
         """Ask for a job to be stopped. One that nobody ever started, or that needs you, stops at once."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             row = _locked(work, job_id)
             state = JobState(row["state"])
             check_job(state, JobState.STOPPED)
@@ -324,13 +329,13 @@ class JobStore:
             else:
                 work.run("jobs.set_state", id=job_id, state=JobState.STOPPED, ended_at=utc_now())
 
-        await self._db.write(change)
+        await self._db.write(_change)
         return await self.get(job_id)
 
     async def pause(self, job_id: int) -> Job:
         """Hold a job up: one that runs stops where it is and goes on from there, one that waits is passed over."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             row = _locked(work, job_id)
             if JobKind(row["kind"]) is JobKind.DROP:
                 raise Conflict("These files come from a browser. Stop it, and drop them again.")
@@ -341,19 +346,19 @@ class JobStore:
             else:
                 work.run("jobs.set_state", id=job_id, state=JobState.PAUSED, ended_at=None)
 
-        await self._db.write(change)
+        await self._db.write(_change)
         return await self.get(job_id)
 
     async def go_on(self, job_id: int) -> Job:
         """Let a paused job wait for a runner again."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             row = _locked(work, job_id)
             if JobState(row["state"]) is not JobState.PAUSED:
                 raise Conflict("This job is not paused.")
             work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
 
-        await self._db.write(change)
+        await self._db.write(_change)
         return await self.get(job_id)
 
     async def move_up(self, job_id: int) -> Job:
@@ -364,7 +369,7 @@ class JobStore:
     async def leave_out_of_plan(self, job_id: int, tops: Sequence[SitePath]) -> None:
         """Leave these targets, and what lies below them, out of a plan that is being read."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             if JobState(_locked(work, job_id)["state"]) is not JobState.PLANNED:
                 raise Conflict("This plan was carried out already.")
             for top in tops:
@@ -372,12 +377,12 @@ class JobStore:
                 work.run("items.leave_out_below", job_id=job_id, target=top.raw, below=below)
             work.run("jobs.recount", id=job_id)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def leave_out(self, job_id: int) -> Job:
         """Leave the failed and waiting items of a job that needs you out; the job is done then."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             if JobState(_locked(work, job_id)["state"]) is not JobState.NEEDS_YOU:
                 raise Conflict("Only a job that needs you has something to leave out.")
             work.run("items.leave_out", job_id=job_id, now=utc_now())
@@ -385,13 +390,13 @@ class JobStore:
             work.run("jobs.set_state", id=job_id, state=JobState.DONE, ended_at=utc_now())
             work.run("jobs.set_trouble", id=job_id, trouble=None)
 
-        await self._db.write(change)
+        await self._db.write(_change)
         return await self.get(job_id)
 
     async def again(self, job_id: int) -> Job:
         """Let the failed items of an ended job wait once more, and the job with them."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             row = _locked(work, job_id)
             if JobKind(row["kind"]) is JobKind.DROP:
                 raise Conflict("These files came from a browser. Drop them again.")
@@ -401,7 +406,7 @@ class JobStore:
             work.run("jobs.set_trouble", id=job_id, trouble=None)
             work.run("jobs.recount", id=job_id)
 
-        await self._db.write(change)
+        await self._db.write(_change)
         return await self.get(job_id)
 
     async def of_run(self, run_id: int) -> dict[int, JobState]:
@@ -487,6 +492,7 @@ def _stamp(at_ns: int | None, precision_ns: int | None) -> Stamp | None:
 
 
 def item_of(row: Row) -> Item:
+    """An item out of its row."""
     source, target = SitePath.parse(row["source"]), SitePath.parse(row["target"])
     entry = Entry(
         name=target.name,

@@ -61,6 +61,7 @@ class PrivateMariaDB:
         raise SetupFailed(f"The private MariaDB does not start. {self._last_words()}")
 
     def stop(self) -> None:
+        """End the server and wait for it."""
         self._stopping.set()
         self._end()
         if self._watcher is not None:
@@ -88,6 +89,7 @@ class PrivateMariaDB:
 
     @property
     def pid(self) -> int | None:
+        """The server's process; None where it is not started."""
         return self._process.pid if self._process else None
 
     def _make_data(self) -> None:
@@ -226,7 +228,7 @@ def die_with_parent() -> Callable[[], None]:
     """For `preexec_fn`: the kernel ends the child when its parent dies, however it dies (prctl(2))."""
     libc = ctypes.CDLL(None)
 
-    def ask() -> None:
+    def _ask() -> None:
         libc.prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
 
-    return ask
+    return _ask

@@ -73,6 +73,7 @@ class Run:
 
     @property
     def jobs(self) -> tuple[int, ...]:
+        """The jobs of the run, there first."""
         return tuple(job for job in (self.there_job, self.here_job) if job is not None)
 
 
@@ -128,9 +129,11 @@ class PairStore:
         return _pair(row)
 
     async def of_site(self, site_id: int) -> list[Pair]:
+        """The pairs of a site."""
         return [_pair(row) for row in await self._db.read(lambda work: work.rows("pairs.of_site", site_id=site_id))]
 
     async def all(self) -> list[Pair]:
+        """The pairs of all sites."""
         return [_pair(row) for row in await self._db.read(lambda work: work.rows("pairs.all"))]
 
     async def set_wish(self, pair_id: int, wish: SyncWish, compare: Compare) -> None:
@@ -160,9 +163,11 @@ class PairStore:
         return {SitePath.of_token(token): Rolled(*numbers) for token, numbers in counts.items()}, row["read_at"]
 
     async def set_level(self, pair_id: int) -> None:
+        """The pair is level now."""
         await self._db.write(lambda work: work.run("pairs.set_level", id=pair_id, level_at=utc_now()))
 
     async def set_unsent(self, pair_id: int, unsent: int | None) -> None:
+        """How many names wait here to be sent; None: not counted."""
         await self._db.write(lambda work: work.run("pairs.set_unsent", id=pair_id, unsent=unsent))
 
     async def unsent_by_site(self) -> dict[int, int]:
@@ -179,18 +184,20 @@ class PairStore:
         return {row["sieve_id"] for row in rows}
 
     async def pick_sieves(self, pair_id: int, sieves: Sequence[int]) -> None:
-        def change(work: Work) -> None:
+        """The sieves that a pair picks, in place of those before."""
+
+        def _change(work: Work) -> None:
             work.run("pairs.drop_sieves", pair_id=pair_id)
             for sieve_id in sieves:
                 work.run("pairs.pick_sieve", pair_id=pair_id, sieve_id=sieve_id)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def begin(self, run: NewRun, there: Storing | None, here: Storing | None) -> int:
         """Store a run with its jobs, all or nothing: `there` and `here` store the job of an end, where it has one. Raises
         Conflict where another run of the pair is under way."""
 
-        def change(work: Work) -> int:
+        def _change(work: Work) -> int:
             if work.one("runs.lock_pair", pair_id=run.pair_id) is None:
                 raise NotFound("There is no such pair of folders any more.")
             if work.value("runs.running_of_pair", pair_id=run.pair_id):
@@ -201,7 +208,7 @@ class PairStore:
             work.run("runs.set_jobs", id=run_id, there_job=there_job, here_job=here_job)
             return run_id
 
-        return await self._db.write(change)
+        return await self._db.write(_change)
 
     async def record(self, run: NewRun, state: RunState) -> int:
         """Store a run that has no job: nothing was to be done, or it waits for a person."""
@@ -221,10 +228,12 @@ class PairStore:
         return [_run(row) for row in rows]
 
     async def runs_of_timer(self, timer_id: int, limit: int = 10) -> list[Run]:
+        """The runs of a timer, newest first."""
         rows = await self._db.read(lambda work: work.rows("runs.of_timer", timer_id=timer_id, limit=limit))
         return [_run(row) for row in rows]
 
     async def running(self) -> list[Run]:
+        """Runs that were not seen to end."""
         return [_run(row) for row in await self._db.read(lambda work: work.rows("runs.running"))]
 
     async def set_state(self, run_id: int, state: RunState) -> None:

@@ -58,10 +58,12 @@ class PartStore:
         self._db = database
 
     async def begin(self, rows: Sequence[Mapping[str, Any]]) -> None:
+        """Write down temporary files before they are made."""
         if rows:
             await self._db.write(lambda work: work.many("parts.begin", list(rows)))
 
     async def gone(self, item_ids: Sequence[int]) -> None:
+        """These items' temporary files are known to be gone."""
         rows = [{"item_id": one} for one in item_ids]
         if rows:
             await self._db.write(lambda work: work.many("parts.gone", rows))
@@ -72,6 +74,7 @@ class PartStore:
         await self._db.write(lambda work: work.run("parts.prove", item_id=item_id, proofs=text))
 
     async def proofs_of(self, item_id: int) -> list[Proof]:
+        """Up to where what an item has carried is known."""
         text = await self._db.read(lambda work: work.value("parts.proofs_of", item_id=item_id))
         return [Proof(at, bytes.fromhex(digest), changed_ns) for at, digest, changed_ns in json.loads(text or "[]")]
 
@@ -82,6 +85,7 @@ class PartStore:
             await self._db.write(lambda work: work.many("parts.carried", rows))
 
     async def carried_of_job(self, job_id: int) -> int:
+        """Bytes of a job's half files that need not be sent again."""
         return int(await self._db.read(lambda work: work.value("parts.carried_of_job", job_id=job_id)) or 0)
 
     async def count_of_job(self, job_id: int) -> int:
@@ -105,5 +109,6 @@ class PartStore:
         ]
 
     async def owned(self, site_id: int, side: SideName) -> set[SitePath]:
+        """Temporary files of one side that have an owner."""
         rows = await self._db.read(lambda work: work.rows("parts.owned", site_id=site_id, side=side.value))
         return {SitePath.parse(row["path"]) for row in rows}

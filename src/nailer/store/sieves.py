@@ -26,6 +26,7 @@ class SieveStore:
         self._db = database
 
     async def all(self) -> list[StoredSieve]:
+        """All sieves, in their order."""
         return [_stored(row) for row in await self._db.read(lambda work: work.rows("sieves.all"))]
 
     async def of_pair(self, pair_id: int) -> list[Sieve]:
@@ -45,36 +46,40 @@ class SieveStore:
         raise NotFound("There is no such sieve any more.")
 
     async def add(self, sieve: Sieve) -> int:
+        """Store a sieve; return its number."""
         return await self._db.write(lambda work: work.insert("sieves.add", **_row(sieve)))
 
     async def write(self, sieve: Sieve) -> None:
+        """Store a sieve that was changed."""
         await self._db.write(lambda work: work.run("sieves.set", id=sieve.id, **_row(sieve)))
 
     async def switch(self, sieve_id: int, *, on: bool) -> None:
+        """Switch a sieve on, or off with the moment."""
         off_since = None if on else utc_now()
         await self._db.write(lambda work: work.run("sieves.switch", id=sieve_id, off_since=off_since))
 
     async def order(self, sieve_ids: Sequence[int]) -> None:
         """Put sieves in this order; those that are not named keep their places behind."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             for position, sieve_id in enumerate(sieve_ids):
                 work.run("sieves.place", id=sieve_id, position=position)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def remove(self, sieve_id: int) -> None:
+        """Forget a sieve."""
         await self._db.write(lambda work: work.run("sieves.remove", id=sieve_id))
 
     async def begin_with_house(self) -> None:
         """A Nailer without any sieve and any pair begins with those that ship with it."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             if not work.rows("sieves.all") and not work.rows("pairs.all"):
                 for sieve in house_sieves():
                     work.run("sieves.add", **_row(sieve))
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
 
 def _row(sieve: Sieve) -> Row:

@@ -147,15 +147,19 @@ class SiteStore:
         self._seal = seal
 
     async def groups(self) -> list[SiteGroup]:
+        """All groups, in their order."""
         return [SiteGroup(**row) for row in await self._db.read(lambda work: work.rows("sites.groups"))]
 
     async def add_group(self, name: str, parent_id: int | None = None, position: int = 0) -> int:
+        """Store a group; return its number. Raises Conflict where its place has that name already."""
         return await self._db.write(
             lambda work: work.insert("sites.add_group", parent_id=parent_id, name=name, position=position)
         )
 
     async def all(self) -> list[Site]:
-        def ask(work: Work) -> list[Site]:
+        """All sites, in their order."""
+
+        def _ask(work: Work) -> list[Site]:
             roots: dict[int, list[DocumentRoot]] = {}
             for row in work.rows("sites.all_document_roots"):
                 roots.setdefault(row["site_id"], []).append(_root(row))
@@ -167,12 +171,12 @@ class SiteStore:
                 for row in work.rows("sites.all")
             ]
 
-        return await self._db.read(ask)
+        return await self._db.read(_ask)
 
     async def get(self, site_id: int) -> Site:
         """Raises NotFound."""
 
-        def ask(work: Work) -> Site:
+        def _ask(work: Work) -> Site:
             row = work.one("sites.by_id", id=site_id)
             if row is None:
                 raise NotFound("This site is not stored any more.")
@@ -182,12 +186,12 @@ class SiteStore:
             )
             return _site(row, roots, guarded)
 
-        return await self._db.read(ask)
+        return await self._db.read(_ask)
 
     async def add(self, site: Site, secrets: Secrets) -> Site:
         """Store a new site with its sealed secrets, or on a sign-in that is stored already; return it with its id."""
 
-        def change(work: Work) -> Site:
+        def _change(work: Work) -> Site:
             credential_id = site.credential_id
             if credential_id is None:
                 credential_id = work.insert("sites.add_credential", label=site.name, now=utc_now())
@@ -201,12 +205,12 @@ class SiteStore:
             _write_folders(work, site_id, site)
             return replace(stored, id=site_id)
 
-        return await self._db.write(change)
+        return await self._db.write(_change)
 
     async def update(self, site: Site, secrets: Secrets | None) -> None:
         """Change a stored site; `secrets` None leaves the sign-in's secrets as they are."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             work.run("sites.update", id=site.id, credential_id=site.credential_id, **_row_of(site))
             work.run("sites.clear_document_roots", site_id=site.id)
             work.run("sites.clear_guarded_folders", site_id=site.id)
@@ -215,28 +219,28 @@ class SiteStore:
                 self._seal_into(work, site.credential_id, secrets)
             work.run("sites.drop_unused_credentials")
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def remove(self, site_id: int) -> None:
         """Remove a site with its jobs, changes and baseline, and a credential that nothing uses any more."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             if work.value("jobs.unfinished_of_site", site_id=site_id):
                 raise Conflict("A job of this site has not ended. Stop it first.")
             work.run("sites.remove", id=site_id)
             work.run("sites.drop_unused_credentials")
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def forget_fleeting(self) -> None:
         """Remove the sites that were not to be stored."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             for row in work.rows("sites.fleeting"):
                 work.run("sites.remove", id=row["id"])
             work.run("sites.drop_unused_credentials")
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def goes_with(self, site_id: int) -> dict[str, int]:
         """How many jobs, changes, baseline entries, pairs and timers would be removed together with a site."""
@@ -246,35 +250,37 @@ class SiteStore:
     async def set_start(self, site: Site, start: SitePath) -> None:
         """Where a site starts, once the account's home is known that it was told from."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             if work.run("sites.set_start", id=site.id, start_there=start.raw):
                 work.run("sites.move_document_roots", site_id=site.id, old=site.start_there.raw, new=start.raw)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def set_in_place(self, site_id: int, *, allowed: bool) -> None:
         """Whether files may be overwritten in place where the server lets nothing be renamed."""
         await self._db.write(lambda work: work.run("sites.set_in_place", id=site_id, in_place=allowed))
 
     async def opened(self, site_id: int) -> None:
+        """Remember that a site was opened now."""
         await self._db.write(lambda work: work.run("sites.opened", id=site_id, now=utc_now()))
 
     async def arrange(self, sites: list[tuple[int, int | None]]) -> None:
         """Put sites into this order, each in its group."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             for position, (site_id, group_id) in enumerate(sites):
                 work.run("sites.set_place", id=site_id, group_id=group_id, position=position)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def rename_group(self, group_id: int, name: str) -> None:
+        """Give a group another name."""
         await self._db.write(lambda work: work.run("sites.rename_group", id=group_id, name=name))
 
     async def move_group(self, group_id: int, parent_id: int | None, position: int) -> None:
         """Put a group into another, or on top. Raises Conflict where it would come to lie in itself."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             parents = {row["id"]: row["parent_id"] for row in work.rows("sites.groups")}
             above = parent_id
             while above is not None:
@@ -283,12 +289,12 @@ class SiteStore:
                 above = parents.get(above)
             work.run("sites.move_group", id=group_id, parent_id=parent_id, position=position)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def remove_group(self, group_id: int) -> None:
         """Take a group away; what lay in it lies in the group above then."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             parents = {row["id"]: row["parent_id"] for row in work.rows("sites.groups")}
             if group_id not in parents:
                 raise NotFound("There is no such group any more.")
@@ -296,9 +302,10 @@ class SiteStore:
             work.run("sites.empty_group_groups", id=group_id, parent_id=parents[group_id])
             work.run("sites.remove_group", id=group_id)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def credentials(self) -> list[Credential]:
+        """Stored sign-ins, without their secrets."""
         rows = await self._db.read(lambda work: work.rows("sites.credentials"))
         return [
             Credential(
@@ -321,11 +328,11 @@ class SiteStore:
         if row is None:
             return Secrets()
 
-        def opened(kind: str) -> str | None:
+        def _opened(kind: str) -> str | None:
             sealed = row[f"sealed_{kind}"]
             return self._seal.open(sealed, _place(credential_id, kind)) if sealed is not None else None
 
-        return Secrets(**{kind: opened(kind) for kind in _SECRET_KINDS})
+        return Secrets(**{kind: _opened(kind) for kind in _SECRET_KINDS})
 
     async def learn(self, site_id: int, abilities: dict[str, Any], clock_offset_s: int | None) -> None:
         """Remember what a server was found to do, and its clock where that is measured."""
@@ -340,10 +347,12 @@ class SiteStore:
         return (json.loads(row["learned"]), row["learned_at"]) if row and row["learned"] else None
 
     async def pinned(self, host: str, port: int) -> list[Pinned]:
+        """What is trusted of a server."""
         rows = await self._db.read(lambda work: work.rows("sites.pinned", host=host, port=port))
         return [_pinned({**row, "host": host, "port": port}) for row in rows]
 
     async def all_pinned(self) -> list[Pinned]:
+        """What is trusted of all servers."""
         return [_pinned(row) for row in await self._db.read(lambda work: work.rows("sites.all_pinned"))]
 
     async def known_servers(self) -> dict[tuple[str, int], list[str]]:
@@ -358,7 +367,7 @@ class SiteStore:
     ) -> None:
         """Trust this identity for a server from now on, in place of any other; `beside` others where it is so said."""
 
-        def change(work: Work) -> None:
+        def _change(work: Work) -> None:
             before = work.rows("sites.pinned", host=host, port=port)
             if any(row["public_key"] == key.public_key for row in before):
                 return
@@ -380,12 +389,12 @@ class SiteStore:
             )
             _add_event(work, host, port, "trusted", key, how, trusted_by)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def unpin(self, pinned_id: int, account_id: int | None) -> Pinned:
         """Trust an identity no longer; the next connection is a first meeting again. Raises NotFound."""
 
-        def change(work: Work) -> Pinned:
+        def _change(work: Work) -> Pinned:
             row = work.one("sites.pinned_by_id", id=pinned_id)
             if row is None:
                 raise NotFound("This identity is not trusted any more.")
@@ -394,7 +403,7 @@ class SiteStore:
             _add_event(work, pinned.host, pinned.port, "removed", pinned.key, "removed by hand", account_id)
             return pinned
 
-        return await self._db.write(change)
+        return await self._db.write(_change)
 
     async def note_identity(
         self, host: str, port: int, what: str, key: Identity, how: str, account_id: int | None
@@ -408,6 +417,7 @@ class SiteStore:
         return [IdentityEvent(**row, host=host, port=port) for row in rows]
 
     async def stories(self) -> list[IdentityEvent]:
+        """What happened with all servers' identities, the latest first."""
         return [
             IdentityEvent(**row) for row in await self._db.read(lambda work: work.rows("sites.all_identity_events"))
         ]
@@ -418,6 +428,7 @@ class SiteStore:
         await self._db.write(lambda work: work.run("sites.visit", **row, here=here.raw, there=there.raw, now=utc_now()))
 
     async def pin_place(self, site_id: int, account_id: int, here: SitePath, there: SitePath, *, pinned: bool) -> None:
+        """Keep a folder pair among a person's places, or let it go."""
         await self.visit(site_id, account_id, here, there)
         row = {"site_id": site_id, "account_id": account_id, "place": pair_key(here, there)}
         await self._db.write(lambda work: work.run("sites.pin_place", **row, pinned=pinned))
@@ -431,12 +442,12 @@ class SiteStore:
         ]
 
     def _seal_into(self, work: Work, credential_id: int, secrets: Secrets) -> None:
-        def sealed(kind: str) -> bytes | None:
+        def _sealed(kind: str) -> bytes | None:
             secret = getattr(secrets, kind)
             return None if secret is None else self._seal.close(secret, _place(credential_id, kind))
 
         work.run(
-            "sites.seal_credential", id=credential_id, **{f"sealed_{kind}": sealed(kind) for kind in _SECRET_KINDS}
+            "sites.seal_credential", id=credential_id, **{f"sealed_{kind}": _sealed(kind) for kind in _SECRET_KINDS}
         )
 
 

@@ -36,6 +36,7 @@ class Carry:
 
     @property
     def words(self) -> str:
+        """What the timer carries, in words."""
         word = "Upload" if self.to_side is SideName.THERE else "Download"
         return f"{word} of {names_text(list(self.names))} from {self.source} to {self.target}"
 
@@ -100,6 +101,7 @@ class TimerStore:
         self._db = database
 
     async def all(self) -> list[Timer]:
+        """All timers."""
         return [_timer(row) for row in await self._db.read(lambda work: work.rows("timers.all"))]
 
     async def get(self, timer_id: int) -> Timer:
@@ -110,27 +112,32 @@ class TimerStore:
         return _timer(row)
 
     async def add(self, timer: NewTimer) -> int:
+        """Store a timer; return its number."""
         more = {"account_id": timer.account_id, "pair_id": timer.pair_id, "is_on": True, **_carry_row(timer.carries)}
         return await self._db.write(lambda work: work.insert("timers.add", **_row(timer), **more))
 
     async def write(self, timer_id: int, timer: NewTimer) -> None:
+        """Store a timer that was changed; its next run is worked out anew."""
         await self._db.write(lambda work: work.run("timers.set", id=timer_id, **_row(timer)))
 
     async def switch(self, timer: Timer, *, on: bool) -> None:
-        def change(work: Work) -> None:
+        """Switch a timer on or off; switched on, it waits for its next time."""
+
+        def _change(work: Work) -> None:
             next_at = _naive(next_run(timer.schedule, datetime.now(UTC))) if on else None
             work.run("timers.switch", id=timer.id, is_on=on, next_at=next_at)
 
-        await self._db.write(change)
+        await self._db.write(_change)
 
     async def remove(self, timer_id: int) -> None:
+        """Forget a timer."""
         await self._db.write(lambda work: work.run("timers.remove", id=timer_id))
 
     async def claim_due(self, *, lease_s: float) -> tuple[Timer, datetime] | None:
         """A timer whose time has come, with the moment that had been set (UTC), now claimed; None where there is none.
         Its next time counts from now: what was missed does not pile up."""
 
-        def change(work: Work) -> tuple[Timer, datetime] | None:
+        def _change(work: Work) -> tuple[Timer, datetime] | None:
             now = utc_now()
             timer_id = work.value("timers.due", now=now)
             if timer_id is None:
@@ -143,7 +150,7 @@ class TimerStore:
             work.run("timers.claim", id=timer_id, until=now + timedelta(seconds=lease_s), next_at=next_at)
             return timer, aware(row["next_at"])
 
-        return await self._db.write(change)
+        return await self._db.write(_change)
 
     async def claim_now(self, timer_id: int, *, lease_s: float) -> bool:
         """Claim a timer for a run that a person asks for; False where one is being made already."""
@@ -152,10 +159,12 @@ class TimerStore:
         return bool(await self._db.write(lambda work: work.run("timers.claim_now", id=timer_id, now=now, until=until)))
 
     async def renew(self, timer_id: int, *, lease_s: float) -> None:
+        """Hold on to a claimed timer."""
         until = utc_now() + timedelta(seconds=lease_s)
         await self._db.write(lambda work: work.run("timers.renew", id=timer_id, until=until))
 
     async def release(self, timer_id: int) -> None:
+        """Let go of a claimed timer; its next run is worked out."""
         await self._db.write(lambda work: work.run("timers.release", id=timer_id))
 
     async def add_job(
@@ -173,12 +182,12 @@ class TimerStore:
             "ended_at": None if state is RunState.RUNNING else utc_now(),
         }
 
-        def change(work: Work) -> int:
+        def _change(work: Work) -> int:
             added = work.insert("timers.add_job", **values)
             work.run("timers.forget_jobs", timer_id=timer_id, most=_MOST_JOBS)
             return added
 
-        return await self._db.write(change)
+        return await self._db.write(_change)
 
     async def jobs(self, timer_id: int, limit: int = 10) -> list[TimedJob]:
         """The runs of a timer that carries, newest first."""
@@ -186,6 +195,7 @@ class TimerStore:
         return [_timed_job(row) for row in rows]
 
     async def set_job_state(self, timed_job_id: int, state: RunState) -> None:
+        """How a run that carried stands now."""
         ended_at = None if state is RunState.RUNNING else utc_now()
         await self._db.write(
             lambda work: work.run("timers.set_job_state", id=timed_job_id, state=state, ended_at=ended_at)

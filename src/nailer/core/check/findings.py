@@ -109,6 +109,7 @@ class _Nesting(HTMLParser):
         return self._starts[line - 1] + column
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        """An element begins; one that closes others by itself (HTML, 13.2.6) does so here."""
         start = self._at()
         end = start + len(self.get_starttag_text() or "<")
         seen: set[str] = set()
@@ -126,6 +127,7 @@ class _Nesting(HTMLParser):
             self._open.append((tag, start, end))
 
     def handle_startendtag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        """An element that ends at once. Outside drawings and formulas HTML ignores the slash."""
         foreign = any(one in ("svg", "math") for one, _, _ in self._open)
         if tag not in _VOID and tag not in ("svg", "math") and not foreign:
             start = self._at()
@@ -133,6 +135,7 @@ class _Nesting(HTMLParser):
             self._say(start, end, Weight.WARNING, f"<{tag}/> does not close itself in HTML: it stays open")
 
     def handle_endtag(self, tag: str) -> None:
+        """An element ends; what was opened in it and not closed is a finding."""
         start = self._at()
         end = self._text.find(">", start) + 1 or len(self._text)
         if tag in _VOID:
@@ -150,6 +153,7 @@ class _Nesting(HTMLParser):
                 self._say(at, until, Weight.ERROR, f"<{opened}> is not closed before </{tag}>")
 
     def finish(self) -> None:
+        """What is still open where the text ends."""
         for tag, start, end in self._open:
             if tag not in _MAY_STAY_OPEN:
                 self._say(start, end, Weight.ERROR, f"<{tag}> is never closed")
@@ -168,18 +172,18 @@ def _of_style(text: str) -> Iterator[Finding]:
     text = re.sub("\\r(?!\\n)|\\f", "\n", text)
     starts = [0, *(one.end() for one in re.finditer("\n", text))]
 
-    def at(token: tinycss2.ast.Node) -> int:
+    def _at(token: tinycss2.ast.Node) -> int:
         place: int = starts[token.source_line - 1] + token.source_column - 1
         return min(len(text), place)
 
     for rule in tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True):
         if rule.type == "error":
-            yield Finding(at(rule), at(rule) + 1, Weight.ERROR, _css_words(rule.message))
+            yield Finding(_at(rule), _at(rule) + 1, Weight.ERROR, _css_words(rule.message))
             continue
         content = getattr(rule, "content", None)
         if content is None:
             continue
-        yield from _of_block(content, at)
+        yield from _of_block(content, _at)
     yield from _css_brackets(text)
 
 

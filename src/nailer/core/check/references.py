@@ -101,6 +101,7 @@ class _Tags(HTMLParser):
         self._style = False
 
     def handle_starttag(self, tag: str, attrs: object) -> None:
+        """Note what an element refers to, by its attributes and its inline style."""
         at, text = self._at(), self.get_starttag_text() or ""
         self._style = tag == "style"
         for found in _ATTRIBUTE.finditer(text):
@@ -116,13 +117,16 @@ class _Tags(HTMLParser):
                 self.spans += _in_style(value, start)
 
     def handle_startendtag(self, tag: str, attrs: object) -> None:
+        """As for a start tag: HTML makes no difference."""
         self.handle_starttag(tag, attrs)
         self._style = False
 
     def handle_endtag(self, tag: str) -> None:
+        """A style element ends."""
         self._style = False
 
     def handle_data(self, data: str) -> None:
+        """Text inside a style element is CSS and may refer to files."""
         if self._style:
             self.spans += _in_style(data, self._at())
 

@@ -93,6 +93,7 @@ class Standing:
 
     @property
     def differs(self) -> bool:
+        """True where the sides are known to differ."""
         return self.joint not in (Joint.SAME, Joint.NOT_READ)
 
 
@@ -141,6 +142,7 @@ def still_as(now: Entry, was: Entry) -> bool:
 
 
 def seen(entry: Entry) -> Seen:
+    """What a later look at an entry is compared with: its size and its time."""
     return Seen(entry.size, entry.stamp)
 
 

@@ -44,10 +44,12 @@ class LedgerRow:
 
     @property
     def is_folder(self) -> bool:
+        """True where either side has a folder of this name."""
         return any(side is not None and side.is_folder for side in (self.here, self.there))
 
     @property
     def opens_as_folder(self) -> bool:
+        """True where either side has a folder, or a link that leads to one."""
         return any(side is not None and side.opens_as_folder for side in (self.here, self.there))
 
 

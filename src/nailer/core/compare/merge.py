@@ -31,6 +31,7 @@ class Merged:
 
     @property
     def conflicts(self) -> tuple[Piece, ...]:
+        """The pieces that a person must decide."""
         return tuple(one for one in self.pieces if not one.settled)
 
     @property

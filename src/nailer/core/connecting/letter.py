@@ -265,6 +265,7 @@ class _Letter:
         self._blanks: list[tuple[int, int]] = []
 
     def read(self) -> LetterReading:
+        """Go through the letter: tables first, then labels, then whatever looks like a value by itself."""
         self._read_tables()
         for number, line in enumerate(self._lines):
             self._read_line(number, line)

@@ -16,14 +16,17 @@ class Protocol(StrEnum):
 
     @property
     def is_ftp(self) -> bool:
+        """True for FTP, encrypted or not."""
         return self is not Protocol.SFTP
 
     @property
     def port(self) -> int:
+        """The port that servers of this protocol usually have."""
         return _PORTS[self]
 
     @property
     def word(self) -> str:
+        """How the protocol is called on a page."""
         return _WORDS[self]
 
 

@@ -83,15 +83,15 @@ def sentence(access: int, *, folder: bool = False) -> str:
 
 
 def _readers(group: Bits, world: Bits, *, folder: bool) -> str:
-    def can(who: Bits) -> str:
+    def _can(who: Bits) -> str:
         if folder:
             return " and ".join(word for word, on in (("list", who.read), ("enter", who.run)) if on)
         return " and ".join(word for word, on in (("read", who.read), ("run", who.run)) if on)
 
-    if can(world):
-        return f"everyone can {can(world)} it"
-    if can(group):
-        return f"only the group can {can(group)} it too"
+    if _can(world):
+        return f"everyone can {_can(world)} it"
+    if _can(group):
+        return f"only the group can {_can(group)} it too"
     return "nobody else can enter it" if folder else "nobody else can read it"
 
 
@@ -389,6 +389,7 @@ class Transition:
 
     @property
     def stays(self) -> bool:
+        """True where nothing would change."""
         return self.now == self.then
 
 

@@ -26,6 +26,7 @@ class SideName(StrEnum):
 
     @property
     def other(self) -> SideName:
+        """The side across."""
         return SideName.THERE if self is SideName.HERE else SideName.HERE
 
 
@@ -38,6 +39,7 @@ class Stamp:
 
     @property
     def at_s(self) -> float:
+        """Seconds since 1970, with their fraction."""
         return self.at_ns / NS
 
     @classmethod
@@ -75,14 +77,17 @@ class Entry:
 
     @property
     def is_folder(self) -> bool:
+        """True for a folder itself; a link to one is none."""
         return self.kind is Kind.FOLDER
 
     @property
     def is_file(self) -> bool:
+        """True for a plain file."""
         return self.kind is Kind.FILE
 
     @property
     def opens_as_folder(self) -> bool:
+        """True for a folder, and for a link that leads to one."""
         return self.is_folder or (self.kind is Kind.LINK and self.leads_to is Kind.FOLDER)
 
 

@@ -105,6 +105,7 @@ class Rows:
 
     @property
     def dots(self) -> bool:
+        """True where the listing shows names that begin with a dot, itself among them."""
         return self.shows_itself or any(one.name.startswith(b".") for one in self.entries)
 
 

@@ -71,6 +71,7 @@ def packing_name(token: str) -> bytes:
 
 
 def is_staging_name(name: bytes) -> bool:
+    """True for a folder in which a server unpacks an archive for Nailer."""
     return name.startswith(b".nailer-unpack-") and is_part_name(name)
 
 

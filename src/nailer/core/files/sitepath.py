@@ -49,14 +49,17 @@ class SitePath:
 
     @property
     def raw(self) -> bytes:
+        """The path as servers take it: names joined by slashes, one before the first."""
         return b"/" + b"/".join(self.names)
 
     @property
     def token(self) -> str:
+        """The path for an address: percent-encoded, so that every byte survives (RFC 3986)."""
         return quote_from_bytes(self.raw, safe=_SAFE_IN_TOKEN)
 
     @property
     def shown(self) -> str:
+        """The path as people read it: bytes that are no UTF-8 and control characters are made visible."""
         return "/" + "/".join(shown_name(name) for name in self.names)
 
     @property
@@ -66,16 +69,20 @@ class SitePath:
 
     @property
     def parent(self) -> SitePath:
+        """The folder above; the root's is the root."""
         return SitePath(self.names[:-1])
 
     @property
     def is_root(self) -> bool:
+        """True for the top of a side."""
         return not self.names
 
     def child(self, name: bytes) -> SitePath:
+        """The path of a name in this folder. Raises InvalidInput where the name holds a slash or is empty."""
         return SitePath((*self.names, checked_name(name)))
 
     def join(self, below: tuple[bytes, ...]) -> SitePath:
+        """The path of names below this folder."""
         return SitePath((*self.names, *below))
 
     def below(self, above: SitePath) -> tuple[bytes, ...] | None:
@@ -168,6 +175,7 @@ def is_strange(name: bytes) -> bool:
 
 
 def is_hidden(name: bytes) -> bool:
+    """True for names that begin with a dot, which listings leave out by custom."""
     return name.startswith(b".")
 
 

@@ -74,6 +74,7 @@ class Listing:
 
     @property
     def is_whole(self) -> bool:
+        """True where nothing speaks against the listing being all there is."""
         return self.lack is None
 
     def may_hide(self, name: bytes) -> bool:

@@ -126,8 +126,10 @@ def _parse_line(line: str) -> Hours:
 
 
 def hours_json(hours: Sequence[Hours]) -> str:
+    """Hours with their limits as text for the database."""
     return json.dumps([[one.begins, one.ends, one.limit.up, one.limit.down] for one in hours])
 
 
 def hours_of_json(text: str) -> tuple[Hours, ...]:
+    """Hours with their limits out of the database."""
     return tuple(Hours(begins, ends, Limit(up, down)) for begins, ends, up, down in json.loads(text or "[]"))

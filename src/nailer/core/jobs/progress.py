@@ -52,6 +52,7 @@ class Tally:
 
     @property
     def remaining_bytes(self) -> int:
+        """Bytes that still have to go; what a file under way has sent is counted off."""
         return max(0, self.waiting.size - self.under_way_bytes)
 
 

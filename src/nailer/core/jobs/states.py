@@ -75,6 +75,7 @@ ENDED = frozenset({JobState.DONE, JobState.STOPPED, JobState.NEEDS_YOU})
 
 
 def may_follow(now: JobState, after: JobState) -> bool:
+    """True where a job in one state may come into another."""
     return after in _JOB_FOLLOWS[now]
 
 

@@ -33,6 +33,7 @@ class SyncRow:
 
     @property
     def is_folder(self) -> bool:
+        """True where what there is, on one side or both, is a folder."""
         return all(side is None or side.is_folder for side in (self.here, self.there))
 
     @property
@@ -41,6 +42,7 @@ class SyncRow:
 
     @property
     def reason(self) -> str:
+        """Why the row stands as it does, for a person."""
         return self.standing.reason
 
 
@@ -66,4 +68,5 @@ class Doings:
 
     @property
     def undecided(self) -> int:
+        """How many rows wait for a person."""
         return sum(doing is Doing.DECIDE for doing in self.each)

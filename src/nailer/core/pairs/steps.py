@@ -31,6 +31,7 @@ class SyncSteps:
     left: list[tuple[Below, str]]
 
     def on(self, side: SideName) -> list[PlanStep]:
+        """The steps that change one side."""
         return self.here if side is SideName.HERE else self.there
 
 
@@ -103,6 +104,7 @@ class _Making:
         return self._taken[folder]
 
     def carry(self, row: SyncRow, source: Entry | None, target: Entry | None) -> None:
+        """Carry the row's file or folder to this side."""
         if source is None:
             return
         if target is not None and target.kind is not source.kind:
@@ -134,6 +136,7 @@ class _Making:
             self.carries.append(PlanStep(Action.CARRY, below, below, entry, Verdict.NEW, reason))
 
     def remove(self, row: SyncRow) -> None:
+        """Remove the row's name from this side; what is in a folder goes before it."""
         entry = row.there if self._side is SideName.THERE else row.here
         if entry is None:
             return
@@ -148,6 +151,7 @@ class _Making:
             )
 
     def rename(self, row: SyncRow, old: Below | None) -> None:
+        """Rename on this side what was renamed on the other."""
         if old is None:
             return
         self._parents(row.below)
@@ -190,6 +194,7 @@ class _Making:
         return True
 
     def steps(self) -> list[PlanStep]:
+        """All steps of this side, in the order in which they are safe."""
         return [
             *self.cleared,
             *sorted(self.folders.values(), key=lambda step: (len(step.target), step.target)),
@@ -237,6 +242,7 @@ class Flow:
 
     @property
     def steps(self) -> int:
+        """How many steps there are in all."""
         return self.up + self.down + self.removed_here + self.removed_there + self.renamed + self.folders
 
 

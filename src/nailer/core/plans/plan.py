@@ -85,10 +85,12 @@ class PlanStep:
 
     @property
     def acts(self) -> bool:
+        """True where the step changes something."""
         return self.verdict not in (Verdict.LEFT, Verdict.SAME)
 
     @property
     def bytes_to_carry(self) -> int:
+        """Bytes that must go over the line for this step."""
         return self.entry.size if self.acts and self.action is Action.CARRY else 0
 
 
@@ -108,6 +110,7 @@ class Summary:
 
     @property
     def acts(self) -> int:
+        """How many files are changed in all."""
         return self.new + self.replaced + self.replaced_newer + self.removed + self.set
 
     def __add__(self, other: Summary) -> Summary:

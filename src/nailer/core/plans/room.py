@@ -78,6 +78,7 @@ class Need:
         return Fit.IN_ORDER if room >= self.in_order else Fit.SHORT
 
     def short_by(self, room: int) -> int:
+        """Bytes that are missing, with files carried one after another."""
         return max(0, self.in_order - room)
 
     def then(self, size: int, replaced: int) -> Need:

@@ -115,6 +115,7 @@ class RuleGroup:
 
     @property
     def exact(self) -> str:
+        """The rule with its values unrounded, for who wants to be sure."""
         joined = (" and " if self.how is CountedAs.ALL else " or ").join(_bracketed(one, "exact") for one in self.parts)
         return f"not ({joined})" if self.how is CountedAs.NONE else joined
 
@@ -137,6 +138,7 @@ class Sieve:
 
     @property
     def verb(self) -> str:
+        """What the sieve does with what it catches."""
         if self.stays and self.unseen:
             return "Leave behind, and do not list, what"
         return "Leave behind what" if self.stays else "Do not list what"
@@ -151,6 +153,7 @@ class Sieve:
 
     @property
     def exact(self) -> str:
+        """The whole sieve with its values unrounded."""
         tail = f"; except {', '.join(self.always)}" if self.always else ""
         return self.rule.exact + tail
 
@@ -373,7 +376,7 @@ def _check_of(condition: Condition, now_ns: int) -> _Check:
 def _check_of_kinds(kinds: frozenset[FileKind]) -> _Check:
     """True for a name of any of these kinds, or below a folder that is."""
 
-    def check(name: Name, _: bytes) -> Answer:
+    def _check(name: Name, _: bytes) -> Answer:
         for part in name.below[: None if name.is_folder else -1]:
             if kind_of_folder(part) in kinds:
                 return True
@@ -381,7 +384,7 @@ def _check_of_kinds(kinds: frozenset[FileKind]) -> _Check:
             return None
         return (kind_by_name(name.below[-1]) or name.kind) in kinds
 
-    return check
+    return _check
 
 
 def _checks_of(group: RuleGroup, now_ns: int) -> list[_Check]:
@@ -396,7 +399,7 @@ def _checks_of(group: RuleGroup, now_ns: int) -> list[_Check]:
 def _check_of_group(group: RuleGroup, now_ns: int) -> _Check:
     checks = _checks_of(group, now_ns)
 
-    def any_of(name: Name, path: bytes) -> Answer:
+    def _any_of(name: Name, path: bytes) -> Answer:
         unknown = False
         for check in checks:
             answer = check(name, path)
@@ -405,7 +408,7 @@ def _check_of_group(group: RuleGroup, now_ns: int) -> _Check:
             unknown = unknown or answer is None
         return None if unknown else False
 
-    def all_of(name: Name, path: bytes) -> Answer:
+    def _all_of(name: Name, path: bytes) -> Answer:
         unknown = False
         for check in checks:
             answer = check(name, path)
@@ -414,11 +417,11 @@ def _check_of_group(group: RuleGroup, now_ns: int) -> _Check:
             unknown = unknown or answer is None
         return None if unknown else True
 
-    def none_of(name: Name, path: bytes) -> Answer:
-        answer = any_of(name, path)
+    def _none_of(name: Name, path: bytes) -> Answer:
+        answer = _any_of(name, path)
         return None if answer is None else not answer
 
-    return {CountedAs.ANY: any_of, CountedAs.ALL: all_of, CountedAs.NONE: none_of}[group.how]
+    return {CountedAs.ANY: _any_of, CountedAs.ALL: _all_of, CountedAs.NONE: _none_of}[group.how]
 
 
 # --- as data
@@ -550,10 +553,10 @@ def ignore_text(sieve: Sieve) -> str:
 def house_sieves() -> list[Sieve]:
     """Sieves that a new Nailer begins with: on, in every pair, and changeable like any other."""
 
-    def of_kinds(name: str, *kinds: FileKind) -> Sieve:
+    def _of_kinds(name: str, *kinds: FileKind) -> Sieve:
         return Sieve(name, RuleGroup(CountedAs.ANY, tuple(Match(Test.KIND, kind) for kind in kinds)), everywhere=True)
 
     return [
-        of_kinds("House rules", FileKind.VERSIONS, FileKind.LITTER, FileKind.OLD),
-        of_kinds("Secrets", FileKind.SECRET, FileKind.DATABASE),
+        _of_kinds("House rules", FileKind.VERSIONS, FileKind.LITTER, FileKind.OLD),
+        _of_kinds("Secrets", FileKind.SECRET, FileKind.DATABASE),
     ]

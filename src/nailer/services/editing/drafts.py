@@ -56,6 +56,7 @@ class Saved:
 
     @property
     def done(self) -> bool:
+        """True where the file was saved."""
         return not self.why_not and self.merge is None and not self.gone
 
 
@@ -183,6 +184,7 @@ class Drafts:
         await self._drafts.remove(draft.id)
 
     async def open_files(self, account_id: int) -> list[OpenDraft]:
+        """The files that a person has open."""
         return await self._drafts.of_account(account_id)
 
     async def others(self, draft: Draft) -> list[tuple[str, bool]]:

@@ -64,14 +64,17 @@ class OwnEditor:
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
+        """Begin to watch the copies that people edit."""
         self._task = asyncio.create_task(self._watch())
 
     async def stop(self) -> None:
+        """End watching; the copies stay."""
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
 
     def of_account(self, account_id: int) -> list[OwnFile]:
+        """What a person edits with a program of their own."""
         return [one for one in self._files if one.account_id == account_id]
 
     async def begin(self, account_id: int, site: Site, there: SitePath, *, sends: bool) -> OwnFile:
@@ -132,6 +135,7 @@ class OwnEditor:
         raise NotFound("This file is not watched any more.")
 
     async def set_sends(self, own: OwnFile, *, sends: bool) -> None:
+        """Whether each save goes up by itself, or is only offered."""
         await self._store(replace(own, sends=sends))
 
     async def let_go(self, own: OwnFile) -> None:

@@ -42,6 +42,7 @@ class FoundReferences:
 
     @property
     def count(self) -> int:
+        """How many references there are in all."""
         return sum(len(one.lines) for one in self.referrers)
 
     @property
@@ -164,11 +165,11 @@ async def _read_all(side: Side, top: SitePath) -> tuple[list[tuple[SitePath, Ent
             if reading.doubt:
                 problems.append(reading.doubt)
             where = top.join(reading.below)
-            wanted += [(where.child(one.name), one) for one in reading.entries if one.is_file and refers(one.name)]
+            wanted += [(where.child(_one.name), _one) for _one in reading.entries if _one.is_file and refers(_one.name)]
     if len(wanted) > _MOST_FILES:
         raise InvalidInput(f"There are more than {_MOST_FILES} pages and styles: reading them all would take too long.")
 
-    async def one(path: SitePath, entry: Entry) -> tuple[SitePath, Entry, bytes] | None:
+    async def _one(path: SitePath, entry: Entry) -> tuple[SitePath, Entry, bytes] | None:
         if entry.size > _LARGEST_BYTES:
             problems.append(f"{path} is too large to be read for this.")
             return None
@@ -180,8 +181,8 @@ async def _read_all(side: Side, top: SitePath) -> tuple[list[tuple[SitePath, Ent
             return None
         return path, now, data
 
-    read = await asyncio.gather(*(one(path, entry) for path, entry in wanted))
-    return [one for one in read if one is not None], problems
+    read = await asyncio.gather(*(_one(path, entry) for path, entry in wanted))
+    return [_one for _one in read if _one is not None], problems
 
 
 def _within(path: SitePath, wanted: set[SitePath]) -> bool:

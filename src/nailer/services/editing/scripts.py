@@ -41,6 +41,7 @@ class Report:
 
     @property
     def first_slip(self) -> ScriptMark | None:
+        """The first thing that keeps the script from running; None where nothing was found."""
         return next((one for one in self.marks if one.good is False), None)
 
 
@@ -147,14 +148,14 @@ async def _folders(side: Side, path: SitePath) -> list[tuple[str, int | None]]:
     """Every folder above a path but the root, with its access."""
     above = path.ancestors()[1:-1]
 
-    async def one(folder: SitePath) -> tuple[str, int | None]:
+    async def _one(folder: SitePath) -> tuple[str, int | None]:
         try:
             entry: Entry = await side.stat(folder)
         except TransferError:
             return folder.shown, None
         return folder.shown, entry.access
 
-    return list(await asyncio.gather(*(one(folder) for folder in above)))
+    return list(await asyncio.gather(*(_one(folder) for folder in above)))
 
 
 def _outside() -> ScriptMark:

@@ -48,6 +48,7 @@ class AccessReading:
     at_s: float
 
     def chosen(self, *, only_risky: bool) -> list[tuple[SitePath, Entry]]:
+        """The entries of the reading, or only those that are open to everybody."""
         return [(path, one) for path, one in self.entries if not only_risky or risk_of(one)]
 
 

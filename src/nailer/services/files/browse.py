@@ -70,6 +70,7 @@ class FolderRead:
 
     @property
     def inside(self) -> Inside | None:
+        """What a row says of this folder: how many names, or why that is not known."""
         if self.problem is not None:
             return None
         folders = sum(entry.is_folder for entry in self.entries)
@@ -241,13 +242,14 @@ class Browse:
             return rows
         top = place_in_pair(site, here, there)
 
-        def one(row: LedgerRow) -> LedgerRow:
+        def _one(row: LedgerRow) -> LedgerRow:
             held, unseen = sieves.effects((*top, row.name), row.here, row.there)
             return replace(row, held=held, unseen=unseen) if held or unseen else row
 
-        return await asyncio.to_thread(lambda: list(map(one, rows)))
+        return await asyncio.to_thread(lambda: list(map(_one, rows)))
 
     async def sieves_of(self, pair: Pair | None) -> Sieves:
+        """The sieves that hold for a pair, or those that hold everywhere."""
         stored = await (self._sieves.of_pair(pair.id) if pair is not None else self._sieves.everywhere())
         return Sieves(stored, time.time_ns())
 
@@ -382,4 +384,5 @@ class Browse:
             await self.changes.forget_baselines(site.id, here, there, gone)
 
     def memory(self, site_id: int) -> _Memory:
+        """What is remembered of a site's folders."""
         return self._memories.setdefault(site_id, _Memory())

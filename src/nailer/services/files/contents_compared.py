@@ -62,7 +62,7 @@ class ContentComparer:
         found: dict[Below, bool] = {}
         gate = asyncio.Semaphore(_AT_ONCE)
 
-        async def one(below: Below) -> None:
+        async def _one(below: Below) -> None:
             async with gate:
                 try:
                     found_here = await self._same(near, far, below, known.get(below))
@@ -75,7 +75,7 @@ class ContentComparer:
 
         async with asyncio.TaskGroup() as tasks:
             for below, _ in names:
-                tasks.create_task(one(below))
+                tasks.create_task(_one(below))
         return found
 
     async def _same(self, near: ComparedEnd, far: ComparedEnd, below: Below, told: Digest | None) -> bool:

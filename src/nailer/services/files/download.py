@@ -31,17 +31,20 @@ class _Drain:
         self._at = 0
 
     def write(self, data: bytes) -> int:
+        """Take bytes that a writer of archives gives."""
         self._parts.append(bytes(data))
         self._at += len(data)
         return len(data)
 
     def tell(self) -> int:
+        """How many bytes were given so far."""
         return self._at
 
     def flush(self) -> None:
         """Nothing to do: what is written lies ready."""
 
     def take(self) -> bytes:
+        """The bytes since they were taken last."""
         taken, self._parts = b"".join(self._parts), []
         return taken
 

@@ -24,6 +24,7 @@ class GuardedFolders:
             self._open_until_s[(account_id, site.id, folder)] = time.monotonic() + OPEN_S
 
     def lock(self, account_id: int, site: Site, path: SitePath) -> None:
+        """Lock a guarded folder again before its time."""
         for folder in _guards_of(site, path):
             self._open_until_s.pop((account_id, site.id, folder), None)
 
@@ -36,6 +37,7 @@ class GuardedFolders:
         return min(max(0.0, self._open_until_s.get((account_id, site.id, one), 0.0) - now) for one in guards)
 
     def is_locked(self, account_id: int, site: Site, path: SitePath) -> bool:
+        """True where a path lies in a guarded folder that this person has not opened."""
         return self.left_s(account_id, site, path) == 0.0
 
     def check(self, account_id: int, site: Site, side: SideName, path: SitePath) -> None:

@@ -41,4 +41,5 @@ def side_of(pair: Pair, end: SideName) -> SideName:
 
 
 def top_of(pair: Pair, end: SideName) -> SitePath:
+    """The folder of a pair's end."""
     return pair.here if end is SideName.HERE else pair.there

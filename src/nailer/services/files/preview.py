@@ -135,20 +135,25 @@ class _Tail(io.RawIOBase):
         self._at = 0
 
     def seekable(self) -> bool:
+        """It can be read from any place, as readers of archives do."""
         return True
 
     def readable(self) -> bool:
+        """It can be read."""
         return True
 
     def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        """Go to a place, counted as `io` does."""
         base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._start + len(self._tail)}[whence]
         self._at = max(0, base + offset)
         return self._at
 
     def tell(self) -> int:
+        """Where reading goes on."""
         return self._at
 
     def read(self, size: int = -1) -> bytes:
+        """Bytes from there on. Raises OSError before the part that was fetched."""
         end = self._start + len(self._tail) if size < 0 else self._at + size
         before = max(0, min(end, self._start) - self._at)
         data = bytes(before) + self._tail[max(0, self._at - self._start) : max(0, end - self._start)]

@@ -110,5 +110,6 @@ class Budget:
         self._left = folders
 
     def take(self) -> bool:
+        """Use one look up; False where none is left."""
         self._left -= 1
         return self._left >= 0

@@ -64,12 +64,12 @@ async def _holding(
 ) -> AsyncGenerator[Hit, None]:
     gate = asyncio.Semaphore(_READ_AT_ONCE)
 
-    async def look(entry: Entry) -> Hit | None:
+    async def _look(entry: Entry) -> Hit | None:
         async with gate:
             line = await _line_with(side, where.child(entry.name), wanted.inside)
         return Hit(where.child(entry.name), entry, line) if line is not None else None
 
-    reading = [asyncio.create_task(look(one)) for one in entries if wanted.may_hold_text(one)]
+    reading = [asyncio.create_task(_look(one)) for one in entries if wanted.may_hold_text(one)]
     try:
         for done in asyncio.as_completed(reading):
             if (hit := await done) is not None:

@@ -92,7 +92,7 @@ async def _ask(side: Side, top: SitePath, belows: Iterable[Below]) -> tuple[dict
     found: dict[Below, Entry] = {}
     gone: set[Below] = set()
 
-    async def one(below: Below) -> None:
+    async def _one(below: Below) -> None:
         async with gate:
             try:
                 found[below] = await side.stat(top.join(below))
@@ -104,5 +104,5 @@ async def _ask(side: Side, top: SitePath, belows: Iterable[Below]) -> tuple[dict
 
     async with asyncio.TaskGroup() as tasks:
         for below in belows:
-            tasks.create_task(one(below))
+            tasks.create_task(_one(below))
     return found, gone

@@ -96,6 +96,7 @@ class SieveBook:
         await self._store.begin_with_house()
 
     async def of_pair(self, pair: Pair) -> list[Sieve]:
+        """The sieves that hold for a pair, in their order."""
         return await self._store.of_pair(pair.id)
 
     async def of_site(self, site: Site) -> Sieves:

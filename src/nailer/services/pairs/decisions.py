@@ -53,6 +53,7 @@ class Decisions:
         return await self.choose_rows(plan, rows, doing)
 
     async def choose_rows(self, plan: SyncPlan, numbers: Iterable[int], doing: Doing | None) -> int:
+        """As `choose`, with texts that were merged left as they are."""
         changed = []
         for number in numbers:
             if not 0 <= number < len(plan.rows):

@@ -35,22 +35,22 @@ async def unequal_in_line_ends(near: ComparedEnd, far: ComparedEnd, rows: Iterab
                 break
     gate = asyncio.Semaphore(_AT_ONCE)
 
-    async def same(below: Below, content: bytes) -> Below | None:
+    async def _same(below: Below, content: bytes) -> Below | None:
         async with gate:
             other = await _content(far, below)
         return below if other is not None and only_line_ends(content, other) else None
 
-    found = await asyncio.gather(*(same(*one) for one in likely))
+    found = await asyncio.gather(*(_same(*one) for one in likely))
     return {below for below in found if below is not None}
 
 
 def _may_be(rows: Iterable[SyncRow]) -> list[SyncRow]:
     wanted = SearchWanted()
 
-    def is_text(entry: Entry | None) -> bool:
+    def _is_text(entry: Entry | None) -> bool:
         return entry is not None and wanted.may_hold_text(entry) and entry.size <= _LARGEST_BYTES
 
-    differ = (row for row in rows if is_text(row.here) and is_text(row.there) and not row.held)
+    differ = (row for row in rows if _is_text(row.here) and _is_text(row.there) and not row.held)
     return [row for row in differ if row.here and row.there and row.here.size != row.there.size][:_MOST_NEAR]
 
 

@@ -61,9 +61,11 @@ class NotSent:
         self._sending: dict[int, asyncio.Task[None]] = {}
 
     def start(self) -> None:
+        """Begin to watch the folders here."""
         self._task = asyncio.create_task(self._watch())
 
     async def stop(self) -> None:
+        """End watching, and what is being sent by itself."""
         tasks = [task for task in (self._task, *self._sending.values()) if task is not None]
         for task in tasks:
             task.cancel()

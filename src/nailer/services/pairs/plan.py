@@ -80,6 +80,7 @@ class SyncPlan:
 
     @property
     def rows(self) -> list[SyncRow]:
+        """What differs, row by row."""
         return self.found.rows
 
     @property
@@ -154,6 +155,7 @@ class SyncPlan:
 
 
 def empty_plan(account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
+    """A plan before anything was read."""
     progress = {end: Progress() for end in SideName}
     return SyncPlan(
         secrets.token_hex(8), account_id, pair, wish, compare, datetime.now(UTC), time.monotonic(), progress

@@ -65,6 +65,7 @@ class PlanStore:
         self.drop(plan.token)
 
     def drop(self, token: str) -> None:
+        """Forget a plan; a reading under way is cancelled."""
         plan = self._plans.pop(token, None)
         if plan is not None and plan.task is not None:
             plan.task.cancel()

@@ -204,12 +204,12 @@ class Readings:
             )
 
     async def _tree(self, plan: SyncPlan, end: SideName) -> Tree:
-        def enter(below: Below, entry: Entry) -> bool:
+        def _enter(below: Below, entry: Entry) -> bool:
             return not plan.sieves.held(below, entry)
 
         top = top_of(plan.pair, end)
         async with self._ends.side(plan.pair, end, Lane.CARRY) as side:
-            tree = await read_tree(side, top, plan.progress[end], enter=enter)
+            tree = await read_tree(side, top, plan.progress[end], enter=_enter)
             plan.room[end] = await room_at(side, top)
         return tree
 
@@ -217,11 +217,11 @@ class Readings:
         names = [(below, one.size) for below, one, _ in same_sized(plan.here, plan.there, plan.sieves.held)]
         plan.comparing = (0, len(names))
 
-        def heard(done: int) -> None:
+        def _heard(done: int) -> None:
             plan.comparing = (done, len(names))
 
         async with self._both(plan) as (ours, theirs):
-            return await self._contents.equal(ours, theirs, names, heard)
+            return await self._contents.equal(ours, theirs, names, _heard)
 
     @asynccontextmanager
     async def _both(self, plan: SyncPlan) -> AsyncIterator[tuple[ComparedEnd, ComparedEnd]]:

@@ -105,9 +105,11 @@ class Timers:
             raise InvalidInput("Nobody is there to be asked: say whether removals follow.")
 
     def start(self) -> None:
+        """Begin to look for timers whose time has come."""
         self._loop = asyncio.create_task(self._watch())
 
     async def stop(self) -> None:
+        """End looking; runs that are under way are cancelled."""
         tasks = [task for task in (self._loop, *self._under_way) if task is not None]
         for task in tasks:
             task.cancel()

@@ -45,6 +45,7 @@ class Accounts:
         await self._store.add_first(cleaned, await asyncio.to_thread(self._hasher.hash, password))
 
     async def make(self, name: str, password: str) -> int:
+        """Make an account; return its number. Raises InvalidInput, or Conflict where the name is taken."""
         cleaned = _checked(name, password)
         return await self._store.add(cleaned, await asyncio.to_thread(self._hasher.hash, password))
 
@@ -68,9 +69,11 @@ class Accounts:
         return await self._begin_session(account.id)
 
     async def session(self, token: str) -> Session | None:
+        """The session of a token; None where there is none, or it has ended."""
         return await self._store.session(_hash(token)) if token else None
 
     async def sign_out(self, token: str) -> None:
+        """End the session of a token."""
         await self._store.end_session(_hash(token))
 
     async def when_done(self, account_id: int) -> WhenDone:

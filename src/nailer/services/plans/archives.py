@@ -81,6 +81,7 @@ class _Bounds:
     written: int = 0
 
     def count(self) -> None:
+        """Count one more file. Raises InvalidInput past the bound."""
         self.files += 1
         if self.files > _MOST_NAMES:
             raise InvalidInput(
@@ -88,6 +89,7 @@ class _Bounds:
             )
 
     def grow(self, count: int) -> None:
+        """Count bytes that were written. Raises InvalidInput where an archive grows beyond measure."""
         self.written += count
         if self.written > max(_RATIO_FREE_BYTES, _MOST_RATIO * self.packed_bytes):
             raise InvalidInput("This archive grows without end when it is unpacked. It was not unpacked any further.")
@@ -135,13 +137,13 @@ class Archives:
         """Lay prepared contents into a new folder of the spool, named by their numbers from 0; return its place."""
         token = secrets.token_hex(8)
 
-        def write() -> None:
+        def _write() -> None:
             folder = self.spool / token / "files"
             folder.mkdir(0o700, parents=True)
             for number, content in enumerate(contents):
                 (folder / str(number)).write_bytes(content)
 
-        await in_thread(write)
+        await in_thread(_write)
         return SitePath((b"spool", token.encode(), b"files"))
 
     def place(self, token: str) -> SitePath:

@@ -57,14 +57,14 @@ async def _looked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> dic
     """Names that are asked for one by one, with what is there under them. Raises NotKnown where that cannot be told."""
     gate = asyncio.Semaphore(_LOOKS_AT_ONCE)
 
-    async def one(below: Below) -> tuple[Below, Entry | None]:
+    async def _one(below: Below) -> tuple[Below, Entry | None]:
         async with gate:
             try:
                 return below, await side.stat(top.join(below))
             except (FileMissing, WrongKind):
                 return below, None
 
-    looked = await asyncio.gather(*(one(below) for below in belows))
+    looked = await asyncio.gather(*(_one(below) for below in belows))
     return {below: entry for below, entry in looked if entry is not None}
 
 
@@ -146,7 +146,7 @@ async def met_at(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Bel
     for below in belows:
         wanted.setdefault(below[:-1], []).append(below)
 
-    async def one(folder: Below) -> dict[Below, Entry]:
+    async def _one(folder: Below) -> dict[Below, Entry]:
         try:
             listing = await side.list(top.join(folder), careful=True)
         except (FileMissing, WrongKind):
@@ -156,7 +156,7 @@ async def met_at(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Bel
         return met | await _looked_for(side, top, unsure) if unsure else met
 
     found: dict[Below, Entry] = {}
-    for part in await asyncio.gather(*(one(folder) for folder in wanted)):
+    for part in await asyncio.gather(*(_one(folder) for folder in wanted)):
         found |= part
     return found
 

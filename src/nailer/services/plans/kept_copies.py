@@ -25,9 +25,11 @@ class KeptCopies:
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
+        """Begin to let go what is past its limits."""
         self._task = asyncio.create_task(self._tidy_often())
 
     async def stop(self) -> None:
+        """End tidying."""
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)

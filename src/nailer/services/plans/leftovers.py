@@ -70,6 +70,7 @@ class Leftovers:
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
+        """Begin to clear half files that nobody will go on with."""
         self._woken.set()
         self._task = asyncio.create_task(self._clear_often())
 
@@ -78,6 +79,7 @@ class Leftovers:
         self._woken.set()
 
     async def stop(self) -> None:
+        """End clearing."""
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)

@@ -308,6 +308,7 @@ class PlanMaker:
             self._runner.wake()
 
     def items(self, steps: Sequence[PlanStep], source: SitePath, target: SitePath) -> list[NewItem]:
+        """Steps as items of a job from one folder into another."""
         return [
             NewItem(
                 action=step.action,

@@ -72,6 +72,7 @@ class Notices:
             self._waiting = asyncio.create_task(self._when_quiet())
 
     async def close(self) -> None:
+        """Forget the mail that waits for the last job."""
         if self._waiting is not None:
             self._waiting.cancel()
             await asyncio.gather(self._waiting, return_exceptions=True)

@@ -56,6 +56,7 @@ class PlanToRead:
 
     @property
     def fit(self) -> Fit:
+        """Whether what the plan carries has room where it lands."""
         return self.need.fit(self.job.room_bytes)
 
 
@@ -78,9 +79,11 @@ class _Reading:
 
     @property
     def goes_up(self) -> bool:
+        """True where the plan puts files on the server."""
         return self.job.to_side is SideName.THERE and self.job.kind in (JobKind.CARRY, JobKind.DROP, JobKind.UNPACK)
 
     def add(self, window: Sequence[Item]) -> None:
+        """Take in a window of the plan's items."""
         self.summary += summary(map(_step, window))
         for item in window:
             self.touched.update(folder for folder in self.guarded if _touches(item, folder))

@@ -35,6 +35,7 @@ class Known:
 
     @property
     def text(self) -> str:
+        """What else knows the removed content, in words."""
         parts = []
         if self.equal:
             parts.append(f"{count_text(self.equal, 'file')} equal on the other side")

@@ -184,7 +184,7 @@ async def _barred(side: Side, changes: Sequence[Change]) -> dict[SitePath, str]:
         newest.setdefault(change.path, change)
     gate = asyncio.Semaphore(_LOOKS_AT_ONCE)
 
-    async def one(change: Change) -> tuple[SitePath, str]:
+    async def _one(change: Change) -> tuple[SitePath, str]:
         async with gate:
             try:
                 await _check_unchanged(side, change)
@@ -194,4 +194,4 @@ async def _barred(side: Side, changes: Sequence[Change]) -> dict[SitePath, str]:
 
     # What a rename moved is looked at by the job itself, under the name it has then.
     looked = [change for change in newest.values() if change.what is not What.RENAMED]
-    return {path: why for path, why in await asyncio.gather(*(one(change) for change in looked)) if why}
+    return {path: why for path, why in await asyncio.gather(*(_one(change) for change in looked)) if why}

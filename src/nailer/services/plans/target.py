@@ -39,6 +39,7 @@ async def missing_folders(side: Side, folder: SitePath) -> list[SitePath]:
 
 
 def folder_items(folders: Sequence[SitePath]) -> list[NewItem]:
+    """Items that make missing folders, the outermost first."""
     return [
         NewItem(Action.MAKE_FOLDER, Verdict.NEW, "new folder", path, path, Entry(path.name, Kind.FOLDER))
         for path in folders

@@ -84,6 +84,7 @@ class Uploads:
                 await self._end(job_id)
 
     async def close(self) -> None:
+        """Let go of every upload; what has landed stays."""
         if self._keeper is not None:
             self._keeper.cancel()
             await asyncio.gather(self._keeper, return_exceptions=True)

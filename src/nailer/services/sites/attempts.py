@@ -43,6 +43,7 @@ class ConnectAttempts:
         return await self.open(account_id, site_id)
 
     async def close(self) -> None:
+        """Cancel what is being connected."""
         tasks = list(self._tasks.values())
         for task in tasks:
             task.cancel()

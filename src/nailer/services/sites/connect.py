@@ -160,6 +160,7 @@ class Connector:
         self._held.pop(site_id, None)
 
     async def pinned(self, site: Site) -> list[Pinned]:
+        """What is trusted of a site's server."""
         return await self._sites.pinned(site.host, site.port)
 
     async def same_key_at(self, key: Identity) -> list[str]:

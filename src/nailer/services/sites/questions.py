@@ -41,7 +41,7 @@ class Questions:
     def asker(self, what: str, told: Callable[[Question], None] | None = None) -> Ask:
         """An `Ask` whose questions wait here under `what`; `told` hears of each. No answer in two minutes is none."""
 
-        async def ask(instructions: str, prompts: tuple[tuple[str, bool], ...]) -> list[str]:
+        async def _ask(instructions: str, prompts: tuple[tuple[str, bool], ...]) -> list[str]:
             future: asyncio.Future[list[str]] = asyncio.get_running_loop().create_future()
             question = Question(secrets.token_hex(8), instructions, prompts, future)
             self._open[what] = question
@@ -56,13 +56,14 @@ class Questions:
             finally:
                 self._put_away(what, question)
 
-        return ask
+        return _ask
 
     def news(self, what: str) -> asyncio.Event:
         """Set while a question waits."""
         return self._news.setdefault(what, asyncio.Event())
 
     def waiting(self, what: str) -> Question | None:
+        """The question that waits for an answer, of one conversation; None where none does."""
         return self._open.get(what)
 
     def answer(self, what: str, question_id: str, answers: list[str]) -> None:
@@ -79,6 +80,7 @@ class Questions:
             self.news(what).clear()
 
     def forget(self, what: str) -> None:
+        """End a conversation; whoever waits for an answer hears that none comes."""
         self._news.pop(what, None)
 
 
@@ -93,4 +95,5 @@ def asked_by(ask: Ask) -> Iterator[None]:
 
 
 def who_to_ask() -> Ask:
+    """Whom a server's questions go to in this task."""
     return _asking.get()

@@ -198,6 +198,7 @@ class _Trial:
         self._since_s = time.monotonic()
 
     async def run(self) -> None:
+        """Try the connection step by step, and tell each step."""
         site = self._site
         wire = self._connector.wire(site.id) if site.id else Wire()
         self._begin(TrialStep.NAME)

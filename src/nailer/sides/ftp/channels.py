@@ -42,6 +42,7 @@ class Channels:
         self._line = line
 
     async def opened(self, connect: _Connect) -> DataChannel:
+        """A data channel, encrypted where the line says so."""
         return await self._channel(await connect())
 
     async def close_unused(self, opening: asyncio.Future[DataChannel]) -> None:
@@ -72,9 +73,8 @@ class Channels:
             made.close()
             raise from_tls(error, self._line.where.host) from error
         shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
-        if not shown.session_reused and shown.getpeercert(binary_form=True) != self._line.tls.getpeercert(
-            binary_form=True
-        ):
+        own = self._line.tls.getpeercert(binary_form=True)
+        if not shown.session_reused and shown.getpeercert(binary_form=True) != own:
             writer.transport.abort()
             raise ProtocolViolation("The data channel shows another certificate than the line to the server.")
         return ProtectedChannel(reader, writer)
@@ -166,6 +166,7 @@ class DataChannel:
             raise ConnectionDropped("The line was cut.", server_words=error.strerror) from error
 
     async def write(self, chunk: bytes) -> None:
+        """Send a chunk. Raises ConnectionDropped."""
         try:
             async with asyncio.timeout(STUCK_S):
                 await self._give(chunk)
@@ -179,6 +180,7 @@ class DataChannel:
         self._socket.close()
 
     def abort(self) -> None:
+        """Close at once."""
         self._socket.close()
 
     async def _take(self, most: int) -> bytes:
@@ -203,6 +205,7 @@ class ProtectedChannel(DataChannel):
                 await self.writer.wait_closed()
 
     def abort(self) -> None:
+        """Close at once, without the farewell of TLS."""
         self.writer.transport.abort()
 
     async def _take(self, most: int) -> bytes:

@@ -40,6 +40,7 @@ _SECRET_COMMANDS = (b"PASS", b"ACCT")
 
 
 def line_break() -> NotSupported:
+    """The error for a name that FTP cannot carry."""
     return NotSupported("FTP cannot send a name with a line break in it.")
 
 
@@ -110,6 +111,7 @@ class FtpLine:
 
     @property
     def cipher(self) -> str:
+        """How the line is encrypted; '' where it is not."""
         if self.context is None:
             return ""
         name, version, _ = self.tls.cipher() or ("", "", 0)
@@ -215,10 +217,12 @@ class FtpLine:
         self.abort()
 
     def abort(self) -> None:
+        """Close at once."""
         self.writer.transport.abort()
 
     @property
     def tls(self) -> ssl.SSLObject:
+        """The encryption of the line."""
         found: ssl.SSLObject = self.writer.get_extra_info("ssl_object")
         return found
 

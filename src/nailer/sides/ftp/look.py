@@ -74,6 +74,7 @@ class FolderMemory:
         self._names = 0
 
     def put(self, folder: SitePath, entries: Iterable[Entry], lack: NotWhole | None) -> None:
+        """Remember a folder as it was just read."""
         self._drop(folder)
         rows = {one.name: one for one in entries}
         found = _Remembered(rows, lack, time.monotonic(), len(rows) + 1)
@@ -83,6 +84,7 @@ class FolderMemory:
             self._drop(next(iter(self._folders)))
 
     def get(self, folder: SitePath, *, within_s: float = _MEMORY_S) -> Listing | None:
+        """A folder that was read within so many seconds, with what we did there since; None otherwise."""
         found = self._folders.get(folder)
         if found is None or time.monotonic() - found.at_s > within_s:
             return None
@@ -119,6 +121,7 @@ class FolderMemory:
             found.at_s = 0.0  # what it is now nobody has seen
 
     def forget(self) -> None:
+        """Forget every folder."""
         self._folders.clear()
         self._names = 0
 
@@ -165,6 +168,7 @@ class Learned:
 
     @property
     def lists_facts(self) -> bool:
+        """True where the server lists facts (MLSD) and was not found to fail at it."""
         return "MLST" in self.features and not self.facts_refused
 
 
@@ -214,6 +218,7 @@ class Looking:
         raise refused
 
     async def is_there(self, path: SitePath) -> bool:
+        """True where there is something under a name."""
         try:
             await self.one(path)
         except FileMissing:
@@ -246,6 +251,7 @@ class Looking:
         return offset_of(newest.stamp, exact) if exact is not None else None
 
     async def read(self, folder: SitePath, careful: bool) -> tuple[list[Entry], NotWhole | None]:
+        """A folder's listing by whatever way the server answers, facts first."""
         learned = self.learned
         if not learned.lists_facts:
             return await self.text(folder)

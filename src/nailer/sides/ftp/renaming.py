@@ -36,6 +36,7 @@ class Renaming:
         self._side = side
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+        """As `Side.rename`. RFC 959 does not say what becomes of a taken name: it is looked at first."""
         if not (replace or looked):
             async with self._side.connection.line(self._side.lane) as line:
                 if await self._side.looking(line).is_there(new):
@@ -69,13 +70,13 @@ class Renaming:
         waiting = self._side.connection.moving
         waiting.append(moving)
 
-        async def by_itself() -> None:
+        async def _by_itself() -> None:
             async with self._side.connection.line(self._side.lane) as line:
                 if moving in waiting:
                     waiting.remove(moving)
                     await self.send_moving(line, [moving], [], then_more=False)
 
-        own = asyncio.create_task(by_itself())
+        own = asyncio.create_task(_by_itself())
         try:
             either: set[asyncio.Future[Any]] = {own, moving.ended}
             await asyncio.wait(either, return_when=asyncio.FIRST_COMPLETED)
@@ -126,6 +127,7 @@ class Moving:
 
     @property
     def commands(self) -> list[bytes]:
+        """The two commands of a renaming."""
         return [b"RNFR " + self.old.raw, b"RNTO " + self.new.raw]
 
     def told(self, began: Reply, ended: Reply) -> None:
@@ -141,5 +143,6 @@ class Moving:
         self.end(error)
 
     def end(self, error: TransferError | None) -> None:
+        """Say how it ended; only the first word counts."""
         if not self.ended.done():
             self.ended.set_result(error)

@@ -14,10 +14,12 @@ class Reply:
 
     @property
     def text(self) -> str:
+        """The reply's lines as one."""
         return b" ".join(line.strip() for line in self.lines).decode("utf-8", "replace").strip()
 
     @property
     def is_good(self) -> bool:
+        """True for 2xx and 3xx."""
         return 200 <= self.code < 400
 
 

@@ -133,12 +133,14 @@ class FtpConnection:
 
     @property
     def is_open(self) -> bool:
+        """True while at least one line can be used."""
         if self._closed:
             return False
         return bool(self._lent or self._opening) or any(line.is_clear for line in self._idle)
 
     @property
     def lines(self) -> int:
+        """How many lines are open."""
         return len(self._idle) + len(self._lent)
 
     @property
@@ -148,10 +150,12 @@ class FtpConnection:
 
     @property
     def lists_facts(self) -> bool:
+        """True where listings come as facts (RFC 3659, 7), with times in UTC."""
         return self.learned.lists_facts
 
     @property
     def abilities(self) -> Abilities:
+        """What the server announces (FEAT, RFC 2389), corrected by what trying has shown."""
         learned, features = self.learned, self.learned.features
         reads_access = not self.lists_facts or "unix.mode" in features.get("MLST", "").lower()
         return Abilities(
@@ -168,14 +172,17 @@ class FtpConnection:
         )
 
     async def begin(self) -> None:
+        """Open and sign in the first line."""
         line = await self._open_line(first=True)
         self._idle.append(line)
         self._keeper = asyncio.create_task(self._keep_alive())
 
     async def channel(self, lane: Lane) -> Side:
+        """A side over the lines of this connection; a lane is only who waits for whom."""
         return recoded(FtpSide(self, lane), self._wanted.manner.charset)
 
     async def run(self, script: bytes, *, within_s: float) -> Ran:
+        """FTP runs no commands: raises NotSupported."""
         raise NotSupported("FTP runs no commands.")
 
     @contextlib.asynccontextmanager
@@ -210,6 +217,7 @@ class FtpConnection:
             return await line.ask(command)
 
     async def close(self) -> None:
+        """Close every line."""
         self._closed = True
         if self._keeper is not None:
             self._keeper.cancel()
@@ -406,13 +414,17 @@ class FtpSide:
         return await self.renaming.rename(old, new, replace=replace, looked=looked)
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        """A folder's names, by facts (MLSD), text (LIST) or names alone (NLST), whichever keeps least back."""
         return await self._steady(lambda line: self.looking(line).folder(folder, careful=careful))
 
     async def stat(self, path: SitePath) -> Entry:
+        """One name: by MLST where there is one, else out of its folder's listing."""
         return await self._steady(lambda line: self.looking(line).one(path))
 
     async def resolve(self, path: SitePath) -> SitePath:
-        async def follow(line: FtpLine) -> SitePath:
+        """The path as the server calls it after entering the folder (CWD, PWD)."""
+
+        async def _follow(line: FtpLine) -> SitePath:
             done, todo, links = SitePath(), [*path.names], 0
             while todo:
                 step = done.child(todo.pop(0))
@@ -427,12 +439,13 @@ class FtpSide:
                 todo[:0] = names
             return done
 
-        return await self._steady(follow)
+        return await self._steady(_follow)
 
     holes_bytes = 0
 
     @property
     def renames(self) -> bool | None:
+        """Whether the server renames at all, once that was tried on this connection."""
         return self._learned.renames
 
     @renames.setter
@@ -440,6 +453,7 @@ class FtpSide:
         self._learned.renames = works
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
+        """A file's bytes (RETR), from `start` on by REST (RFC 3659, 5)."""
         async with self.connection.line(self.lane) as line:
             try:
                 async with line.transfer(b"RETR " + path.raw, path.shown, start=start) as channel:
@@ -449,9 +463,11 @@ class FtpSide:
                 await self.looking(line).explain(path, failed, wanted=Kind.FILE)
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        """A file's entry and bytes, one step after another: FTP has nothing in between."""
         return await whole_by_steps(self, path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        """Write a file (STOR), or go on behind what is there (REST, else APPE)."""
         async with self.connection.line(self.lane) as line:
             return await self._write(line, path, chunks, start)
 
@@ -466,11 +482,13 @@ class FtpSide:
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
+        """As `write`, then access, time and a look together, in as few round trips as the server bears."""
         async with self.connection.line(self.lane) as line:
             await self._write(line, path, chunks, start)
             return await self._finish(line, path, _Access(access, at_most), stamp, free)
 
     async def make_folder(self, path: SitePath) -> None:
+        """Make a folder (MKD); a reply of failure is explained by looking."""
         async with self.connection.line(self.lane) as line:
             try:
                 await line.need(b"MKD " + path.raw, path.shown)
@@ -483,6 +501,7 @@ class FtpSide:
         self._learned.folders.made(path, Entry(path.name, Kind.FOLDER))
 
     async def remove_file(self, path: SitePath) -> None:
+        """Remove a file or a link (DELE)."""
         async with self.connection.line(self.lane) as line:
             try:
                 await line.need(b"DELE " + path.raw, path.shown)
@@ -491,6 +510,7 @@ class FtpSide:
         self._learned.folders.gone(path)
 
     async def remove_folder(self, path: SitePath) -> None:
+        """Remove an empty folder (RMD). Servers that empty it themselves are not trusted: it is looked at first."""
         async with self.connection.line(self.lane) as line:
             try:
                 await line.need(b"RMD " + path.raw, path.shown)
@@ -506,12 +526,15 @@ class FtpSide:
         self._learned.folders.gone(path)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
+        """FTP cannot copy within a server: False."""
         return False
 
     async def make_link(self, path: SitePath, target: bytes) -> None:
+        """FTP makes no links: raises NotSupported."""
         raise NotSupported("FTP has no command that makes a symbolic link.")
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+        """Access by SITE CHMOD, time by MFMT or what else the server takes."""
         learned = self._learned
         async with self.connection.line(self.lane) as line:
             if stamp is not None and learned.sets_times is not False:
@@ -534,10 +557,12 @@ class FtpSide:
         return digest_of(command, reply.text)
 
     async def home(self) -> SitePath:
+        """The folder that the sign-in began in (PWD)."""
         said = self._learned.home
         return SitePath.parse(said) if said is not None and said.startswith(b"/") else SitePath()
 
     async def room(self, folder: SitePath) -> Room | None:
+        """Space by AVBL, or by what SITE QUOTA says; None where neither is understood."""
         learned = self._learned
         if learned.says_room is False:
             return None
@@ -567,6 +592,7 @@ class FtpSide:
         return self.connection.learned
 
     def looking(self, line: FtpLine) -> Looking:
+        """A look at what is there, over one line."""
         return Looking(self._learned, line)
 
     async def _steady(self, task: Callable[[FtpLine], Awaitable[_R]]) -> _R:

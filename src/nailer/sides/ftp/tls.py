@@ -29,6 +29,7 @@ class _Resuming:
         server_side: bool = False,
         server_hostname: str | bytes | None = None,
     ) -> ssl.SSLObject:
+        """Wrap a data channel with the session of its line: many servers refuse any other."""
         return self._context.wrap_bio(incoming, outgoing, server_side, server_hostname, self._session)
 
 
@@ -47,6 +48,7 @@ class _Inside(asyncio.StreamReaderProtocol):
         super().__init__(self.reader, loop=loop)
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        """The encryption stands; from here on the protocol inside speaks."""
         self.transport = cast(asyncio.WriteTransport, transport)
         super().connection_made(transport)
 

@@ -129,31 +129,31 @@ def _authority_policy() -> ExtensionPolicy:
     """What an authority's certificate must say: that it is one, and where it says what its key is for, that it may sign
     others. Authorities that firms and hosts made themselves often do not say the latter (RFC 5280, 4.2.1.3)."""
 
-    def is_authority(_: Policy, __: x509.Certificate, said: x509.BasicConstraints) -> None:
+    def _is_authority(_: Policy, __: x509.Certificate, said: x509.BasicConstraints) -> None:
         if not said.ca:
             raise ValueError("a certificate in the chain is no authority's")
 
-    def may_sign(_: Policy, __: x509.Certificate, said: x509.KeyUsage | None) -> None:
+    def _may_sign(_: Policy, __: x509.Certificate, said: x509.KeyUsage | None) -> None:
         if said is not None and not said.key_cert_sign:
             raise ValueError("an authority's key is not for signing others")
 
     policy = ExtensionPolicy.permit_all()
-    policy = policy.require_present(x509.BasicConstraints, Criticality.AGNOSTIC, is_authority)
-    return policy.may_be_present(x509.KeyUsage, Criticality.AGNOSTIC, may_sign)
+    policy = policy.require_present(x509.BasicConstraints, Criticality.AGNOSTIC, _is_authority)
+    return policy.may_be_present(x509.KeyUsage, Criticality.AGNOSTIC, _may_sign)
 
 
 def _server_policy() -> ExtensionPolicy:
     """What a server's own certificate must say: for which names it is, and where it says what it is for, that it is for
     servers (RFC 5280, 4.2.1.12)."""
 
-    def for_servers(_: Policy, __: x509.Certificate, said: x509.ExtendedKeyUsage | None) -> None:
+    def _for_servers(_: Policy, __: x509.Certificate, said: x509.ExtendedKeyUsage | None) -> None:
         fitting = {ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE}
         if said is not None and not fitting & set(said):
             raise ValueError("the certificate is not for servers")
 
     policy = ExtensionPolicy.permit_all()
     policy = policy.require_present(x509.SubjectAlternativeName, Criticality.AGNOSTIC, None)
-    return policy.may_be_present(x509.ExtendedKeyUsage, Criticality.AGNOSTIC, for_servers)
+    return policy.may_be_present(x509.ExtendedKeyUsage, Criticality.AGNOSTIC, _for_servers)
 
 
 @lru_cache(maxsize=1)

@@ -20,10 +20,12 @@ class Identity:
 
     @property
     def is_certificate(self) -> bool:
+        """True for a certificate, False for a host key."""
         return self.algorithm == "certificate"
 
     @property
     def word(self) -> str:
+        """What the identity is, in a word."""
         return "certificate" if self.is_certificate else "host key"
 
     @property
@@ -107,11 +109,11 @@ def same_fingerprint(published: str, fingerprint: str) -> bool:
     True
     """
 
-    def bare(text: str) -> str:
+    def _bare(text: str) -> str:
         joined = "".join(text.split())
         return joined.removeprefix("SHA256:").removeprefix("sha256:").rstrip("=")
 
-    one, other = bare(published_fingerprint(published)), bare(fingerprint)
+    one, other = _bare(published_fingerprint(published)), _bare(fingerprint)
     if ":" in other:
         one, other = one.replace(":", "").upper(), other.replace(":", "")
     return bool(one) and one == other

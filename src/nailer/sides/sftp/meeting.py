@@ -69,14 +69,17 @@ class Meeting(asyncssh.SSHClient):
 
     @property
     def how(self) -> str:
+        """By which ways the sign-in went."""
         return " and ".join(dict.fromkeys(self._ways)) or "without a question"
 
     def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+        """The library's line stands."""
         self._connection = conn
         write_nothing_after_a_cut(conn)
         hear_refusals(conn, self._refused)
 
     def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+        """Judge the server's key before anything secret is sent (RFC 4253, 8)."""
         where = self._wanted.where
         shown = host_key(key)
         if self._shown is not None:
@@ -134,15 +137,18 @@ class Meeting(asyncssh.SSHClient):
                 return sign_in.password is not None or sign_in.one_time_secret is not None
 
     def auth_banner_received(self, msg: str, lang: str) -> None:
+        """Show what the server says before the sign-in (RFC 4252, 5.4)."""
         self._wanted.wire.heard(msg)
 
     def public_key_auth_requested(self) -> Key | None:
+        """The next key to offer; None where none is left (RFC 4252, 7)."""
         if not self._keys:
             return None
         self._offered("by key", "the key")
         return self._keys.pop(0)
 
     def password_auth_requested(self) -> str | None:
+        """The password, offered once (RFC 4252, 8)."""
         password, self._password = self._password, None
         if password is not None:
             self._password_given = True
@@ -152,6 +158,7 @@ class Meeting(asyncssh.SSHClient):
     def password_change_requested(  # type: ignore[override]  # the library takes None for giving up, and does not say so
         self, prompt: str, lang: str
     ) -> None:
+        """A new password is asked for here: the sign-in ends, and the person hears of it."""
         self.refusal = LoginRefused(
             "The server wants the password to be changed first.",
             server_words=prompt or None,
@@ -159,6 +166,7 @@ class Meeting(asyncssh.SSHClient):
         )
 
     def kbdint_auth_requested(self) -> str | None:
+        """Let the server put its questions (RFC 4256)."""
         return ""
 
     async def kbdint_challenge_received(

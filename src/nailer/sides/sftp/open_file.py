@@ -27,9 +27,11 @@ class OpenFile:
         self._closing: Answer | None = None
 
     def write(self, block: bytes, at: int) -> Answer:
+        """Send a block to a place of the file (SSH_FXP_WRITE)."""
         return Answer(self._handler, STATUS, _WRITE, self._handle, UInt64(at), String(block))
 
     def set(self, access: int | None, changed_s: int | None) -> Answer:
+        """Set access and time on the open file (SSH_FXP_FSETSTAT)."""
         mode = UInt32(access) if access is not None else b""
         times = 2 * UInt32(changed_s) if changed_s is not None else b""
         flags = UInt32((MODE if mode else 0) | (TIMES if times else 0))
@@ -47,12 +49,15 @@ class OpenFile:
         return self._closing
 
     def look(self) -> SentLook:
+        """Ask how the open file stands (SSH_FXP_FSTAT)."""
         return SentLook(Answer(self._handler, ATTRIBUTES, _LOOK, self._handle))
 
     def block(self, at: int, size: int) -> Block:
+        """A block of the file, asked for now and awaited later."""
         return Block(self, at, size)
 
     def bytes_at(self, at: int, size: int) -> Answer:
+        """Ask for bytes at a place (SSH_FXP_READ)."""
         return Answer(self._handler, DATA, _READ, self._handle, UInt64(at), UInt32(size))
 
 
@@ -63,12 +68,15 @@ class SentLook:
         self._answer = answer
 
     async def entry(self, name: bytes) -> Entry:
+        """The answer as an entry of this name."""
         return entry_in((await self._answer).get_remaining_payload(), name)
 
     async def size(self) -> int:
+        """The size out of the answer; None where the server says none."""
         return size_in((await self._answer).get_remaining_payload())
 
     def abandon(self) -> None:
+        """Nobody waits for the answer any more."""
         self._answer.abandon()
 
 
@@ -96,6 +104,7 @@ class Block:
         return data
 
     def abandon(self) -> None:
+        """Nobody waits for the block any more."""
         self._answer.abandon()
 
 

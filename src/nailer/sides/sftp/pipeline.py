@@ -40,6 +40,7 @@ class _Joined:
         self._size = 0
 
     def write(self, data: bytes) -> None:
+        """Keep small packets until the turn ends, so that they leave as one."""
         if len(data) > _JOINED_BYTES:
             self._flush()
             self._writer.write(data)
@@ -97,11 +98,11 @@ def send_nothing_idle(connection: asyncssh.SSHClientConnection) -> None:
         return
     send, empty = connection.send_packet, String(b"")
 
-    def send_packet(kind: int, *parts: bytes, handler: Any = None) -> None:
+    def _send_packet(kind: int, *parts: bytes, handler: Any = None) -> None:
         if kind != _IGNORE or parts != (empty,):
             send(kind, *parts, handler=handler)
 
-    connection.send_packet = send_packet  # type: ignore[method-assign, assignment]
+    connection.send_packet = _send_packet  # type: ignore[method-assign, assignment]
 
 
 def hear_refusals(connection: asyncssh.SSHClientConnection, told: Callable[[list[str], bool], None]) -> None:
@@ -110,12 +111,12 @@ def hear_refusals(connection: asyncssh.SSHClientConnection, told: Callable[[list
     inner: Any = connection
     plain = inner._packet_handlers[_USERAUTH_FAILURE]
 
-    def refused(handler: Any, kind: int, number: int, packet: SSHPacket) -> None:
+    def _refused(handler: Any, kind: int, number: int, packet: SSHPacket) -> None:
         said = SSHPacket(packet.get_remaining_payload())
         told([name.decode("ascii", "replace") for name in said.get_namelist()], said.get_boolean())
         plain(handler, kind, number, packet)
 
-    inner._packet_handlers = {**inner._packet_handlers, _USERAUTH_FAILURE: refused}
+    inner._packet_handlers = {**inner._packet_handlers, _USERAUTH_FAILURE: _refused}
 
 
 def is_open(client: asyncssh.SFTPClient) -> bool:
@@ -186,11 +187,11 @@ class Answer:
     def when_late(self, use: Callable[[SSHPacket], None]) -> None:
         """What is done with an answer of the wanted kind that nobody waits for any more."""
 
-        def heard(coming: asyncio.Future[tuple[int, SSHPacket]]) -> None:
+        def _heard(coming: asyncio.Future[tuple[int, SSHPacket]]) -> None:
             if not coming.cancelled() and coming.exception() is None and coming.result()[0] == self._wanted:
                 use(coming.result()[1])
 
-        self._coming.add_done_callback(heard)
+        self._coming.add_done_callback(_heard)
 
 
 def _looked_at(coming: asyncio.Future[Any]) -> None:

@@ -15,6 +15,7 @@ from nailer.sides.sftp.pipeline import (
 
 async def closed(file: OpenFile) -> None:
     # The line may be gone by now, and with it the handle.
+    """Close a file of the server; that it failed is told by what was written, not by this."""
     with contextlib.suppress(asyncssh.Error, OSError):
         await file.close()
 

@@ -117,14 +117,17 @@ class SftpConnection:
 
     @property
     def is_open(self) -> bool:
+        """True while the line stands."""
         return not self._connection.is_closed()
 
     @property
     def lines(self) -> int:
+        """One line, or none."""
         return 1 if self.is_open else 0
 
     @property
     def abilities(self) -> Abilities:
+        """What the server offers by extensions, and what trying has shown."""
         info = self._connection.get_extra_info
         algorithms = (f"cipher {info('send_cipher')}", f"key exchange {info('kex_alg') or 'not said'}")
         swap = self._side.replaces_in_one_step if self._side else None
@@ -183,6 +186,7 @@ class SftpConnection:
 
     async def run(self, script: bytes, *, within_s: float) -> Ran:
         # Through its standard input: any bytes may be in it, and the account's own shell may be one that reads otherwise.
+        """Run a shell script through its standard input. Raises NotSupported, ConnectionDropped."""
         for line in script.splitlines():
             self._wanted.wire.out(b"sh: " + line)
         try:
@@ -204,6 +208,7 @@ class SftpConnection:
         return Ran(done.exit_status if done.exit_status is not None else -1, out, err)
 
     async def close(self) -> None:
+        """Close the line and every channel over it."""
         self._connection.close()
         # A server that does not answer the farewell must not hold us up.
         with contextlib.suppress(TimeoutError, asyncssh.Error, OSError):
@@ -275,7 +280,7 @@ async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpCo
 async def host_keys(where: Endpoint) -> list[Identity]:
     """Every key that a server shows, one of each kind that it has: asked for kind by kind, and nothing is sent but that."""
 
-    async def one(algorithms: list[str]) -> Identity | None:
+    async def _one(algorithms: list[str]) -> Identity | None:
         try:
             made = await dial(where)
         except TransferError:
@@ -290,7 +295,7 @@ async def host_keys(where: Endpoint) -> list[Identity]:
             return None
         return host_key(key) if key is not None else None
 
-    found = await asyncio.gather(*(one(kinds) for kinds in _KEY_KINDS))
+    found = await asyncio.gather(*(_one(kinds) for kinds in _KEY_KINDS))
     return [key for key in found if key is not None]
 
 
@@ -357,6 +362,7 @@ class SftpSide:
         self.writing = Writing(self)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        """As `Side.write`, many blocks on their way at once."""
         return await self.writing.write(path, chunks, start=start)
 
     async def land(
@@ -370,6 +376,7 @@ class SftpSide:
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
+        """As `Side.land`: the last blocks, access, time, look and close leave together."""
         return await self.writing.land(
             path, chunks, start=start, access=access, at_most=at_most, stamp=stamp, free=free
         )
@@ -380,12 +387,15 @@ class SftpSide:
         return is_open(self._client)
 
     def close(self) -> None:
+        """End this channel; the connection stays."""
         self._client.exit()
 
     async def wait_closed(self) -> None:
+        """Wait until the channel has ended."""
         await self._client.wait_closed()
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        """A folder's names; packets are asked for ahead (SSH_FXP_READDIR), links looked at afterwards."""
         self.wire.out(f"read folder {folder}")
         try:
             entries = await self.ask(read_folder(self._client, folder.raw), folder)
@@ -403,20 +413,22 @@ class SftpSide:
             return listing_of(entries, lack)
         gate = asyncio.Semaphore(_LINKS_AT_ONCE)
 
-        async def led(entry: Entry) -> Entry:
+        async def _led(entry: Entry) -> Entry:
             async with gate:
                 return await self._with_target(folder.child(entry.name), entry)
 
         others = [one for one in entries if one.kind is not Kind.LINK]
-        return listing_of(others + await asyncio.gather(*map(led, links)), lack)
+        return listing_of(others + await asyncio.gather(*map(_led, links)), lack)
 
     async def stat(self, path: SitePath) -> Entry:
+        """What stands under a name, links not followed (SSH_FXP_LSTAT)."""
         self.wire.out(f"look at {path}")
         attrs = await self.ask(self._client.lstat(path.raw), path)
         entry = entry_of(path.name, attrs)
         return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
 
     async def resolve(self, path: SitePath) -> SitePath:
+        """Where a path leads (SSH_FXP_REALPATH)."""
         self.wire.out(f"resolve {path}")
         resolved = SitePath.parse(await self.ask(self._client.realpath(path.raw), path))
         # Many servers resolve names that are not there; a look tells.
@@ -424,6 +436,7 @@ class SftpSide:
         return resolved
 
     async def home(self) -> SitePath:
+        """Where the account starts (SSH_FXP_REALPATH of '.')."""
         self.wire.out("where the account starts")
         return SitePath.parse(await self.ask(self._client.realpath(b"."), SitePath()))
 
@@ -431,6 +444,7 @@ class SftpSide:
     renames: bool | None = True  # as good as every server does; where one does not, it says so
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
+        """A file's bytes, a window of blocks asked for ahead (SSH_FXP_READ)."""
         self.wire.out(f"open to read {path}")
         file = await self.open(path, READING)
         block = self._read_bytes if ahead is None else max(1024, min(self._read_bytes, ahead))
@@ -461,6 +475,7 @@ class SftpSide:
             file.close().abandon()
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        """A small file's entry and bytes: open, look, read and close leave together."""
         self.wire.out(f"read all of {path}")
         file = await self.open(path, READING)
         asked = looking, block, looking_again = file.look(), file.block(0, self._read_bytes), file.look()
@@ -481,18 +496,22 @@ class SftpSide:
         return max(_LEAST_BLOCKS_IN_FLIGHT, _BYTES_IN_FLIGHT // (block_bytes * max(1, self.active)))
 
     async def make_folder(self, path: SitePath) -> None:
+        """Make a folder; version 3 says only that it failed, so a failure is explained by looking."""
         self.wire.out(f"make folder {path}")
         await self._or_because(self._client.mkdir(path.raw), path, self.taken)
 
     async def remove_file(self, path: SitePath) -> None:
+        """Remove a file or a link."""
         self.wire.out(f"remove {path}")
         await self.ask(self._client.remove(path.raw), path)
 
     async def remove_folder(self, path: SitePath) -> None:
+        """Remove an empty folder; a failure is explained by looking."""
         self.wire.out(f"remove folder {path}")
         await self._or_because(self._client.rmdir(path.raw), path, self._filled)
 
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+        """Rename, in one step over a taken name where the server offers posix-rename@openssh.com."""
         self.wire.out(f"rename {old} to {new}")
         if not replace:
             # Version 3 says that renaming over a name fails; servers differ, so we look first.
@@ -541,13 +560,16 @@ class SftpSide:
         return True
 
     async def make_link(self, path: SitePath, target: bytes) -> None:
+        """Make a symbolic link. Servers take the two names in the order of OpenSSH's, not of the draft."""
         await self._or_because(self._client.symlink(target, path.raw), path, self.taken)
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+        """Set access and time (SSH_FXP_SETSTAT)."""
         self.wire.out(f"set access or time of {path}")
         await self.ask(self._client.setstat(path.raw, _attributes(access, stamp)), path)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
+        """The server's own hash by check-file; None where it offers none."""
         if self._hashes is False:
             return None
         self.wire.out(f"hash of {path}")
@@ -565,6 +587,7 @@ class SftpSide:
         return Digest(algorithm, value) if algorithm is not None and fits else None
 
     async def room(self, folder: SitePath) -> Room | None:
+        """Space by statvfs@openssh.com; None where the server does not offer it."""
         try:
             space = await self._client.statvfs(folder.raw)
         except asyncssh.SFTPError:
@@ -584,6 +607,7 @@ class SftpSide:
         return _as_link(entry, target, leads_to)
 
     async def ask(self, request: Awaitable[_R], path: SitePath) -> _R:
+        """Await a request; the library's errors become ours, about `path`."""
         try:
             return await request
         except (asyncssh.Error, OSError, PacketDecodeError) as error:
@@ -605,6 +629,7 @@ class SftpSide:
             raise
 
     async def taken(self, path: SitePath) -> bool:
+        """True where something stands under a name."""
         try:
             await self.stat(path)
         except FileMissing:
@@ -628,6 +653,7 @@ class SftpSide:
             raise
 
     async def open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:
+        """Open a file of the server."""
         return await self.ask(open_file(self._client, path.raw, how, mode), path)
 
 

@@ -31,6 +31,7 @@ class Writing:
         self._side = side
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
+        """As `Side.write`: a window of blocks is on its way, and each is awaited."""
         async with self._writing(path, chunks, start) as (file, window, written):
             while window:
                 await self._side.landed(window[0], path)
@@ -50,6 +51,7 @@ class Writing:
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
+        """As `Side.land`: what can leave together does."""
         mode = access if access is not None else at_most
         async with self._writing(path, chunks, start, mode) as (file, window, written):
             # The last blocks, access and time, a look and the close leave together. Requests for one file are carried

@@ -39,6 +39,7 @@ async def scripts(request: Request, site: TheSite, editing: EditingDoor) -> Resp
 
 @router.get("/sites/{site_id}/checks/script")
 async def script(request: Request, site: TheSite, editing: EditingDoor) -> Response:
+    """What keeps one script from running, as a fragment."""
     report = await editing.scripts.look(site, QueryValues(request).need_path("path"))
     return render(request, "editing/_script.html", site=site, report=report)
 

@@ -169,6 +169,7 @@ async def new_file(
 
 @router.post("/drafts/{draft_id}/text")
 async def typed(request: Request, draft: OwnDraft, wish: TypedText, editing: EditingDoor) -> Response:
+    """Remember what was typed. 409 where the page belongs to an older beginning."""
     if wish.based_on and wish.based_on != draft.version:
         # Another page of the same person saved it: this page's text belongs to another beginning.
         return JSONResponse({"has_changes": True, "stale": True, "version": draft.version})
@@ -237,6 +238,7 @@ async def settle(
 
 @router.post("/drafts/{draft_id}/as-new")
 async def as_new(request: Request, draft_id: int, editing: EditingDoor) -> Response:
+    """Let a draft whose file is gone become a new file."""
     await editing.drafts.as_new(await _own(request, draft_id))
     return JSONResponse({"ok": True, "version": (await _own(request, draft_id)).version})
 
@@ -245,6 +247,7 @@ async def as_new(request: Request, draft_id: int, editing: EditingDoor) -> Respo
 async def store_as(
     request: Request, draft_id: int, draft: OwnDraft, wish: StoreAsWish, editing: EditingDoor
 ) -> Response:
+    """Store the file in another character set, or with other line ends."""
     form = TextForm(wish.encoding, wish.mark, wish.line_end)
     await editing.drafts.store_as(draft, form)
     return JSONResponse({"words": form.words, "version": (await _own(request, draft_id)).version})
@@ -296,6 +299,7 @@ async def live(request: Request, draft: OwnDraft, sites: SitesDoor) -> Response:
 
 
 async def live_answer(request: Request, site: Site, path: SitePath, *, purge: bool) -> Response:
+    """What visitors get of a file, as a fragment; with `purge` the site's cache is emptied first."""
     plans, editing = plans_of(request), editing_of(request)
     address = address_of(path, site.document_roots)
     if address is None:
@@ -395,6 +399,7 @@ def _folder(site: Site, draft: Draft) -> str:
 
 
 def pieces_of(found: Merged) -> list[dict[str, Any]]:
+    """A merge's pieces for the page's script."""
     return [{"settled": one.settled, "text": one.text, "mine": one.mine, "theirs": one.theirs} for one in found.pieces]
 
 

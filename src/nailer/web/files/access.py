@@ -68,6 +68,7 @@ async def carry_out(
 async def set_one(
     request: Request, site_id: int, wish: OneAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
 ) -> Response:
+    """Set the access of one name at once."""
     site, account_id = await sites.book.get(site_id), session.account_id
     path = SitePath.of_token(wish.path)
     files.guarded.check(account_id, site, wish.side, path)

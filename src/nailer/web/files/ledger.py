@@ -64,6 +64,7 @@ _MOST_ROWS = 400
 async def files_page(
     request: Request, site_id: int, site: TheSite, sites: SitesDoor, files: FilesDoor, plans: PlansDoor
 ) -> Response:
+    """The files view of two folders."""
     query = QueryValues(request)
     here, there = query.path("here") or site.start_here, query.path("there") or site.start_there
     typed = query.text("go").strip()
@@ -104,6 +105,7 @@ async def _places(request: Request, site: Site, here: SitePath, there: SitePath)
 
 @router.post("/sites/{site_id}/places")
 async def pin_place(request: Request, site_id: int, wish: PinWish, sites: SitesDoor, session: SignedIn) -> Response:
+    """Keep a folder pair among a person's places, or let it go."""
     here, there = SitePath.of_token(wish.here), SitePath.of_token(wish.there)
     await sites.book.pin_place(site_id, session.account_id, here, there, pinned=wish.pinned)
     return JSONResponse({"ok": True})
@@ -178,6 +180,7 @@ async def roll_up(request: Request, picked: Picked, site: TheSite, files: FilesD
 
 @router.get("/sites/{site_id}/tree")
 async def tree_branch(request: Request, site: TheSite, files: FilesDoor) -> Response:
+    """The folders below one, as a fragment."""
     query = QueryValues(request)
     here, there = query.need_path("here"), query.need_path("there")
     nodes = [_branch(node, (), None) for node in await files.browse.tree(site, here, there)]
@@ -197,6 +200,7 @@ async def inspect(request: Request, picked: Picked, site: TheSite, files: FilesD
 async def new_folder(
     request: Request, wish: NewFolderWish, site: TheSite, files: FilesDoor, session: SignedIn
 ) -> Response:
+    """Make a folder at once."""
     account_id = session.account_id
     folder = SitePath.of_token(wish.folder)
     files.guarded.check(account_id, site, wish.side, folder)
@@ -206,6 +210,7 @@ async def new_folder(
 
 @router.post("/sites/{site_id}/rename")
 async def rename(request: Request, wish: RenameWish, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
+    """Rename one name at once."""
     account_id = session.account_id
     path = SitePath.of_token(wish.path)
     files.guarded.check(account_id, site, wish.side, path)
@@ -235,7 +240,7 @@ async def fetch(request: Request, site: TheSite, files: FilesDoor) -> Response:
         for name in names:
             await side.stat(path.child(name))
 
-    async def body() -> AsyncIterator[bytes]:
+    async def _body() -> AsyncIterator[bytes]:
         # Entered only once it is sent: a visitor who leaves before that holds nothing.
         async with (
             files.browse.side(site, side_name) as side,
@@ -248,7 +253,7 @@ async def fetch(request: Request, site: TheSite, files: FilesDoor) -> Response:
     headers = _download_headers((path.name or b"files") + ending if names else path.name)
     if length is not None:
         headers["Content-Length"] = str(length)
-    return StreamingResponse(body(), headers=headers)
+    return StreamingResponse(_body(), headers=headers)
 
 
 async def _ledger_values(
@@ -325,15 +330,15 @@ async def _tree_nodes(request: Request, site: Site, here: SitePath, there: SiteP
     top_here, top_there = pair_root(here, there)
     below = there.below(top_there) or ()
 
-    async def level(one: SitePath, other: SitePath, ahead: tuple[bytes, ...]) -> list[dict[str, Any]]:
+    async def _level(one: SitePath, other: SitePath, ahead: tuple[bytes, ...]) -> list[dict[str, Any]]:
         shown = []
         for node in await files.browse.tree(site, one, other):
             is_ahead = bool(ahead) and node.name == ahead[0]
-            children = await level(node.here, node.there, ahead[1:]) if is_ahead and node.link is None else None
+            children = await _level(node.here, node.there, ahead[1:]) if is_ahead and node.link is None else None
             shown.append(_branch(node, ahead[1:] if is_ahead else (b"",), children))
         return shown
 
-    return await level(top_here, top_there, below)
+    return await _level(top_here, top_there, below)
 
 
 def _typed_target(site: Site, here: SitePath, there: SitePath, query: QueryValues, typed: str) -> str:

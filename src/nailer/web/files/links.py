@@ -70,6 +70,7 @@ class Moves:
         return self.up(side, path.parent) if path.names else ""
 
     def toggled(self) -> str:
+        """This view with the two sides apart where they were together, or the reverse."""
         keep = {key: value for key, value in self.keep.items() if key != "apart"}
         return urls.files(self.site, self.here, self.there, **keep, apart="" if self.apart else "1")
 

@@ -36,6 +36,7 @@ _FIELDS = ("name", "kind", "least", "most", "newer", "older", "access", "inside"
 
 @router.get("/sites/{site_id}/search")
 async def search_page(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
+    """The form of a search, and what was found."""
     query = QueryValues(request)
     side = SideName(query.text("side", SideName.THERE.value))
     known = bool(await sites.connector.pinned(site))
@@ -125,6 +126,7 @@ async def plan_carry_found(
 async def plan_remove_found(
     request: Request, wish: FoundWish, site: TheSite, plans: PlansDoor, session: SignedIn
 ) -> Response:
+    """A plan that removes what was picked of a search."""
     top = wish.here_path if wish.side is SideName.HERE else wish.there_path
     account_id = session.account_id
     job_id = await plans.make.removal_found(account_id, site, wish.side, top, wish.found)

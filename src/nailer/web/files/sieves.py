@@ -32,6 +32,7 @@ _NEW = Sieve("", RuleGroup(CountedAs.ANY, ()))
 
 @router.get("/sieves")
 async def sieves_page(request: Request, files: FilesDoor, pairs: PairsDoor) -> Response:
+    """All sieves, one of them open."""
     query = QueryValues(request)
     stored = await files.sieves.all()
     its_pairs = await pairs.book.all()
@@ -73,6 +74,7 @@ async def try_sieve(request: Request, wish: SieveWish, files: FilesDoor, pairs: 
 
 @router.post("/sieves")
 async def add(request: Request, wish: SieveWish, files: FilesDoor, pairs: PairsDoor) -> Response:
+    """Store a new sieve, and let it hold for a pair where the form says so."""
     sieve_id = await files.sieves.add(wish.sieve)
     if wish.pair and not wish.everywhere:
         await pairs.book.pick_sieve(wish.pair, sieve_id)
@@ -82,6 +84,7 @@ async def add(request: Request, wish: SieveWish, files: FilesDoor, pairs: PairsD
 
 @router.post("/sieves/order")
 async def order(request: Request, wish: OrderWish, files: FilesDoor) -> Response:
+    """Put sieves in another order."""
     await files.sieves.order(wish.sieves)
     return JSONResponse({"ok": True})
 
@@ -96,6 +99,7 @@ async def read_ignore_file(request: Request, wish: IgnoreWish) -> Response:
 
 @router.post("/sieves/{sieve_id}")
 async def write(request: Request, sieve_id: int, wish: SieveWish, files: FilesDoor, pairs: PairsDoor) -> Response:
+    """Store a sieve that was changed."""
     await files.sieves.write(sieve_id, wish.sieve)
     pairs.book.sieves_changed()
     return JSONResponse({"id": sieve_id})

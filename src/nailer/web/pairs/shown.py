@@ -123,6 +123,7 @@ def group_counts(plan: SyncPlan) -> list[tuple[str, str, int]]:
 
 
 def shown_rows(plan: SyncPlan, numbers: Sequence[int], now: datetime, zone: tzinfo) -> list[ShownSyncRow]:
+    """Rows of a plan as the page shows them."""
     words = doing_words(plan.pair)
     left = plan.left
     return [_shown(plan, number, words, left.get(plan.rows[number].below, ""), now, zone) for number in numbers]

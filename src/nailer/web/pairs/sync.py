@@ -89,6 +89,7 @@ async def sync_page(
     pairs: PairsDoor,
     session: SignedIn,
 ) -> Response:
+    """The sync view of a pair."""
     known = bool(await sites.connector.pinned(site))
     if not sites.pool.is_open(site_id):
         changed = (site.host, site.port) in sites.connector.changed
@@ -170,6 +171,7 @@ async def read(request: Request, pair_id: int, wish: ReadWish, pairs: PairsDoor,
 
 @router.get("/sync/{token}/progress")
 async def progress(request: Request, token: str) -> Response:
+    """How far a reading is. JSON."""
     plan = _plan(request, token)
     here, there = plan.progress[SideName.HERE], plan.progress[SideName.THERE]
     problem = plan.problem
@@ -188,11 +190,13 @@ async def progress(request: Request, token: str) -> Response:
 
 @router.get("/sync/{token}")
 async def plan_shown(request: Request, token: str) -> Response:
+    """A plan that is ready, as a fragment, or a window of its rows."""
     return await _shown(request, _plan(request, token))
 
 
 @router.post("/sync/{token}/wish")
 async def set_wish(request: Request, token: str, wish: SyncWishForm, pairs: PairsDoor) -> Response:
+    """Try another wish on the same reading."""
     plan = _ready(request, token)
     await pairs.decisions.set_wish(plan, wish.wish)
     return await _shown(request, plan)
@@ -267,6 +271,7 @@ async def merge(request: Request, token: str, number: int, pairs: PairsDoor) -> 
 
 @router.post("/sync/{token}/rows/{number}/merged")
 async def merged(request: Request, token: str, number: int, wish: MergedWish, pairs: PairsDoor) -> Response:
+    """Take a merged text into the plan."""
     plan = _ready(request, token)
     await pairs.rows.merge(plan, number, wish.text)
     return JSONResponse({"ok": True})
@@ -274,6 +279,7 @@ async def merged(request: Request, token: str, number: int, wish: MergedWish, pa
 
 @router.post("/sync/{token}/carry-out")
 async def carry_out(request: Request, token: str, wish: SyncOutWish, pairs: PairsDoor) -> Response:
+    """Carry the plan out. JSON: where its run is shown."""
     plan = _ready(request, token)
     run_id = await pairs.runs.carry_out(plan, typed=wish.typed, guarded_confirmed=wish.guarded_confirmed)
     return JSONResponse({"address": urls.run(plan.pair.site_id, run_id)})

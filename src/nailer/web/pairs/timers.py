@@ -83,6 +83,7 @@ async def _shown_runs(pairs: Pairs, timer: Timer) -> list[ShownRun]:
 async def timers_page(
     request: Request, settings: TheSettings, people: PeopleDoor, plans: PlansDoor, pairs: PairsDoor, session: SignedIn
 ) -> Response:
+    """All timers with their next runs and their last, and the form of one."""
     query = QueryValues(request)
     timers = await pairs.timers.all()
     now = datetime.now(UTC)
@@ -133,6 +134,7 @@ async def preview(request: Request, wish: TimerWish) -> Response:
 
 @router.post("/timers")
 async def add(request: Request, wish: TimerWish, pairs: PairsDoor) -> Response:
+    """Make a timer, of a pair or of what a job did."""
     made = await _timer(request, wish)
     if wish.job:
         timer_id = await pairs.timers.add_for_job(made, wish.job)
@@ -143,6 +145,7 @@ async def add(request: Request, wish: TimerWish, pairs: PairsDoor) -> Response:
 
 @router.post("/timers/{timer_id}")
 async def write(request: Request, timer_id: int, wish: TimerWish, pairs: PairsDoor) -> Response:
+    """Change a timer."""
     await pairs.timers.change(timer_id, await _timer(request, wish), of_pair=bool(wish.pair))
     return JSONResponse({"id": timer_id})
 
@@ -151,6 +154,7 @@ async def write(request: Request, timer_id: int, wish: TimerWish, pairs: PairsDo
 async def act_on(
     request: Request, timer_id: int, act: Literal["on", "off", "run", "remove"], pairs: PairsDoor
 ) -> Response:
+    """Switch a timer on or off, run it now, or remove it."""
     if act == "run":
         await pairs.timers.run_now(timer_id)
     elif act == "remove":

@@ -18,6 +18,7 @@ router = APIRouter()
 
 @router.get(urls.SIGN_IN)
 async def sign_in_page(request: Request, settings: TheSettings, people: PeopleDoor) -> Response:
+    """The sign-in page; before there is any account, that of the first."""
     if await people.accounts.is_empty():
         return RedirectResponse(urls.FIRST_ACCOUNT, 303)
     note = settings.sign_in_note
@@ -33,6 +34,7 @@ async def sign_in_page(request: Request, settings: TheSettings, people: PeopleDo
 
 @router.post(urls.SIGN_IN)
 async def sign_in(request: Request, settings: TheSettings, people: PeopleDoor) -> Response:
+    """Sign in. 403 where name and password do not go together, or too many tries were refused."""
     form = await read_form(request)
     address = request.client.host if request.client else "unknown"
     target = _own_page(form.get("next", ""))
@@ -50,6 +52,7 @@ async def sign_in(request: Request, settings: TheSettings, people: PeopleDoor) -
 async def sign_out(
     request: Request, people: PeopleDoor, sites: SitesDoor, editing: EditingDoor, session: SignedIn
 ) -> Response:
+    """Sign out; with drafts that were not saved their list comes first."""
     files = await editing.drafts.open_files(session.account_id)
     if (await read_form(request)).get("sure") != "1" and any(one.has_changes for one in files):
         return RedirectResponse(f"{urls.DRAFTS}?leaving=1", 303)
@@ -64,6 +67,7 @@ async def sign_out(
 
 @router.get(urls.FIRST_ACCOUNT)
 async def first_account_page(request: Request, people: PeopleDoor) -> Response:
+    """The page of the first account; afterwards the sign-in."""
     if not await people.accounts.is_empty():
         return RedirectResponse(urls.SIGN_IN, 303)
     return render(request, "people/first-account.html", name="", fields={})
@@ -71,6 +75,7 @@ async def first_account_page(request: Request, people: PeopleDoor) -> Response:
 
 @router.post(urls.FIRST_ACCOUNT)
 async def first_account(request: Request, people: PeopleDoor) -> Response:
+    """Make the first account and sign it in."""
     form = await read_form(request)
     name, password = form.get("name", ""), form.get("password", "")
     try:

@@ -43,6 +43,7 @@ _LARGEST_BYTES = 1_000_000
 
 @router.get("/sites/{site_id}/changes")
 async def changes_page(request: Request, site_id: int, site: TheSite, sites: SitesDoor, plans: PlansDoor) -> Response:
+    """What was changed on a site, newest first."""
     query = QueryValues(request)
     side = query.text("side") if query.text("side") in set(SideName) else ""
     wanted = query.text("q").strip()
@@ -72,6 +73,7 @@ async def changes_page(request: Request, site_id: int, site: TheSite, sites: Sit
 async def take_back(
     request: Request, site: TheSite, change: TheChange, files: FilesDoor, plans: PlansDoor, session: SignedIn
 ) -> Response:
+    """Take one change back."""
     files.guarded.check(session.account_id, site, change.side, change.path)
     job_id = await plans.take_back.take_change_back(session.account_id, site, change)
     return JSONResponse({"job": job_id})

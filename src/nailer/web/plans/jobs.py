@@ -63,6 +63,7 @@ class Card:
 
     @property
     def short_of_room(self) -> bool:
+        """The job stopped because a disk or a quota is full."""
         return NoSpaceLeft.is_named(self.job.trouble_kind) or any(
             NoSpaceLeft.is_named(one.kind) for one in self.failures
         )
@@ -81,6 +82,7 @@ class Card:
 
     @property
     def unmade(self) -> Count:
+        """Files and bytes that failed or still wait."""
         return self.job.tally.failed + self.job.tally.waiting
 
 
@@ -88,6 +90,7 @@ class Card:
 async def jobs_page(
     request: Request, people: PeopleDoor, sites: SitesDoor, plans: PlansDoor, session: SignedIn
 ) -> Response:
+    """Jobs that run, need somebody, or have ended."""
     query = QueryValues(request)
     show = query.text("show", "now")
     before = query.number("before", 2**62)
@@ -184,6 +187,7 @@ async def set_limits(request: Request, wish: _LimitsWish, sites: SitesDoor, plan
 
 @router.post("/jobs/when-done")
 async def set_when_done(request: Request, wish: _WhenDoneWish, people: PeopleDoor, session: SignedIn) -> Response:
+    """What happens when all jobs have ended."""
     wishes = WhenDone(wish.mail.strip(), wish.write, wish.close)
     await people.accounts.set_when_done(session.account_id, wishes)
     return JSONResponse({"ok": True})
@@ -191,6 +195,7 @@ async def set_when_done(request: Request, wish: _WhenDoneWish, people: PeopleDoo
 
 @router.get("/jobs/{job_id}/card")
 async def jobcard_of(request: Request, job_id: int, plans: PlansDoor) -> Response:
+    """A job's card, anew."""
     return render(request, "plans/_job-card.html", card=await card_of(plans, await plans.jobs.get(job_id)))
 
 
@@ -268,13 +273,13 @@ async def job_live(request: Request, job_id: int, sites: SitesDoor, plans: Plans
     ]
     paths.sort(key=lambda path: -landing_rank(path.name))
 
-    async def one(path: SitePath) -> tuple[SitePath, LiveVerdict | None, str]:
+    async def _one(path: SitePath) -> tuple[SitePath, LiveVerdict | None, str]:
         try:
             return path, (await editing.live_check.of_file(site, path))[0], ""
         except NailerError as error:
             return path, None, error.what
 
-    found = await asyncio.gather(*(one(path) for path in paths[:_MOST_CHECKED]))
+    found = await asyncio.gather(*(_one(path) for path in paths[:_MOST_CHECKED]))
     return render(request, "plans/_job-live.html", found=found, more=max(0, len(paths) - _MOST_CHECKED))
 
 

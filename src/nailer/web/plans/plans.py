@@ -68,6 +68,7 @@ _COMPARED_BYTES = 1_000_000
 
 @router.post("/sites/{site_id}/plans/carry")
 async def plan_carry(request: Request, wish: CarryWish, site: TheSite, plans: PlansDoor, session: SignedIn) -> Response:
+    """A plan that carries picked names to the other side."""
     to_there = wish.to_side is SideName.THERE
     source, target = (wish.here_path, wish.there_path) if to_there else (wish.there_path, wish.here_path)
     job_id = await plans.make.carry(
@@ -87,6 +88,7 @@ async def plan_carry(request: Request, wish: CarryWish, site: TheSite, plans: Pl
 async def plan_remove(
     request: Request, wish: RemoveWish, site: TheSite, plans: PlansDoor, session: SignedIn
 ) -> Response:
+    """A plan that removes picked names."""
     folder = wish.here_path if wish.side is SideName.HERE else wish.there_path
     job_id = await plans.make.removal(session.account_id, site, wish.side, folder, wish.raw_names)
     return await plan_dialog(request, site, job_id)
@@ -123,6 +125,7 @@ async def plan_copy(
 
 @router.post("/sites/{site_id}/plans/drop")
 async def plan_drop(request: Request, wish: DropWish, site: TheSite, plans: PlansDoor, session: SignedIn) -> Response:
+    """A plan for files that a browser offers."""
     folder = SitePath.of_token(wish.folder)
     job_id = await plans.make.drop(session.account_id, site, wish.to_side, folder, wish.dropped)
     return await plan_dialog(request, site, job_id)
@@ -206,6 +209,7 @@ async def plan_differences(
 async def plan_take_back(
     request: Request, job_id: int, sites: SitesDoor, plans: PlansDoor, session: SignedIn
 ) -> Response:
+    """A plan that takes a whole job back."""
     new_id = await plans.take_back.take_job_back(session.account_id, job_id)
     job = await plans.jobs.get(new_id)
     return await plan_dialog(request, await sites.book.get(job.site_id), new_id)
@@ -221,6 +225,7 @@ async def carry_out(
     files: FilesDoor,
     plans: PlansDoor,
 ) -> Response:
+    """Let the plan become a job. JSON: the job."""
     site = await sites.book.get(job.site_id)
     plan = await plans.reader.read(job_id, site, limit=1)
     for folder in plan.guarded:
@@ -258,6 +263,7 @@ async def leave_out(
 
 @router.post("/plans/{job_id}/put-away")
 async def put_away(request: Request, job: OwnPlan, sites: SitesDoor, plans: PlansDoor) -> Response:
+    """Forget a plan that was read, with what was unpacked for it."""
     await plans.jobs.discard(job.id)
     if QueryValues(request).text("keep") != "1":
         await plans.server.clear(await sites.book.get(job.site_id), job.source_folder)

@@ -56,6 +56,7 @@ async def take_archive(request: Request, site_id: int, sites: SitesDoor, plans: 
 async def plan_unpack(
     request: Request, wish: UnpackWish, site: TheSite, plans: PlansDoor, session: SignedIn
 ) -> Response:
+    """A plan for what an archive holds."""
     job_id = await plans.unpacking.unpack(
         session.account_id,
         site,

@@ -41,6 +41,7 @@ class QueryValues:
         self._values = dict(parse_qsl(raw, keep_blank_values=True, errors="surrogateescape"))
 
     def text(self, name: str, default: str = "") -> str:
+        """A value as text."""
         value: str = self._values.get(name, default)
         return value.encode("utf-8", "replace").decode()
 
@@ -53,24 +54,28 @@ class QueryValues:
         return SitePath.parse(value.encode("utf-8", "surrogateescape"))
 
     def need_path(self, name: str) -> SitePath:
+        """A path that the address must hold. Raises InvalidInput."""
         path = self.path(name)
         if path is None:
             raise InvalidInput(f"The address lacks the path '{name}'.")
         return path
 
     def number(self, name: str, default: int, *, least: int = 0, most: int = 2**62) -> int:
+        """A number within its bounds; the default where it is none."""
         number = number_in(self.text(name, str(default)))
         if number is None:
             raise InvalidInput(f"'{name}' must be a number.")
         return min(max(number, least), most)
 
     def side(self) -> SideName:
+        """The side that the address names. Raises InvalidInput."""
         try:
             return SideName(self.text("side"))
         except ValueError as error:
             raise InvalidInput("A side is 'here' or 'there'.") from error
 
     def view(self) -> View:
+        """How the ledger is sorted and filtered."""
         sort = self.text("sort", "name")
         return View(
             joint=self.text("joint"),
@@ -108,14 +113,17 @@ class Picked(_Body):
 
     @property
     def here_path(self) -> SitePath:
+        """The folder here."""
         return SitePath.of_token(self.here)
 
     @property
     def there_path(self) -> SitePath:
+        """The folder there."""
         return SitePath.of_token(self.there)
 
     @property
     def raw_names(self) -> list[bytes]:
+        """The picked names, byte for byte."""
         return [name_of_token(token) for token in self.names]
 
     @property
@@ -152,14 +160,17 @@ class FoundWish(_Body):
 
     @property
     def here_path(self) -> SitePath:
+        """The folder here."""
         return SitePath.of_token(self.here)
 
     @property
     def there_path(self) -> SitePath:
+        """The folder there."""
         return SitePath.of_token(self.there)
 
     @property
     def found(self) -> list[SitePath]:
+        """The picked paths, byte for byte."""
         return [SitePath.of_token(token) for token in self.paths]
 
 
@@ -187,6 +198,7 @@ class UnpackWish(_Body):
 
     @property
     def unpacked(self) -> Unpacked:
+        """What the archive was found to hold."""
         only = name_of_token(self.only_folder) if self.only_folder is not None else None
         names = tuple(name_of_token(name) for name in self.names)
         return Unpacked(self.token, names, only, self.files, tuple(self.left))
@@ -249,6 +261,7 @@ class ManyAccessWish(_Body):
 
     @property
     def wish(self) -> AccessWish:
+        """What access is wished for."""
         return AccessWish(self.files.strip(), self.folders.strip(), self.by_purpose)
 
 
@@ -266,6 +279,7 @@ class SyncWishForm(_Body):
 
     @property
     def wish(self) -> SyncWish:
+        """What is wished for the pair."""
         return SyncWish(self.direction, self.removals)
 
 

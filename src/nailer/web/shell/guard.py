@@ -57,7 +57,7 @@ class Guard:
             await self._app(scope, receive, send)
             return
 
-        async def with_headers(message: Message) -> None:
+        async def _with_headers(message: Message) -> None:
             if message["type"] == "http.response.start":
                 headers = MutableHeaders(scope=message)
                 for name, value in _HEADERS.items():
@@ -66,13 +66,13 @@ class Guard:
             await send(message)
 
         if scope["path"].startswith("/static/"):
-            await self._app(scope, receive, with_headers)
+            await self._app(scope, receive, _with_headers)
             return
         try:
             refusal, receive = await self._judge(scope, receive)
         except StoreUnavailable as error:
             refusal = JSONResponse({"title": error.title, "what": error.what}, 503)
-        await (refusal or self._app)(scope, receive, with_headers)
+        await (refusal or self._app)(scope, receive, _with_headers)
 
     async def _judge(self, scope: Scope, receive: Receive) -> tuple[Response | None, Receive]:
         """A refusal, or None with the session in the scope's state and the body still to be read."""
@@ -142,11 +142,11 @@ async def _carries_token(headers: Headers, session: Session, receive: Receive) -
 def _replay(body: bytes, rest: Receive) -> Receive:
     sent = False
 
-    async def again() -> Message:
+    async def _again() -> Message:
         nonlocal sent
         if sent:
             return await rest()
         sent = True
         return {"type": "http.request", "body": body, "more_body": False}
 
-    return again
+    return _again

@@ -55,6 +55,7 @@ _STATUS: dict[type[NailerError], int] = {
 
 
 def make_environment() -> Environment:
+    """The one Jinja environment, with what every template may use."""
     environment = Environment(
         loader=PackageLoader("nailer.web"),
         autoescape=select_autoescape(default_for_string=True, default=True),
@@ -147,4 +148,5 @@ def error_answer(request: Request, error: NailerError) -> Response:
 
 
 def static_folder() -> Path:
+    """Where styles, scripts and fonts lie."""
     return Path(__file__).parents[1] / "static"

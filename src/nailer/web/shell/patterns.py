@@ -22,6 +22,7 @@ router = APIRouter()
 
 @router.get("/patterns")
 async def patterns_page(request: Request, settings: TheSettings) -> Response:
+    """Every element in every state."""
     now = datetime.now(UTC)
     stamp = Stamp.seconds(int(now.timestamp()) - 4000)
     names = [b"index.html", b"two\nlines.txt", b"caf\xe9.html", b"<b>bold</b>.html", b"old-site.zip", b"site.css", b"a"]

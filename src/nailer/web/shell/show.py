@@ -100,6 +100,7 @@ def shown_row(row: LedgerRow, now: datetime, zone: tzinfo, href: str = "") -> Sh
 
 
 def shown_side(entry: Entry | None, inside: Inside | None, now: datetime, zone: tzinfo) -> ShownSide:
+    """One side of a row as the page shows it."""
     if entry is None:
         return ShownSide()
     if entry.is_folder:

@@ -53,6 +53,7 @@ ASSETS = f"/static/{_asset_version()}"
 
 
 def asset(name: str) -> str:
+    """A style, script or font; its address changes with its content."""
     return f"{ASSETS}/{name}"
 
 
@@ -62,10 +63,12 @@ def files(site: Site, here: SitePath | None = None, there: SitePath | None = Non
 
 
 def ledger(site: Site, here: SitePath, there: SitePath, **more: str) -> str:
+    """The rows of the files view."""
     return f"/sites/{site.id}/ledger?" + _query(here, there, more)
 
 
 def tree(site: Site, here: SitePath, there: SitePath) -> str:
+    """The folders beside the files view."""
     return f"/sites/{site.id}/tree?" + _query(here, there, {})
 
 
@@ -91,6 +94,7 @@ def look_raw(site: Site, side: SideName, path: SitePath) -> str:
 
 
 def site(site_id: int, *rest: str) -> str:
+    """A page of a site."""
     return "/".join((f"/sites/{site_id}", *rest))
 
 
@@ -111,6 +115,7 @@ def search(site_id: int, side: SideName, folder: SitePath | None = None, **more:
 
 
 def job(job_id: int, *rest: str) -> str:
+    """A page of a job."""
     return "/".join((f"/jobs/{job_id}", *rest))
 
 
@@ -137,13 +142,13 @@ def group_titles(groups: list[SiteGroup]) -> list[tuple[int, str]]:
         by_parent.setdefault(group.parent_id, []).append(group)
     titles: list[tuple[int, str]] = []
 
-    def add(parent: int | None, above: str) -> None:
+    def _add(parent: int | None, above: str) -> None:
         for group in by_parent.get(parent, ()):
             title = f"{above} / {group.name}" if above else group.name
             titles.append((group.id, title))
-            add(group.id, title)
+            _add(group.id, title)
 
-    add(None, "")
+    _add(None, "")
     return titles
 
 

@@ -54,6 +54,7 @@ class _Answers(BaseModel):
 
 @router.get("/sites/add")
 async def add_page(request: Request) -> Response:
+    """The page on which a site is added."""
     return await _page(request, {}, {}, 200)
 
 
@@ -67,6 +68,7 @@ async def add_page_with_letter(request: Request) -> Response:
 
 @router.post("/sites/letter")
 async def read_letter(request: Request, letter: _LetterIn) -> Response:
+    """What a letter says. JSON; the text is kept nowhere."""
     return JSONResponse(shown_reading(read(letter.text), letter.text))
 
 
@@ -100,6 +102,7 @@ async def try_connection(request: Request, settings: TheSettings, sites: SitesDo
 
 @router.post("/tries/{key}/answers")
 async def answer(request: Request, key: str, given: _Answers, sites: SitesDoor) -> Response:
+    """An answer to what a server asked during a trial."""
     sites.questions.answer(_desk_key(request, key), given.question, given.answers)
     return JSONResponse({"ok": True})
 
@@ -152,14 +155,14 @@ async def _steps(request: Request, given: Given, *, writes: bool, insists: bool)
     news: asyncio.Queue[Event | Question | None] = asyncio.Queue()
     ask = sites.questions.asker(_desk_key(request, key), news.put_nowait)
 
-    async def follow() -> None:
+    async def _follow() -> None:
         try:
             async for event in sites.trials.run(given.site, given.secrets, ask=ask, writes=writes, insists=insists):
                 news.put_nowait(event)
         finally:
             news.put_nowait(None)
 
-    following = asyncio.create_task(follow())
+    following = asyncio.create_task(_follow())
     try:
         yield _line({"key": key})
         while (one := await news.get()) is not None:

@@ -104,6 +104,7 @@ async def _opened(request: Request, site_id: int, opening: Any) -> Response:
 
 @router.post("/sites/{site_id}/trust")
 async def trust(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
+    """Trust what a site's server showed."""
     await trust_shown(request, site.host, site.port, await read_form(request))
     await sites.pool.close_site(site_id)
     return RedirectResponse(urls.files(site), 303)
@@ -111,6 +112,7 @@ async def trust(request: Request, site_id: int, site: TheSite, sites: SitesDoor)
 
 @router.get("/sites/{site_id}/settings")
 async def settings_page(request: Request, site: TheSite) -> Response:
+    """A site's settings."""
     return await _settings(request, site, form_of(site), {}, 200)
 
 
@@ -118,6 +120,7 @@ async def settings_page(request: Request, site: TheSite) -> Response:
 async def change_site(
     request: Request, site_id: int, settings: TheSettings, sites: SitesDoor, files: FilesDoor
 ) -> Response:
+    """Change a site; lines that were opened with what it was are closed."""
     stored = await sites.book.get(site_id)
     form = await read_form(request)
     try:
@@ -162,6 +165,7 @@ async def _head(request: Request, site: Site) -> dict[str, Any]:
 
 @router.get("/sites/{site_id}/connection")
 async def connection_page(request: Request, site_id: int) -> Response:
+    """How a site is connected, what its server can do, and the wire."""
     return await _connection(request, site_id)
 
 
@@ -215,6 +219,7 @@ _ARROWS = {"out": ">", "in": "<", "note": "*"}
 
 @router.post("/sites/{site_id}/disconnect")
 async def disconnect(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
+    """Close a site's line; it opens again when it is needed."""
     await sites.pool.close_site(site_id)
     return RedirectResponse(urls.site(site.id, "connection"), 303)
 

@@ -44,6 +44,7 @@ class _Order(BaseModel):
 
 @router.get("/sites")
 async def sites_page(request: Request, sites: SitesDoor) -> Response:
+    """All sites in their groups."""
     groups, listed = await sites.book.groups(), await sites.book.all()
     known = await sites.identities.known_servers()
     changed, connected = sites.connector.changed, sites.pool.open_sites()
@@ -77,6 +78,7 @@ async def arrange(request: Request, order: _Order, sites: SitesDoor) -> Response
 
 @router.post("/groups")
 async def add_group(request: Request, sites: SitesDoor) -> Response:
+    """Make a group."""
     form = await read_form(request)
     parent = form.get("parent_id", "")
     await sites.book.add_group(form.get("name", ""), int(parent) if parent.isdecimal() else None)
@@ -96,6 +98,7 @@ async def change_group(request: Request, group_id: int, sites: SitesDoor) -> Res
 
 @router.post("/groups/{group_id}/remove")
 async def remove_group(request: Request, group_id: int, sites: SitesDoor) -> Response:
+    """Take a group away; what lay in it moves up."""
     await sites.book.remove_group(group_id)
     return RedirectResponse(urls.SITES, 303)
 
@@ -135,6 +138,7 @@ async def export(request: Request, sites: SitesDoor) -> Response:
 
 @router.get("/sites/import")
 async def import_page(request: Request) -> Response:
+    """The page on which sites come in."""
     return render(request, "sites/import.html", text="", found=None, problem="", known=set())
 
 
