@@ -51,7 +51,7 @@ class Through:
             async with self.nailer.sites.pool.side(site.id):
                 pass
         except IdentityUnknown as met:
-            await self.nailer.stores.sites.pin(
+            await self.nailer.stores.identities.pin(
                 site.host,
                 site.port,
                 Identity(met.algorithm, met.fingerprint, met.public_key),

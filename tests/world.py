@@ -142,7 +142,7 @@ async def a_world_on(
         wanted = {"protocol": protocol, "port": protocol.port, "start_there": start_there} | site
         one = sites[0] if sites else await _add_site(nailer, **wanted)
         if identity is not None and identity.public_key:
-            await nailer.stores.sites.pin(one.host, one.port, identity, trusted_by=None, how="test")
+            await nailer.stores.identities.pin(one.host, one.port, identity, trusted_by=None, how="test")
         account = await nailer.people.accounts._store.by_name("maren")
         account_id = account.id if account else await nailer.people.accounts.make("maren", "a-long-password")
         yield World(nailer, host, one, account_id, here, there)

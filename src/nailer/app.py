@@ -92,7 +92,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     settings.home.mkdir(parents=True, exist_ok=True, mode=0o700)
     settings.home.chmod(0o700)
     stores = Stores.over(Database(database_url), Seal.at(settings.home / "seal.key"))
-    sites = Sites.build(stores.sites, settings.route)
+    sites = Sites.build(stores.sites, stores.identities, settings.route)
     archives = Archives(settings.home / "spool")
     engine = _engine(settings, stores, sites, archives)
     files = Files.build(stores, engine, settings.zone)

@@ -30,8 +30,8 @@ from nailer.sides.sftp.side import SftpSide
 from nailer.standins.faults import CutAfter, Full, RefusesEverybody, Slow
 from nailer.standins.ftp import FtpHost
 from nailer.store.changes import What
-from nailer.store.database import utc_now
 from nailer.store.claims import JobClaims
+from nailer.store.database import utc_now
 from tests.builders import NOON_S, path, tree, write
 from tests.world import HERE, THERE, World, a_world
 

@@ -123,7 +123,7 @@ async def staging(world: World, tmp_path: Path) -> AsyncIterator[tuple[Site, Sft
     await host.start()
     wanted = replace(a_site(), name="Staging", host="127.0.0.1", port=host.port, user_name="stage")
     site = await world.nailer.stores.sites.add(wanted, Secrets(password="second-try"))
-    await world.nailer.stores.sites.pin("127.0.0.1", host.port, shown_key(host), trusted_by=None, how="test")
+    await world.nailer.stores.identities.pin("127.0.0.1", host.port, shown_key(host), trusted_by=None, how="test")
     yield site, host, root / "htdocs"
     await world.nailer.sites.pool.close_site(site.id)
     await host.stop()

@@ -11,6 +11,7 @@ from nailer.store.choices import ChoiceStore
 from nailer.store.claims import JobClaims
 from nailer.store.database import Database
 from nailer.store.drafts import DraftStore
+from nailer.store.identities import IdentityStore
 from nailer.store.jobs import JobStore
 from nailer.store.limits import LimitStore
 from nailer.store.pairs import PairStore
@@ -30,6 +31,7 @@ class Stores:
     choices: ChoiceStore
     claims: JobClaims
     drafts: DraftStore
+    identities: IdentityStore
     jobs: JobStore
     limits: LimitStore
     pairs: PairStore
@@ -48,6 +50,7 @@ class Stores:
             choices=ChoiceStore(database),
             claims=JobClaims(database),
             drafts=DraftStore(database),
+            identities=IdentityStore(database),
             jobs=JobStore(database),
             limits=LimitStore(database),
             pairs=PairStore(database),

@@ -584,7 +584,7 @@ async def test_two_sites_are_a_pair_too(world: World, tmp_path: Path) -> None:
 async def _add_staging(world: World, host: SftpHost) -> Site:
     site = replace(a_site(name="Staging", host="staging.mosslane.example"), start_here=SitePath())
     added = await world.nailer.stores.sites.add(site, Secrets(password="sow-and-reap"))
-    await world.nailer.stores.sites.pin(added.host, 22, shown_key(host), trusted_by=None, how="test")
+    await world.nailer.stores.identities.pin(added.host, 22, shown_key(host), trusted_by=None, how="test")
     return added
 
 

@@ -26,6 +26,7 @@ from nailer.standins.certificates import make_certificate
 from nailer.standins.faults import RefusesEverybody
 from nailer.standins.ftp import FtpHost
 from nailer.standins.sftp import SftpHost
+from nailer.store.identities import IdentityStore
 from nailer.store.sites import Secrets, Site, SiteStore
 from tests.builders import a_site, path, write
 from tests.contracts.sides import HOST, an_ftp_host, shown_key
@@ -44,7 +45,8 @@ class Ground:
     routes: dict[str, tuple[str, int]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self.connector = Connector(self.sites, self.route)
+        self.trusted = IdentityStore(self.sites._db)
+        self.connector = Connector(self.sites, self.trusted, self.route)
         self.trials = Trials(self.connector, self.sites)
         self.port = 22 if isinstance(self.host, SftpHost) else 990 if self.host.tls == "implicit" else 21
 
@@ -54,7 +56,7 @@ class Ground:
         return self.routes.get(name, ("127.0.0.9", port) if name == HOST else (f"{name}.invalid", port))
 
     async def trust(self) -> None:
-        await self.sites.pin(HOST, self.port, shown_key(self.host), trusted_by=None, how="test")
+        await self.trusted.pin(HOST, self.port, shown_key(self.host), trusted_by=None, how="test")
 
     async def run(
         self, secrets: Secrets = PASSWORD, *, ask: Ask = nobody_answers, writes: bool = False, **values: Any

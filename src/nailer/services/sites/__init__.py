@@ -11,7 +11,8 @@ from nailer.sides.identities.certificate import CertificateFacts, facts_of, iden
 from nailer.sides.identities.identity import Identity, key_of_line, same_fingerprint
 from nailer.sides.identities.known_hosts import KnownHosts, read_known_hosts, write_known_hosts
 from nailer.sides.wire import WireLine
-from nailer.store.sites import IdentityEvent, Pinned, Secrets, Site, SiteGroup, SiteStore
+from nailer.store.identities import IdentityEvent, Pinned
+from nailer.store.sites import Secrets, Site, SiteGroup, SiteStore
 
 __all__ = [
     "STEP_WORDS",

@@ -19,7 +19,8 @@ from nailer.sides.reach import reach
 from nailer.sides.sftp.meeting import private_key
 from nailer.sides.sftp.side import host_keys
 from nailer.sides.wire import Wire
-from nailer.store.sites import Pinned, Secrets, Site, SiteStore
+from nailer.store.identities import IdentityStore, Pinned
+from nailer.store.sites import Secrets, Site, SiteStore
 
 Heard = Callable[[Stage, str], None]
 
@@ -34,8 +35,9 @@ class Connector:
     A refused sign-in is remembered, and not tried again until a person says so: hosts lock accounts after a few refusals.
     """
 
-    def __init__(self, sites: SiteStore, route: Route) -> None:
+    def __init__(self, sites: SiteStore, trusted: IdentityStore, route: Route) -> None:
         self._sites = sites
+        self._trusted = trusted
         self._route = route
         self._refused: dict[int, LoginRefused] = {}
         self._once: dict[tuple[str, int], Identity] = {}
@@ -90,7 +92,7 @@ class Connector:
     ) -> Wanted:
         """Everything it takes to connect to a site, stored or not."""
         once = self._once.get((site.host, site.port))
-        pinned = tuple(one.key for one in await self._sites.pinned(site.host, site.port))
+        pinned = tuple(one.key for one in await self._trusted.pinned(site.host, site.port))
         wire = wire or Wire()
         wire.hide((secrets.proxy_password,))
         return Wanted(
@@ -161,11 +163,11 @@ class Connector:
 
     async def pinned(self, site: Site) -> list[Pinned]:
         """What is trusted of a site's server."""
-        return await self._sites.pinned(site.host, site.port)
+        return await self._trusted.pinned(site.host, site.port)
 
     async def same_key_at(self, key: Identity) -> list[str]:
         """Names of other trusted servers that show the same key: evidence at a first meeting."""
-        known = await self._sites.known_servers()
+        known = await self._trusted.known_servers()
         return [host for (host, _), fingerprints in known.items() if key.fingerprint in fingerprints]
 
     async def trust(
@@ -176,10 +178,10 @@ class Connector:
         how = "fingerprint compared" if compared else "accepted when it was shown"
         if not always:
             self._once[(host, port)] = key
-            await self._sites.note_identity(host, port, "trusted-once", key, how, account_id)
+            await self._trusted.note_identity(host, port, "trusted-once", key, how, account_id)
             return
         self._once.pop((host, port), None)
-        await self._sites.pin(host, port, key, trusted_by=account_id, how=how)
+        await self._trusted.pin(host, port, key, trusted_by=account_id, how=how)
 
     async def key_published(self, host: str, port: int, published: str) -> Identity | None:
         """Of all keys that a server has the one whose fingerprint was published; None where it has none such."""

@@ -12,6 +12,7 @@ from nailer.services.sites.identities import Identities
 from nailer.services.sites.questions import Questions
 from nailer.services.sites.trial import Trials
 from nailer.sides.pool import Pool
+from nailer.store.identities import IdentityStore
 from nailer.store.sites import SiteStore
 
 
@@ -29,16 +30,16 @@ class Sites:
     attempts: ConnectAttempts
 
     @classmethod
-    def build(cls, store: SiteStore, route: Route) -> Sites:
+    def build(cls, store: SiteStore, trusted: IdentityStore, route: Route) -> Sites:
         """`route` says where a server is to be dialled in this installation."""
-        connector = Connector(store, route)
+        connector = Connector(store, trusted, route)
         pool = Pool(connector.dial, when_closed=connector.forget_asked)
         questions = Questions()
         return cls(
             book=SiteBook(store, connector, pool),
             connector=connector,
             pool=pool,
-            identities=Identities(store, connector, pool),
+            identities=Identities(trusted, store, connector, pool),
             trials=Trials(connector, store),
             questions=questions,
             attempts=ConnectAttempts(pool, questions),

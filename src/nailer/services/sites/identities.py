@@ -10,7 +10,8 @@ from nailer.sides.identities.certificate import CertificateFacts, facts_of, iden
 from nailer.sides.identities.identity import key_of_line, same_fingerprint
 from nailer.sides.identities.known_hosts import KnownHosts, read_known_hosts, write_known_hosts
 from nailer.sides.pool import Pool
-from nailer.store.sites import IdentityEvent, Pinned, Site, SiteStore
+from nailer.store.identities import IdentityEvent, IdentityStore, Pinned
+from nailer.store.sites import Site, SiteStore
 
 
 @dataclass(slots=True)
@@ -29,22 +30,23 @@ class KnownServer:
 class Identities:
     """What is trusted of which server. What is not trusted any more has its line ended at once."""
 
-    def __init__(self, store: SiteStore, connector: Connector, pool: Pool) -> None:
-        self._store = store
+    def __init__(self, trusted: IdentityStore, sites: SiteStore, connector: Connector, pool: Pool) -> None:
+        self._trusted = trusted
+        self._sites = sites
         self._connector = connector
         self._pool = pool
 
     async def of_site(self, site: Site) -> list[Pinned]:
         """What is trusted of a site's server."""
-        return await self._store.pinned(site.host, site.port)
+        return await self._trusted.pinned(site.host, site.port)
 
     async def of_server(self, host: str, port: int) -> list[Pinned]:
         """What is trusted of a server."""
-        return await self._store.pinned(host, port)
+        return await self._trusted.pinned(host, port)
 
     async def known_servers(self) -> dict[tuple[str, int], list[str]]:
         """The fingerprints that are trusted, by server name and port."""
-        return await self._store.known_servers()
+        return await self._trusted.known_servers()
 
     def has_changed(self, site: Site) -> bool:
         """True where the site's server shows another identity than before, and nobody has decided on that."""
@@ -52,7 +54,7 @@ class Identities:
 
     async def story(self, site: Site) -> list[IdentityEvent]:
         """What happened with the identity of a site's server, the latest first."""
-        return await self._store.story(site.host, site.port)
+        return await self._trusted.story(site.host, site.port)
 
     async def trust_shown(
         self,
@@ -79,28 +81,28 @@ class Identities:
                 "The fingerprint you pasted is not the one this server shows. Nothing was trusted and no password was "
                 "sent. Ask the host which one is right."
             )
-        if await self._store.pinned(host, port) and not changed_understood:
+        if await self._trusted.pinned(host, port) and not changed_understood:
             raise Conflict("Say first that the host has confirmed the new identity. Nothing was trusted.")
         await self._connector.trust(host, port, key, account_id=account_id, always=always, compared=bool(published))
 
     async def remove(self, pinned_id: int, account_id: int) -> None:
         """Trust an identity no longer: the next connection to that server is a first meeting. Raises NotFound."""
-        pinned = await self._store.unpin(pinned_id, account_id)
+        pinned = await self._trusted.unpin(pinned_id, account_id)
         self._connector.distrust(pinned.host, pinned.port)
-        for site in await self._store.all():
+        for site in await self._sites.all():
             if (site.host, site.port) == (pinned.host, pinned.port):
                 await self._pool.close_site(site.id)
 
     async def servers(self) -> list[KnownServer]:
         """Every server of which something is trusted or told, those that are trusted first."""
         servers: dict[tuple[str, int], KnownServer] = {}
-        for one in await self._store.all_pinned():
+        for one in await self._trusted.all_pinned():
             server = servers.setdefault((one.host, one.port), KnownServer(one.host, one.port))
             server.pinned.append((one, facts_of(one.key.public_key) if one.key.is_certificate else None))
-        for event in await self._store.stories():
+        for event in await self._trusted.stories():
             server = servers.setdefault((event.host, event.port), KnownServer(event.host, event.port))
             server.story.append(event)
-        for site in await self._store.all():
+        for site in await self._sites.all():
             if (site.host, site.port) in servers:
                 servers[(site.host, site.port)].sites.append(site.name)
         for key, server in servers.items():
@@ -109,13 +111,13 @@ class Identities:
 
     async def known_hosts(self) -> str:
         """All trusted keys as OpenSSH's list of known hosts (sshd(8))."""
-        return write_known_hosts((one.host, one.port, one.key) for one in await self._store.all_pinned())
+        return write_known_hosts((one.host, one.port, one.key) for one in await self._trusted.all_pinned())
 
     async def take_in(self, text: str, account_id: int) -> tuple[KnownHosts, int]:
         """Trust the keys of a list of known hosts. A server that has other keys here keeps them: a file never replaces
         what was met. Return what the text holds, with what was left and why, and how many keys are new."""
-        found = read_known_hosts(text, {(site.host, site.port) for site in await self._store.all()})
-        already = await self._store.known_servers()
+        found = read_known_hosts(text, {(site.host, site.port) for site in await self._sites.all()})
+        already = await self._trusted.known_servers()
         taken, left = 0, list(found.left)
         for host, port, key in found.keys:
             trusted = already.get((host, port), [])
@@ -124,6 +126,6 @@ class Identities:
             if trusted:
                 left.append((f"{host} {key.algorithm}", "this server has another key here; remove that first"))
                 continue
-            await self._store.pin(host, port, key, trusted_by=account_id, how="read from known_hosts", beside=True)
+            await self._trusted.pin(host, port, key, trusted_by=account_id, how="read from known_hosts", beside=True)
             taken += 1
         return KnownHosts(found.keys, tuple(left)), taken

@@ -9,7 +9,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import hashlib
-from collections import deque
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
 from typing import Any, TypeVar
 
@@ -45,7 +44,7 @@ from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.sftp.names import entry_of
-from nailer.sides.sftp.open_file import READING, WRITING, Block, OpenFile, open_file
+from nailer.sides.sftp.open_file import READING, WRITING, OpenFile, open_file
 from nailer.sides.sftp.pipeline import (
     check_file,
     is_open,
@@ -55,9 +54,10 @@ from nailer.sides.sftp.pipeline import (
     replaces_in_one_step,
     send_nothing_idle,
 )
-from nailer.sides.sftp.requests import abandon, closed, seconds
+from nailer.sides.sftp.reading import FileReading
+from nailer.sides.sftp.requests import closed, seconds
 from nailer.sides.sftp.writing import Writing
-from nailer.sides.side import CHUNK_BYTES, Digest, Side, agreed, whole_by_steps
+from nailer.sides.side import CHUNK_BYTES, Digest, Side
 from nailer.sides.translate import from_os, from_ssh
 from nailer.sides.wire import Wire
 
@@ -357,9 +357,18 @@ class SftpSide:
         self.says_room: bool | None = None
         self._hashes: bool | None = None
         limits = client.limits
-        self._read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
+        self.read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
         self.write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
         self.writing = Writing(self)
+        self.reading = FileReading(self)
+
+    def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
+        """A file's bytes, a window of blocks asked for ahead (SSH_FXP_READ)."""
+        return self.reading.read(path, start=start, ahead=ahead)
+
+    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        """A small file's entry and bytes: open, look, read and close leave together."""
+        return await self.reading.whole(path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
         """As `Side.write`, many blocks on their way at once."""
@@ -442,53 +451,6 @@ class SftpSide:
 
     holes_bytes = _BYTES_IN_FLIGHT
     renames: bool | None = True  # as good as every server does; where one does not, it says so
-
-    async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
-        """A file's bytes, a window of blocks asked for ahead (SSH_FXP_READ)."""
-        self.wire.out(f"open to read {path}")
-        file = await self.open(path, READING)
-        block = self._read_bytes if ahead is None else max(1024, min(self._read_bytes, ahead))
-        window: deque[Block] = deque()
-        self.active += 1
-        try:
-            # The first block and the size are asked for together: a small file takes two round trips.
-            window.append(file.block(start, block))
-            size = await self.ask(file.look().size(), path)
-            at = start + block
-            while True:
-                while at < size and len(window) < (self.window(block) if ahead is None else 1):
-                    window.append(file.block(at, block))
-                    at += block
-                # A block leaves the window only once it has been heard: a cancelled caller still abandons it.
-                chunk = await self.ask(window[0].data(), path)
-                window.popleft()
-                if chunk:
-                    yield chunk
-                if len(chunk) < block:
-                    return
-                if not window:
-                    window.append(file.block(at, block))
-                    at += block
-        finally:
-            self.active -= 1
-            abandon(*window)
-            file.close().abandon()
-
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
-        """A small file's entry and bytes: open, look, read and close leave together."""
-        self.wire.out(f"read all of {path}")
-        file = await self.open(path, READING)
-        asked = looking, block, looking_again = file.look(), file.block(0, self._read_bytes), file.look()
-        try:
-            before = await self.ask(looking.entry(path.name), path)
-            content = await self.ask(block.data(), path)
-            after = await self.ask(looking_again.entry(path.name), path)
-        finally:
-            abandon(*asked)
-            file.close().abandon()
-        if len(content) < before.size:
-            return await whole_by_steps(self, path)  # more than one block
-        return agreed(before, after, content)
 
     def window(self, block_bytes: int) -> int:
         """How many blocks may be in flight for one file: memory stays bounded whatever the block size and however many

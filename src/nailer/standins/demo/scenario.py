@@ -350,11 +350,13 @@ async def remember(nailer: Nailer, home: Path) -> None:
         _site(hosts["gorse"], "Gorse & Gannet", "studio/gorse", own, "rust"), Secrets(password=hosts["gorse"].password)
     )
     known = host_key(asyncssh.read_private_key(os.fspath(home / "hosts" / "staging.key")).convert_to_public())
-    await nailer.stores.sites.pin(hosts["staging"].server, 22, known, trusted_by=None, how="fingerprint compared")
+    await nailer.stores.identities.pin(hosts["staging"].server, 22, known, trusted_by=None, how="fingerprint compared")
     former = host_key(asyncssh.generate_private_key("ssh-ed25519").convert_to_public())
-    await nailer.stores.sites.pin(hosts["gorse"].server, 22, former, trusted_by=None, how="accepted when it was shown")
+    await nailer.stores.identities.pin(
+        hosts["gorse"].server, 22, former, trusted_by=None, how="accepted when it was shown"
+    )
     pem = (home / "hosts" / "northlight.pem").read_text().partition("-----END PRIVATE KEY-----\n")[2]
-    await nailer.stores.sites.pin(
+    await nailer.stores.identities.pin(
         hosts["northlight"].server, 21, identity_of_pem(pem), trusted_by=None, how="fingerprint compared"
     )
     await nailer.stores.changes.write_baselines(list(_baseline(skerry.id, home)))

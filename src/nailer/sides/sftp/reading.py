@@ -1,0 +1,70 @@
+"""Reading files by SFTP: a window of blocks asked for ahead."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import AsyncGenerator
+from typing import TYPE_CHECKING
+
+from nailer.core.files.entry import Entry
+from nailer.core.files.sitepath import SitePath
+from nailer.sides.sftp.open_file import READING, Block
+from nailer.sides.sftp.requests import abandon
+from nailer.sides.side import agreed, whole_by_steps
+
+if TYPE_CHECKING:
+    from nailer.sides.sftp.side import SftpSide
+
+
+class FileReading:
+    """Reads files of one side."""
+
+    def __init__(self, side: SftpSide) -> None:
+        self._side = side
+
+    async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
+        """A file's bytes, a window of blocks asked for ahead (SSH_FXP_READ)."""
+        self._side.wire.out(f"open to read {path}")
+        file = await self._side.open(path, READING)
+        block = self._side.read_bytes if ahead is None else max(1024, min(self._side.read_bytes, ahead))
+        window: deque[Block] = deque()
+        self._side.active += 1
+        try:
+            # The first block and the size are asked for together: a small file takes two round trips.
+            window.append(file.block(start, block))
+            size = await self._side.ask(file.look().size(), path)
+            at = start + block
+            while True:
+                while at < size and len(window) < (self._side.window(block) if ahead is None else 1):
+                    window.append(file.block(at, block))
+                    at += block
+                # A block leaves the window only once it has been heard: a cancelled caller still abandons it.
+                chunk = await self._side.ask(window[0].data(), path)
+                window.popleft()
+                if chunk:
+                    yield chunk
+                if len(chunk) < block:
+                    return
+                if not window:
+                    window.append(file.block(at, block))
+                    at += block
+        finally:
+            self._side.active -= 1
+            abandon(*window)
+            file.close().abandon()
+
+    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+        """A small file's entry and bytes: open, look, read and close leave together."""
+        self._side.wire.out(f"read all of {path}")
+        file = await self._side.open(path, READING)
+        asked = looking, block, looking_again = file.look(), file.block(0, self._side.read_bytes), file.look()
+        try:
+            before = await self._side.ask(looking.entry(path.name), path)
+            content = await self._side.ask(block.data(), path)
+            after = await self._side.ask(looking_again.entry(path.name), path)
+        finally:
+            abandon(*asked)
+            file.close().abandon()
+        if len(content) < before.size:
+            return await whole_by_steps(self._side, path)  # more than one block
+        return agreed(before, after, content)
