@@ -52,7 +52,7 @@ OUTSIDE_CORE = frozenset(
         "json",
         "math",
         "merge3",
-        "pathspec.patterns.gitignore.basic",
+        "pathspec",
         "pygments.lexers",
         "pygments.token",
         "re",

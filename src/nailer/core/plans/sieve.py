@@ -20,7 +20,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
-from pathspec.patterns.gitignore.basic import GitIgnoreBasicPattern
+from pathspec import lookup_pattern
 
 from nailer.core.files.entry import NS, Entry
 from nailer.core.files.kinds import KIND_WORDS, FileKind, kind_by_name, kind_of_folder
@@ -29,6 +29,9 @@ from nailer.core.words import count_text, size_text
 from nailer.errors import InvalidInput
 
 Below = tuple[bytes, ...]
+
+# Patterns mean what they mean in ignore files.
+_PATTERN: Any = lookup_pattern("gitignore")
 
 _DAY_NS = 86_400 * NS
 _MOST_PARTS = 200
@@ -341,9 +344,7 @@ def _patterns(texts: Sequence[str]) -> re.Pattern[bytes] | None:
 
 
 def _regex(text: str) -> bytes | None:
-    found: tuple[bytes | None, bool | None] = GitIgnoreBasicPattern.pattern_to_regex(
-        text.encode("utf-8", "surrogateescape")
-    )
+    found: tuple[bytes | None, bool | None] = _PATTERN.pattern_to_regex(text.encode("utf-8", "surrogateescape"))
     return found[0]
 
 

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
-import hmac
 from collections.abc import Iterable
 from dataclasses import dataclass
-from hashlib import sha1
+
+import asyncssh
 
 from nailer.errors import InvalidInput
 from nailer.sides.identities.identity import Identity, key_of_line
@@ -47,31 +45,30 @@ def read_known_hosts(text: str, servers: Iterable[Server] = ()) -> KnownHosts:
         except InvalidInput:
             left.append((bare[:80], "this is no key that can be read"))
             continue
-        found = _servers_of(names, known)
+        found = _servers_of(names, rest, known)
         if not found:
             left.append((bare[:80], "its name is hashed, and none of your sites has it"))
         keys += [(host, port, key) for host, port in found]
     return KnownHosts(tuple(keys), tuple(left))
 
 
-def _servers_of(names: str, known: list[Server]) -> list[Server]:
+def _servers_of(names: str, key: str, known: list[Server]) -> list[Server]:
     found = []
     for name in names.split(","):
         if name.startswith("|1|"):
-            found += [one for one in known if _is_hash_of(name, _shown(*one))]
+            found += [one for one in known if _is_hash_of(name, key, one)]
         elif name and name[0] not in "!" and "*" not in name and "?" not in name:
             found.append(_server(name))
     return found
 
 
-def _is_hash_of(hashed: str, name: str) -> bool:
+def _is_hash_of(hashed: str, key: str, server: Server) -> bool:
+    """Whether a hashed name is this server's; the library knows how OpenSSH hashes."""
     try:
-        _, _, salt, digest = hashed.split("|")
-        wanted = base64.b64decode(digest)
-        made = hmac.new(base64.b64decode(salt), name.encode(), sha1).digest()
-    except (ValueError, binascii.Error):
+        known = asyncssh.import_known_hosts(f"{hashed} {key}")
+    except ValueError:
         return False
-    return hmac.compare_digest(made, wanted)
+    return bool(known.match(server[0], "", None if server[1] == 22 else server[1])[0])
 
 
 def _server(name: str) -> Server:

@@ -13,8 +13,9 @@ from typing import Any
 
 from fastapi import APIRouter
 from pydantic import BaseModel, ConfigDict, Field
+from sse_starlette import EventSourceResponse, ServerSentEvent
 from starlette.requests import Request
-from starlette.responses import JSONResponse, Response, StreamingResponse
+from starlette.responses import JSONResponse, Response
 
 from nailer.core.check.live import LiveVerdict
 from nailer.core.files.entry import SideName
@@ -287,19 +288,15 @@ async def job_live(request: Request, job_id: int, sites: SitesDoor, plans: Plans
 async def events(request: Request, plans: PlansDoor, editing: EditingDoor, session: SignedIn) -> Response:
     """Server-sent events: what runs, and what has ended since the page was asked for (`since`, or the id of the last event
     that a browser heard). One event after every change, a comment as heartbeat."""
-    headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
     last = number_in(request.headers.get("last-event-id", ""))
     since = last if last is not None else QueryValues(request).number("since", plans.jobs.version)
-    return StreamingResponse(
-        _events(plans, editing, session.account_id, since), media_type="text/event-stream", headers=headers
-    )
+    return EventSourceResponse(_events(plans, editing, session.account_id, since), ping=round(_HEARTBEAT_S))
 
 
-async def _events(plans: Plans, editing: Editing, account_id: int, since: int) -> AsyncIterator[str]:
+async def _events(plans: Plans, editing: Editing, account_id: int, since: int) -> AsyncIterator[ServerSentEvent]:
     async for moved in plans.jobs.moves(since, at_most_every_s=_EVERY_S, heartbeat_s=_HEARTBEAT_S):
         if not moved.changed:
-            yield ": still here\n\n"
-            continue
+            continue  # the answer itself says that it is still here
         body = {
             "running": [_live_values(job) for job in moved.running.values()],
             "ended": [_ended_values(job) for job in moved.ended],
@@ -316,7 +313,7 @@ async def _events(plans: Plans, editing: Editing, account_id: int, since: int) -
             "speeds": plans.jobs.speeds[-1:],
             "limits": plans.speeds.now(ALL_SITES),
         }
-        yield f"id: {moved.version}\ndata: {json.dumps(body)}\n\n"
+        yield ServerSentEvent(json.dumps(body), id=str(moved.version))
 
 
 def _live_values(live: LiveJob) -> dict[str, Any]:
