@@ -10,12 +10,17 @@ import time
 from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
 
+import hypothesis
 import pytest
 
 from nailer.store.database import Database
 from nailer.store.mariadb import PrivateMariaDB
 from tests.real.grounds import CONFIGURATIONS, RealHosts
 from tests.world import World, a_world
+
+# One profile for every property: on a busy machine a deadline fails what is right.
+hypothesis.settings.register_profile("nailer", deadline=None, print_blob=True)
+hypothesis.settings.load_profile("nailer")
 
 SOURCE = Path(__file__).parent.parent / "src" / "nailer"
 

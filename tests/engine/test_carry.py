@@ -31,7 +31,7 @@ from nailer.standins.faults import CutAfter, Full, RefusesEverybody, Slow
 from nailer.standins.ftp import FtpHost
 from nailer.store.changes import What
 from nailer.store.claims import JobClaims
-from nailer.store.database import utc_now
+from nailer.store.database import Work, utc_now
 from tests.builders import NOON_S, path, tree, write
 from tests.world import HERE, THERE, World, a_world
 
@@ -368,12 +368,13 @@ async def test_a_half_file_that_does_not_compare_is_not_gone_on_with(world: Worl
     job_id = await world.plan(SideName.THERE, "film.bin")
     (item,) = await world.nailer.stores.jobs.items(job_id)
     write(world.there, part_name(job_id, item.id).decode(), os.urandom(30 * 2**20))
-    await world.nailer.stores.database.write(
-        lambda work: work.run("jobs.claim", id=job_id, owner="", until=utc_now(), now=utc_now())
-    )
-    await world.nailer.stores.database.write(
-        lambda work: work.run("jobs.set_state", id=job_id, state="planned", ended_at=None)
-    )
+
+    def claimed_once(work: Work) -> None:
+        # In one transaction: between two of them a runner that looks just then would claim the job.
+        work.run("jobs.claim", id=job_id, owner="", until=utc_now(), now=utc_now())
+        work.run("jobs.set_state", id=job_id, state="planned", ended_at=None)
+
+    await world.nailer.stores.database.write(claimed_once)
 
     job = await world.run(job_id)
 

@@ -170,10 +170,6 @@ class PairStore:
         """How many names wait here to be sent; None: not counted."""
         await self._db.write(lambda work: work.run("pairs.set_unsent", id=pair_id, unsent=unsent))
 
-    async def unsent_by_site(self) -> dict[int, int]:
-        rows = await self._db.read(lambda work: work.rows("pairs.unsent_by_site"))
-        return {row["site_id"]: int(row["unsent"]) for row in rows}
-
     async def remove(self, pair_id: int) -> None:
         """Forget a pair with its runs and timers; the files and the baseline of its folders stay."""
         await self._db.write(lambda work: work.run("pairs.remove", id=pair_id))

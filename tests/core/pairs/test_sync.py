@@ -484,7 +484,7 @@ def carried_out(
 
 
 @given(_FILES, _FILES, _FILES)
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_publishing_makes_there_like_here_and_leaves_here_alone(here: Files, there: Files, known: Files) -> None:
     one, two = a_tree(here), a_tree(there)
 
@@ -499,7 +499,7 @@ def test_publishing_makes_there_like_here_and_leaves_here_alone(here: Files, the
 
 
 @given(_FILES, _FILES)
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 def test_after_a_plan_another_finds_nothing_to_do(here: Files, there: Files) -> None:
     for wish, clash in ((PUBLISH, Doing.UPLOAD), (FETCH, Doing.DOWNLOAD), (LEVEL, Doing.UPLOAD)):
         near, far, _, _ = carried_out(a_tree(here), a_tree(there), {}, wish, clash)
@@ -510,7 +510,7 @@ def test_after_a_plan_another_finds_nothing_to_do(here: Files, there: Files) -> 
 
 
 @given(_FILES, _FILES)
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 def test_publishing_and_then_fetching_changes_nothing_here(here: Files, there: Files) -> None:
     near, far, _, _ = carried_out(a_tree(here), a_tree(there), {}, PUBLISH, Doing.UPLOAD)
     found = compared(near, far, {})
@@ -521,7 +521,7 @@ def test_publishing_and_then_fetching_changes_nothing_here(here: Files, there: F
 
 
 @given(_FILES, _FILES, _FILES, st.sampled_from([Doing.UPLOAD, Doing.DOWNLOAD, Doing.BOTH]))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 def test_levelling_loses_no_content(here: Files, there: Files, known: Files, clash: Doing) -> None:
     one, two = a_tree(here), a_tree(there)
     found = compared(one, two, level_at(known))
@@ -550,7 +550,7 @@ def _each(found: Comparison, wish: SyncWish, clash: Doing) -> Doings:
 
 
 @given(_FILES, _FILES, _FILES, st.sampled_from(list(Direction)), st.sets(_NAMES, min_size=1))
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 def test_what_a_sieve_holds_back_is_on_its_side_afterwards(
     here: Files, there: Files, known: Files, way: Direction, held_names: set[str]
 ) -> None:

@@ -102,11 +102,16 @@ async def test_a_copy_here_with_changes_of_its_own_is_not_replaced(world: World)
 
 async def test_a_file_that_is_let_go_is_not_sent_any_more(world: World) -> None:
     write(world.there, "site.css", "old")
+    write(world.there, "print.css", "old")
     own = await begin(world, sends=True)
+    beside = PATH.parent.child(b"print.css")
+    await world.nailer.editing.own.begin(world.account_id, world.site, beside, sends=True)
 
     await world.nailer.editing.own.let_go(own)
     await asyncio.to_thread((world.here / "site.css").write_text, "later")
-    await asyncio.sleep(1)
+    await asyncio.to_thread((world.here / "print.css").write_text, "later")
+    # A save after it, in the same folder, has been noticed and sent.
+    await until(lambda: (world.there / "print.css").read_text() == "later")
 
     assert (world.there / "site.css").read_text() == "old"
     with pytest.raises(NotFound):

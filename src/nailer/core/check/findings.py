@@ -102,7 +102,6 @@ class _Nesting(HTMLParser):
         self._text = text
         self._starts = [0, *(one.end() for one in re.finditer("\n", text))]
         self._open: list[tuple[str, int, int]] = []
-        self._foreign = 0
 
     def _at(self) -> int:
         line, column = self.getpos()

@@ -358,8 +358,6 @@ class _Letter:
                 account = self._accounts[-1]
             elif what in (Field.WEB, Field.FOLDER, Field.PORT, Field.PROTOCOL):
                 return
-            else:
-                account = self._accounts[-1]
         shown = " ".join(label.split())[-40:]
         account.setdefault(what, FieldFound(value, f"beside “{shown}”", False, start, end))
 

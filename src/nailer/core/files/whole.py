@@ -8,7 +8,7 @@ a name that is missing from it is *not known*: never gone, never only on the oth
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -143,9 +143,3 @@ def says_nothing_there(words: str) -> bool:
     True
     """
     return _NOTHING.search(words.lower()) is not None
-
-
-def worst(lacks: Sequence[NotWhole | None]) -> NotWhole | None:
-    """Of several reasons the one that leaves most unknown; None where there is none."""
-    found = [one for one in lacks if one is not None]
-    return min(found, key=lambda one: list(Lack).index(one.why), default=None)

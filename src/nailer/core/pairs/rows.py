@@ -37,10 +37,6 @@ class SyncRow:
         return all(side is None or side.is_folder for side in (self.here, self.there))
 
     @property
-    def kinds_differ(self) -> bool:
-        return self.here is not None and self.there is not None and self.here.kind is not self.there.kind
-
-    @property
     def reason(self) -> str:
         """Why the row stands as it does, for a person."""
         return self.standing.reason

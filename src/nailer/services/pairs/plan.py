@@ -6,7 +6,7 @@ import asyncio
 import secrets
 import time
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 
 from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
@@ -35,7 +35,6 @@ class SyncPlan:
     pair: Pair
     wish: SyncWish
     compare: Compare
-    begun_at: datetime
     begun_s: float
     progress: dict[SideName, Progress]
     comparing: tuple[int, int] = (0, 0)
@@ -157,6 +156,4 @@ class SyncPlan:
 def empty_plan(account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
     """A plan before anything was read."""
     progress = {end: Progress() for end in SideName}
-    return SyncPlan(
-        secrets.token_hex(8), account_id, pair, wish, compare, datetime.now(UTC), time.monotonic(), progress
-    )
+    return SyncPlan(secrets.token_hex(8), account_id, pair, wish, compare, time.monotonic(), progress)

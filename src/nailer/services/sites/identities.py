@@ -48,10 +48,6 @@ class Identities:
         """The fingerprints that are trusted, by server name and port."""
         return await self._trusted.known_servers()
 
-    def has_changed(self, site: Site) -> bool:
-        """True where the site's server shows another identity than before, and nobody has decided on that."""
-        return (site.host, site.port) in self._connector.changed
-
     async def story(self, site: Site) -> list[IdentityEvent]:
         """What happened with the identity of a site's server, the latest first."""
         return await self._trusted.story(site.host, site.port)

@@ -48,9 +48,6 @@ UPDATE pairs SET unsent = %(unsent)s WHERE id = %(id)s;
 -- name: folders(id)^
 SELECT folders, read_at FROM pairs WHERE id = %(id)s;
 
--- name: unsent_by_site()
-SELECT site_id, SUM(unsent) AS unsent FROM pairs WHERE unsent IS NOT NULL AND other_site_id IS NULL GROUP BY site_id;
-
 -- name: remove(id)!
 DELETE FROM pairs WHERE id = %(id)s;
 

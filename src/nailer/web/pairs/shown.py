@@ -86,7 +86,6 @@ class ShownSyncRow:
     note: str
     comparable: bool
     picture: bool
-    mergeable: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,7 +161,6 @@ def _shown(
         note=_note(plan, number, left),
         comparable=small and files,
         picture=picture,
-        mergeable=small and files and row.here is not None and row.there is not None and not picture,
     )
 
 
@@ -187,7 +185,6 @@ def _whole(plan: SyncPlan, row: SyncRow, doing: Doing, words: dict[Doing, str]) 
         note="",
         comparable=False,
         picture=False,
-        mergeable=False,
     )
 
 
