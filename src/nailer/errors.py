@@ -6,6 +6,7 @@
     ├── NotAllowed              this person may not do that
     ├── Locked                  a guarded folder that was not opened
     ├── Conflict                it changed meanwhile, or somebody else holds it
+    ├── LeaseLost               another run carries this job now
     ├── SetupFailed             the machine lacks something Nailer needs to start
     ├── StoreUnavailable        the database does not answer               (heals)
     ├── SendingStopped          the browser went away in the middle of a file
@@ -141,6 +142,12 @@ class Conflict(NailerError):
 class SendingStopped(NailerError):
     title = "The page stopped sending"
     advice_default = ("Drop the files again; what has landed is whole.",)
+
+
+class LeaseLost(NailerError):
+    """This run of a job has been overtaken by another; it ends without a word to the person."""
+
+    title = "Another run carries this job"
 
 
 class SetupFailed(NailerError):

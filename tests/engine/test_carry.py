@@ -486,6 +486,10 @@ async def test_an_upload_makes_the_folders_it_needs(world: World) -> None:
     assert tree(world.there) == {"brand/new/a.txt": b"content"}
 
 
+async def _held() -> None:
+    """A lease that nobody takes."""
+
+
 async def test_a_killed_runner_is_taken_over_and_nothing_is_done_twice(
     database, migrated_url: str, tmp_path: Path
 ) -> None:  # type: ignore[no-untyped-def]
@@ -499,7 +503,7 @@ async def test_a_killed_runner_is_taken_over_and_nothing_is_done_twice(
         assert await dead.nailer.stores.claims.claim(owner, lease_s=600) == job_id
         items = await dead.nailer.stores.jobs.items(job_id)
         async with dead.nailer.engine.runner._tools.carrier(
-            await dead.nailer.stores.jobs.get(job_id), _live(dead, await dead.nailer.stores.jobs.get(job_id))
+            await dead.nailer.stores.jobs.get(job_id), _live(dead, await dead.nailer.stores.jobs.get(job_id)), _held
         ) as carrier:
             await carrier.carry(items[0])  # landed, but the receipt was never written
         write(dead.there, f".nailer-{job_id}-{items[1].id}.part", "half")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Coroutine, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Coroutine, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
@@ -21,6 +21,7 @@ from nailer.engine.live import LiveJob
 from nailer.engine.parts import cleared
 from nailer.errors import (
     FileMissing,
+    LeaseLost,
     TransferError,
 )
 from nailer.sides.side import CHUNK_BYTES, Side
@@ -35,7 +36,8 @@ class JobContext:
 
     `announced` is what a dead runner had announced, `levels` what the baseline says, both by item; `uncleared` are the
     temporary names that may still be there, with their items. `renames` turns False where the server renames nothing, once
-    that was `tried`; `hidden_parts` where it takes no name that begins with a dot.
+    that was `tried`; `hidden_parts` where it takes no name that begins with a dot. `hold` is asked before a change is
+    made, and raises LeaseLost where the job is another run's by now.
     """
 
     job: Job
@@ -47,6 +49,7 @@ class JobContext:
     live: LiveJob
     keep_largest_bytes: int
     limits: SpeedLimits
+    hold: Callable[[], Awaitable[None]]
     may_resume: bool = False
     source_site: Side | None = None
     announced: dict[int, tuple[What, Seen | None]] = field(default_factory=dict)
@@ -100,8 +103,9 @@ class JobContext:
 
     async def clear_after_failure(self, item: Item) -> None:
         """Try for ten seconds to clear an item's temporary file; what stays has an owner and is cleared later."""
-        with contextlib.suppress(TransferError, TimeoutError):
+        with contextlib.suppress(TransferError, TimeoutError, LeaseLost):
             async with asyncio.timeout(10):
+                await self.hold()  # what lies there may be another run's by now
                 await self.clear_part(item)
 
     async def look_first(self, item: Item) -> Entry | None:

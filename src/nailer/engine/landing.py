@@ -23,6 +23,7 @@ from nailer.errors import (
     AlreadyThere,
     Conflict,
     ConnectionDropped,
+    LeaseLost,
     NailerError,
     NotSupported,
     NotVerified,
@@ -97,6 +98,8 @@ class Landing:
         except AlreadyThere as error:
             await asyncio.shield(self.context.clear_after_failure(item))
             raise Conflict(f"{item.target} appeared after the plan was made.") from error
+        except LeaseLost:
+            raise  # the half file is another run's now
         except (ConnectionDropped, asyncio.CancelledError):
             # What has gone of a large file is used when it is tried again, and cleared where it is not.
             if source.size <= CHUNK_BYTES:
@@ -138,6 +141,7 @@ class Landing:
                 raise Conflict(f"{item.target} appeared after the plan was made.") from error
             self.context.uncleared.discard((item.id, part.name))
             return
+        await self.context.hold()
         now = await self.context.look(self.context.target, item.target)
         if now is None or not still_as(now, there):
             raise Conflict(f"{item.target} was changed by somebody while the new one was on its way.")

@@ -122,6 +122,7 @@ class Receipts:
         other: SitePath | None = None,
     ) -> None:
         """Write down a change before it is made, with what takes it back."""
+        await self.context.hold()
         change = NewChange(
             site_id=self.context.job.site_id,
             side=self.context.job.to_side,

@@ -14,8 +14,9 @@ import random
 import secrets
 import socket
 import time
-from collections.abc import AsyncGenerator, AsyncIterator, Callable, Coroutine
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
 from dataclasses import dataclass
+from datetime import timedelta
 from functools import partial
 from itertools import count
 from pathlib import Path
@@ -44,6 +45,7 @@ from nailer.errors import (
     HostUnreachable,
     IdentityChanged,
     IdentityUnknown,
+    LeaseLost,
     LoginRefused,
     NailerError,
     NoSpaceLeft,
@@ -65,6 +67,7 @@ from nailer.store.parts import PartStore
 _log = structlog.get_logger()
 
 LEASE_S = 20.0
+_MARGIN_S = 2.0
 _RENEW_EVERY_S = 4.0
 _LOOK_EVERY_S = 2.0
 _WINDOW = 500
@@ -108,8 +111,8 @@ class Tools:
     keep_largest_bytes: int
 
     @contextlib.asynccontextmanager
-    async def carrier(self, job: Job, live: LiveJob) -> AsyncIterator[Carrier]:
-        """A carrier for a job, connected where the job touches the server."""
+    async def carrier(self, job: Job, live: LiveJob, hold: Callable[[], Awaitable[None]]) -> AsyncIterator[Carrier]:
+        """A carrier for a job, connected where the job touches the server. `hold` is asked before each change."""
         announced = await self.changes.unconfirmed(job.id)
         needs_there = job.kind in (JobKind.CARRY, JobKind.SYNC) or job.to_side is SideName.THERE
         source_site: Side | None = None
@@ -132,6 +135,7 @@ class Tools:
                 live=live,
                 keep_largest_bytes=self.keep_largest_bytes,
                 limits=self.limits,
+                hold=hold,
                 may_resume=job.claims > 1,
                 announced=announced,
             )
@@ -145,6 +149,7 @@ class Runner:
         self._tools = tools
         self._jobs_at_once = jobs_at_once
         self.owner = f"{socket.gethostname()[:30]}:{os.getpid()}:{secrets.token_hex(4)}"
+        self._claims = count(1)
         self._running: dict[int, asyncio.Task[None]] = {}
         self._woken = asyncio.Event()
         self._loop: asyncio.Task[None] | None = None
@@ -173,10 +178,14 @@ class Runner:
                     await self._release_the_dead()
                     released = True
                 while len(self._running) < self._jobs_at_once:
-                    job_id = await self._tools.claims.claim(self.owner, lease_s=LEASE_S)
+                    # Each claim has an owner of its own: a run whose lease ran out, as where this machine slept, finds that
+                    # its job is another run's now, be that one of this very process.
+                    owner = f"{self.owner}:{next(self._claims)}"
+                    job_id = await self._tools.claims.claim(owner, lease_s=LEASE_S)
                     if job_id is None:
                         break
-                    task = asyncio.create_task(self._run_job(job_id))
+                    await self._end_run_of(job_id)
+                    task = asyncio.create_task(self._run_job(job_id, owner))
                     self._running[job_id] = task
                     task.add_done_callback(partial(self._ended, job_id))
             except StoreUnavailable:
@@ -188,8 +197,16 @@ class Runner:
                 async with asyncio.timeout(_LOOK_EVERY_S):
                     await self._woken.wait()
 
-    def _ended(self, job_id: int, _: asyncio.Task[None]) -> None:
-        self._running.pop(job_id, None)
+    async def _end_run_of(self, job_id: int) -> None:
+        """End an earlier run of a job that was just claimed again: two would write the same half file."""
+        earlier = self._running.get(job_id)
+        if earlier is not None:
+            earlier.cancel()
+            await asyncio.gather(earlier, return_exceptions=True)
+
+    def _ended(self, job_id: int, task: asyncio.Task[None]) -> None:
+        if self._running.get(job_id) is task:
+            del self._running[job_id]
         self._woken.set()
 
     async def _release_the_dead(self) -> None:
@@ -200,14 +217,14 @@ class Runner:
             if host == socket.gethostname()[:30] and not _lives(pid):
                 await self._tools.claims.release(job_id, owner)
 
-    async def _run_job(self, job_id: int) -> None:
+    async def _run_job(self, job_id: int, owner: str) -> None:
         job = await self._tools.jobs.get(job_id)
-        run = JobRun(self._tools, job, self.owner)
+        run = JobRun(self._tools, job, owner)
         try:
             await run.carry_all()
         except asyncio.CancelledError:
             with contextlib.suppress(StoreUnavailable):
-                await asyncio.shield(self._tools.claims.release(job_id, self.owner))
+                await asyncio.shield(self._tools.claims.release(job_id, owner))
             raise
         except StoreUnavailable:
             # The lease runs out and the job is claimed anew once the database is back.
@@ -216,7 +233,7 @@ class Runner:
             _log.exception("a job failed in a way nobody foresaw", job=job_id)
             with contextlib.suppress(StoreUnavailable):
                 trouble = "Nailer itself failed at this job; its log says where. What has landed is whole."
-                await self._tools.claims.finish(job_id, self.owner, JobState.NEEDS_YOU, trouble, None)
+                await self._tools.claims.finish(job_id, owner, JobState.NEEDS_YOU, trouble, None)
         finally:
             self._tools.live.end(job_id)
 
@@ -231,6 +248,7 @@ class JobRun:
         # What is moved changes two folders: everything read of the side is old then.
         touched = SitePath() if job.kind in (JobKind.MOVE, JobKind.WRITE) else job.target_folder
         self._live = live or LiveJob(job.id, job.site_id, job.title, job.to_side, touched, job.tally, job.run_id)
+        self._held_until = utc_now() + timedelta(seconds=LEASE_S)
         self._trouble: NailerError | None = None
         self._dialling = asyncio.Lock()
 
@@ -242,7 +260,7 @@ class JobRun:
         self._tools.live.begin(self._live)
         keeper = asyncio.create_task(self._keep_lease())
         work = asyncio.create_task(self._carry_items())
-        wish = JobWish.GO_ON
+        wish: JobWish | None = JobWish.GO_ON
         carried: dict[int, int] = {}
         try:
             await asyncio.wait({keeper, work}, return_when=asyncio.FIRST_COMPLETED)
@@ -254,6 +272,10 @@ class JobRun:
                     await self._tools.pool.cut(self.job.site_id)
                 work.cancel()
             await asyncio.gather(work, return_exceptions=wish is not JobWish.GO_ON)
+            if wish is None:
+                # Another run has the job: its half files and its end are that run's.
+                _log.warning("the lease of a job ran out under its run", job=self.job.id)
+                return
             if wish is not JobWish.GO_ON or self._trouble is not None:
                 # Receipts of items that were cut short may still be on their way: they come before the last count.
                 await self._tools.group.submit()
@@ -272,7 +294,7 @@ class JobRun:
         first = self._read_window(after=-1)  # while the line is dialled
         try:
             async with (
-                self._tools.carrier(self.job, self._live) as carrier,
+                self._tools.carrier(self.job, self._live, self.hold) as carrier,
                 contextlib.aclosing(self._waiting(carrier, first)) as items,
                 _Together(self._most_at_once) as tasks,
             ):
@@ -328,6 +350,8 @@ class JobRun:
                         await carrier.context.clear_part(item)
                         await self.record_failure(item, error, attempts)
                         return
+                except LeaseLost:
+                    return
                 except NailerError as error:
                     if isinstance(error, (*_ENDS_THE_JOB, StoreUnavailable)):
                         raise
@@ -408,17 +432,33 @@ class JobRun:
         self._live.failed += item.count
         self._tools.live.touch()
 
-    async def _keep_lease(self) -> JobWish:
-        """Holds on to the job, and reconnects where nothing moves; returns once it is to be stopped or paused."""
+    async def _keep_lease(self) -> JobWish | None:
+        """Holds on to the job, and reconnects where nothing moves; returns once it is to be stopped or paused, or None once
+        it is another run's."""
         while True:
             with contextlib.suppress(StoreUnavailable):
-                wish = await self._tools.claims.renew(self.job.id, self._owner, lease_s=LEASE_S)
+                wish = await self._renew()
                 if wish is not JobWish.GO_ON:
                     return wish
             await self._notice_stuck()
             with contextlib.suppress(TimeoutError):
                 async with asyncio.timeout(_RENEW_EVERY_S):
                     await self._live.stop_asked.wait()
+
+    async def _renew(self) -> JobWish | None:
+        asked_at = utc_now()
+        wish = await self._tools.claims.renew(self.job.id, self._owner, lease_s=LEASE_S)
+        if wish is not None:
+            self._held_until = asked_at + timedelta(seconds=LEASE_S)
+        return wish
+
+    async def hold(self) -> None:
+        """Before a change is made: return where the job is still this run's. Raises LeaseLost.
+
+        A process that slept longer than its lease wakes up in the middle of an item, long before it renews.
+        """
+        if utc_now() + timedelta(seconds=_MARGIN_S) >= self._held_until and await self._renew() is None:
+            raise LeaseLost("Another run carries this job now.")
 
     def _is_stalled(self) -> bool:
         now_s = time.monotonic()
@@ -439,7 +479,7 @@ class JobRun:
         """After items were cut short: find out what became of announced changes, and clear hidden leftovers, unless
         they are to be gone on with."""
         with contextlib.suppress(NailerError):
-            async with self._tools.carrier(self.job, self._live) as carrier:
+            async with self._tools.carrier(self.job, self._live, self.hold) as carrier:
                 for item_id in list(carrier.context.announced):
                     item = await self._tools.jobs.item(self.job.id, item_id)
                     if outcome := await carrier.settle(item):

@@ -37,14 +37,16 @@ class JobClaims:
         if not await self._db.write(lambda work: work.run("jobs.take", id=job_id, owner=owner, until=until, now=now)):
             raise Conflict("This plan was carried out already.")
 
-    async def renew(self, job_id: int, owner: str, *, lease_s: float) -> JobWish:
-        """Hold on to a job; return what a person wants of it. STOP where it is no longer ours, too."""
+    async def renew(self, job_id: int, owner: str, *, lease_s: float) -> JobWish | None:
+        """Hold on to a job; return what a person wants of it, or None where it is no longer this owner's."""
         until = utc_now() + timedelta(seconds=lease_s)
 
-        def _change(work: Work) -> JobWish:
+        def _change(work: Work) -> JobWish | None:
             held = work.run("jobs.renew", id=job_id, owner=owner, until=until)
             row = work.one("jobs.wanted", id=job_id)
-            if not held or row is None or row["stop_wanted"]:
+            if not held or row is None:
+                return None
+            if row["stop_wanted"]:
                 return JobWish.STOP
             return JobWish.PAUSE if row["pause_wanted"] else JobWish.GO_ON
 

@@ -93,7 +93,7 @@ class Uploads:
         receiving = self._coming[job.id]
         receiving.live.in_flight[item.id] = InFlight(item.target, item.entry.size)
         try:
-            async with self._tools.carrier(job, receiving.live) as carrier:
+            async with self._tools.carrier(job, receiving.live, receiving.run.hold) as carrier:
                 await carrier.context.begin_parts([item])
                 outcome = await carrier.carry(item, content)
             await receiving.run.record(item, outcome, 1, carrier.context.part_ended(item))

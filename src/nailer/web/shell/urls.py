@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from hashlib import blake2b
-from importlib import resources
+from pathlib import Path
 from urllib.parse import quote, urlencode
 
 from nailer.core.compare.ledger import View
@@ -19,6 +19,14 @@ DRAFTS = "/drafts"
 TIMERS = "/timers"
 SIEVES = "/sieves"
 SIGN_IN = "/sign-in"
+SIGN_OUT = "/sign-out"
+IMPORT = "/sites/import"
+EXPORT = "/sites/export"
+ARRANGE = "/sites/arrange"
+GROUPS = "/groups"
+KNOWN_HOSTS = "/identities/known_hosts"
+JOBS_TABLE = "/jobs.csv"
+TRIAL_TRUST = "/tries/trust"
 FIRST_ACCOUNT = "/first-account"
 
 # The style sheets of every page, in this order: the later may refine the earlier.
@@ -38,18 +46,16 @@ STYLES = (
 )
 
 
-def _asset_version() -> str:
-    """A short hash over all scripts and styles: a changed one is fetched anew, an unchanged one never."""
+def asset_version(root: Path) -> str:
+    """A short hash over all scripts and styles below `root`: a changed one is fetched anew, an unchanged one never."""
     digest = blake2b(digest_size=5)
-    root = resources.files("nailer.web") / "static"
-    for folder in ("css", "js", "js/components", "js/lib"):
-        for file in sorted((root / folder).iterdir(), key=lambda one: one.name):
-            if file.is_file():
-                digest.update(file.read_bytes())
+    for folder in ("css", "js"):
+        for file in sorted((root / folder).rglob("*.*")):
+            digest.update(file.relative_to(root).as_posix().encode() + b"\0" + file.read_bytes())
     return digest.hexdigest()
 
 
-ASSETS = f"/static/{_asset_version()}"
+ASSETS = f"/static/{asset_version(Path(__file__).parents[1] / 'static')}"
 
 
 def asset(name: str) -> str:
@@ -117,6 +123,16 @@ def search(site_id: int, side: SideName, folder: SitePath | None = None, **more:
 def job(job_id: int, *rest: str) -> str:
     """A page of a job."""
     return "/".join((f"/jobs/{job_id}", *rest))
+
+
+def plan(job_id: int, *rest: str) -> str:
+    """A part of a plan that is being read."""
+    return "/".join((f"/plans/{job_id}", *rest))
+
+
+def group(group_id: int, *rest: str) -> str:
+    """What is done with a group of sites."""
+    return "/".join((f"{GROUPS}/{group_id}", *rest))
 
 
 def view_query(view: View) -> dict[str, str]:

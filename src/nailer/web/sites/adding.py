@@ -190,7 +190,7 @@ async def _told(request: Request, site: Site, event: Event) -> dict[str, Any]:
         told["reading"] = event.diagnosis.sentence
         told["fixes"] = [{"label": fix.label, "changes": dict(fix.changes)} for fix in event.diagnosis.fixes]
     if isinstance(event.error, IdentityUnknown | IdentityChanged):
-        told["meeting"] = await meeting_html(request, site.host, site.port, event.error, "/tries/trust")
+        told["meeting"] = await meeting_html(request, site.host, site.port, event.error, urls.TRIAL_TRUST)
     elif event.error is not None:
         told["title"] = event.error.title
         told["words"] = event.error.server_words

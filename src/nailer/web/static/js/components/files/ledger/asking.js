@@ -1,0 +1,119 @@
+// What a person asks for: plans, and small changes after one question.
+import { json } from "../../../lib/ask.js";
+import { complain, notice } from "../../../lib/notice.js";
+
+export default {
+  carry(side) {
+    this.plan("carry", { ...this.wish, to_side: side });
+  },
+
+  plan(kind, body, files) {
+    dispatchEvent(
+      new CustomEvent("nailer:plan", { detail: { url: `/sites/${this.data.site}/plans/${kind}`, body, files } }),
+    );
+  },
+
+  newFile() {
+    const folder = { here: this.data.here, there: this.data.there };
+    const done = async ({ text, side, also }) => {
+      const ending = text.toLowerCase().match(/\.(\w+)$/)?.[1] || "";
+      const template = { html: "page", htm: "page", css: "style", cgi: "script", sh: "script" }[ending] || "";
+      const { href } = await json(`/sites/${this.data.site}/new-file`, {
+        body: { side, folder: folder[side], name: text, template: also ? template : "" },
+      });
+      location.href = href;
+    };
+    dispatchEvent(
+      new CustomEvent("nailer:ask", {
+        detail: {
+          title: "New file",
+          label: "Its name",
+          value: "",
+          sides: ["here", "there"],
+          also: "begin with a small template, by its ending: a page, a style, a script",
+          done,
+        },
+      }),
+    );
+  },
+
+  newFolder() {
+    const folder = { here: this.data.here, there: this.data.there };
+    const done = async ({ text, side }) => {
+      await json(`/sites/${this.data.site}/folders`, { body: { side, folder: folder[side], name: text } });
+      this.changed();
+    };
+    dispatchEvent(
+      new CustomEvent("nailer:ask", {
+        detail: { title: "New folder", label: "Its name", sides: ["here", "there"], done },
+      }),
+    );
+  },
+
+  rename() {
+    const token = [...this.picked][0];
+    const row = this.$refs.rows.querySelector(`tr[data-name="${CSS.escape(token)}"]`);
+    const sides = ["here", "there"].filter((side) =>
+      row?.querySelector(side === "here" ? ".h.size" : ".t.size")?.textContent.trim(),
+    );
+    const done = async ({ text, side, also }) => {
+      const folder = side === "here" ? this.data.here : this.data.there;
+      const body = { side, path: `${folder.replace(/\/$/, "")}/${token}`, name: text };
+      if (also) return setTimeout(() => this.plan("rename", body));
+      await json(`/sites/${this.data.site}/rename`, { body });
+      this.picked = new Set();
+      this.changed();
+    };
+    const side = sides.includes("there") ? "there" : "here";
+    dispatchEvent(
+      new CustomEvent("nailer:ask", {
+        detail: {
+          title: "Rename",
+          label: "Its new name",
+          also: "and in the pages that refer to it, by a plan to read first",
+          value: this.rowName(token) || "",
+          sides,
+          side,
+          done,
+        },
+      }),
+    );
+  },
+
+  // The copy here is watched; what another program saves is sent, or offered.
+  async ownProgram(path) {
+    const sends = confirm(
+      "Send each save to the server by itself?\nOK: each save is sent. Cancel: each save is offered first.",
+    );
+    try {
+      const { place } = await json(`/sites/${this.data.site}/own-files`, { body: { path, sends } });
+      notice(`Open ${place} in your program. ${sends ? "Each save is sent." : "Each save is offered to be sent."}`, {
+        href: "/drafts",
+        link: "What is watched",
+      });
+      this.changed();
+    } catch (error) {
+      complain(error);
+    }
+  },
+
+  pack() {
+    const first = this.rowName([...this.picked][0]);
+    const done = async ({ text }) => {
+      await json(`/sites/${this.data.site}/pack`, { body: { ...this.wish, name: text } });
+      this.changed();
+    };
+    dispatchEvent(
+      new CustomEvent("nailer:ask", {
+        detail: {
+          title: "Pack into an archive here",
+          label: "Its name (.zip, .tar.gz)",
+          value: `${first || "files"}.zip`,
+          sides: ["here"],
+          side: "here",
+          done,
+        },
+      }),
+    );
+  },
+};

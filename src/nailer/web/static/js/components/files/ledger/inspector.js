@@ -1,0 +1,70 @@
+// What is picked, said beside the rows, and its buttons.
+import { html } from "../../../lib/ask.js";
+import { complain, notice } from "../../../lib/notice.js";
+import { takeBack } from "../../../lib/takeback.js";
+
+export default {
+  inspect() {
+    clearTimeout(this.inspectTimer);
+    this.asking?.abort();
+    this.emptyInspector ||= this.$refs.inspector.innerHTML;
+    if (!this.picked.size) {
+      this.$refs.inspector.innerHTML = this.emptyInspector;
+      return;
+    }
+    this.inspectTimer = setTimeout(() => this.askInspector(), 60);
+  },
+
+  async askInspector() {
+    this.asking = new AbortController();
+    try {
+      this.$refs.inspector.innerHTML = await html(`/sites/${this.data.site}/inspect`, {
+        body: this.wish,
+        signal: this.asking.signal,
+      });
+    } catch (error) {
+      complain(error);
+    }
+  },
+
+  async acted(event) {
+    const back = event.target.closest("[data-take-back]");
+    if (back) {
+      if (await takeBack(back, this.data.site)) this.changed();
+      return;
+    }
+    const button = event.target.closest("[data-act]");
+    if (!button) return;
+    const act = button.dataset.act;
+    if (act === "upload") this.carry("there");
+    else if (act === "download") this.carry("here");
+    else if (act === "look")
+      dispatchEvent(
+        new CustomEvent("nailer:plan", {
+          detail: { url: `/sites/${this.data.site}/look`, body: { ...this.wish, side: button.dataset.side } },
+        }),
+      );
+    else if (act === "copy") this.plan("copy-form", this.wish);
+    else if (act === "remove-there") this.plan("remove", { ...this.wish, side: "there" });
+    else if (act === "remove-here") this.plan("remove", { ...this.wish, side: "here" });
+    else if (act === "rename") this.rename(button);
+    else if (act === "live") this.live(button);
+    else if (act === "own-program") this.ownProgram(button.dataset.path);
+    else if (act === "pack") this.pack();
+    else if (act === "unpack-there") {
+      notice("The server is unpacking …");
+      this.plan("unpack-there", this.wish);
+    } else if (act === "pick-newer") this.pickNewer();
+  },
+
+  async live(button) {
+    button.disabled = true;
+    const place = button.parentElement.querySelector("[data-part=live]");
+    try {
+      place.innerHTML = await html(`/sites/${this.data.site}/live?path=${button.dataset.path}`, { body: {} });
+    } catch (error) {
+      place.textContent = error.message;
+    }
+    button.disabled = false;
+  },
+};

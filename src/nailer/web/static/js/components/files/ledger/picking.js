@@ -1,0 +1,104 @@
+// Picking rows by mouse, one, several or a range; what is picked is known by its name.
+import { json } from "../../../lib/ask.js";
+import { complain, notice } from "../../../lib/notice.js";
+import { BLOCK } from "./rows.js";
+
+export default {
+  clicked(event) {
+    const row = event.target.closest("tr[data-name]");
+    if (!row || event.target.closest("a.open")) return;
+    const index = Number(row.dataset.index);
+    if (event.shiftKey && this.anchor >= 0) this.pickRange(this.anchor, index, event.ctrlKey || event.metaKey);
+    else if (event.ctrlKey || event.metaKey || event.target.closest(".pick")) this.toggle(index, row.dataset.name);
+    else this.pickOnly(index, row.dataset.name);
+  },
+
+  doubled(event) {
+    event.target.closest("tr[data-opens]")?.querySelector("a.open")?.click();
+  },
+
+  pickOnly(index, name) {
+    this.picked = new Set([name]);
+    this.at = this.anchor = index;
+    this.mark();
+    this.inspect();
+  },
+
+  toggle(index, name) {
+    this.picked.delete(name) || this.picked.add(name);
+    this.at = this.anchor = index;
+    this.mark();
+    this.inspect();
+  },
+
+  async pickRange(from, to, add) {
+    const [first, last] = from < to ? [from, to] : [to, from];
+    const names = await this.names(first, last);
+    this.picked = new Set(add ? [...this.picked, ...names] : names);
+    this.at = to;
+    this.mark();
+    this.inspect();
+  },
+
+  async pickAll() {
+    const all = await this.names(0, this.total);
+    this.picked = this.picked.size >= all.length ? new Set() : new Set(all);
+    this.mark();
+    this.inspect();
+  },
+
+  async pickNewer() {
+    const found = [];
+    for (const joint of ["newer-here", "only-here"]) {
+      const raw = this.query
+        .split("&")
+        .filter((part) => !part.startsWith("joint="))
+        .join("&");
+      found.push(...(await json(`${raw.replace("/ledger?", "/names?")}&joint=${joint}`).catch(() => [])));
+    }
+    if (!found.length) return notice("Nothing is newer here or only here.");
+    this.picked = new Set(found);
+    this.mark();
+    this.inspect();
+  },
+
+  async names(first, last) {
+    const known = [];
+    for (let index = first; index <= Math.min(last, this.total - 1); index += 1) {
+      const row = this.blocks.get(Math.floor(index / BLOCK))?.[index % BLOCK];
+      if (!row)
+        return json(`${this.query.replace("/ledger?", "/names?")}&from=${first}&to=${last}`).catch((error) => {
+          complain(error);
+          return [];
+        });
+      known.push(row.dataset.name);
+    }
+    return known;
+  },
+
+  mark() {
+    for (const row of this.$refs.rows.querySelectorAll("tr[data-name]")) {
+      row.setAttribute("aria-selected", String(this.picked.has(row.dataset.name)));
+      const here = Number(row.dataset.index) === this.at;
+      row.classList.toggle("at", here);
+      if (here) {
+        row.id = "row-at";
+      } else if (row.id) row.removeAttribute("id");
+    }
+    this.$refs.scroll.setAttribute("aria-activedescendant", this.at >= 0 ? "row-at" : "");
+  },
+
+  rowAt(index) {
+    return this.$refs.rows.querySelector(`tr[data-index="${index}"]`);
+  },
+
+  rowName(token) {
+    return this.$refs.rows
+      .querySelector(`tr[data-name="${CSS.escape(token)}"]`)
+      ?.querySelector(".name-in > a, .name-in > span")?.textContent;
+  },
+
+  get wish() {
+    return { here: this.data.here, there: this.data.there, names: [...this.picked] };
+  },
+};

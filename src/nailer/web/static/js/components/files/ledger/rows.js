@@ -1,0 +1,21 @@
+// How rows are measured and made.
+export const ROW = 33;
+export const BLOCK = 100;
+
+export function gap(rows) {
+  const row = document.createElement("tr");
+  row.className = "gap";
+  row.setAttribute("aria-hidden", "true");
+  const cell = document.createElement("td");
+  cell.colSpan = 8;
+  cell.style.height = `${rows * ROW}px`;
+  row.append(cell);
+  row.hidden = rows === 0;
+  return row;
+}
+
+export function rowsOf(text) {
+  const holder = document.createElement("template");
+  holder.innerHTML = `<table><tbody>${text}</tbody></table>`;
+  return [...holder.content.querySelectorAll("tr[data-name]")];
+}

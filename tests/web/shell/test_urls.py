@@ -1,0 +1,41 @@
+"""Addresses: what changes with a file's content, and what survives in them."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from pathlib import Path
+
+import pytest
+
+from nailer.web.shell.pages import static_folder
+from nailer.web.shell.urls import asset_version
+
+OURS = [
+    file.relative_to(static_folder()).as_posix()
+    for folder in ("css", "js")
+    for file in sorted((static_folder() / folder).rglob("*.*"))
+]
+
+
+@pytest.fixture
+def copied(tmp_path: Path) -> Path:
+    """Scripts and styles that may be changed."""
+    for folder in ("css", "js"):
+        shutil.copytree(static_folder() / folder, tmp_path / folder)
+    return tmp_path
+
+
+@pytest.mark.parametrize("name", OURS)
+def test_whatever_script_or_style_changes_gets_another_address(copied: Path, name: str) -> None:
+    before = asset_version(copied)
+    (copied / name).write_text("changed")
+
+    assert asset_version(copied) != before
+
+
+def test_templates_take_every_address_from_one_place() -> None:
+    folder = static_folder().parent / "templates"
+    own = re.compile(r"""(?:href|action|data-[\w-]+)=["']/[a-z]""")
+
+    assert not [file.name for file in folder.rglob("*.html") if own.search(file.read_text())]
