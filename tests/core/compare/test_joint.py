@@ -2,11 +2,24 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nailer.core.compare.joint import Baseline, Compare, Joint, Seen, Standing, joint_of, rolled_up, same_time, seen
+from nailer.core.compare.joint import (
+    Baseline,
+    Compare,
+    Joint,
+    Seen,
+    Standing,
+    joint_of,
+    rolled_up,
+    same_time,
+    seen,
+    still_as,
+)
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from tests.builders import NOON_S, a_file, a_folder, a_link
 
@@ -136,3 +149,59 @@ def test_equal_sides_are_the_same_whatever_they_were(one: Entry, known: bool) ->
 )
 def test_a_folder_rolls_up_what_is_inside(inside: list[Joint], complete: bool, joint: Joint) -> None:
     assert rolled_up([Standing(one, "") for one in inside], complete=complete).joint is joint
+
+
+@pytest.mark.parametrize(
+    ("now", "untouched"),
+    [
+        pytest.param(OLD, True, id="as it was"),
+        pytest.param(a_file(size=100, at_s=NOON_S + 500), False, id="another time"),
+        pytest.param(a_file(size=101, at_s=NOON_S), False, id="another size"),
+        pytest.param(Entry(b"index.html", Kind.FILE, 100), True, id="no time now, so size alone speaks"),
+        pytest.param(a_link("index.html"), False, id="another kind"),
+    ],
+)
+def test_nobody_changed_a_name_where_kind_size_and_time_are_as_they_were(now: Entry, untouched: bool) -> None:
+    assert still_as(now, OLD) is untouched
+    assert still_as(OLD, now) is untouched
+
+
+def test_a_folder_is_as_it_was_whatever_is_in_it() -> None:
+    assert still_as(a_folder(), replace(a_folder(), size=4096))
+
+
+@pytest.mark.parametrize(
+    ("equal", "joint"),
+    [(True, Joint.SAME), (False, Joint.NEWER_THERE), (None, Joint.SAME)],
+    ids=["same", "other", "unread"],
+)
+def test_contents_decide_without_a_baseline_where_they_were_read(equal: bool | None, joint: Joint) -> None:
+    an_hour_on = a_file(at_s=NOON_S + 3600)
+
+    assert joint_of(OLD, an_hour_on, compare=Compare.CONTENT, equal=equal).joint is joint
+
+
+def test_contents_do_not_speak_where_they_were_not_asked_for() -> None:
+    assert joint_of(OLD, OLD, equal=False).joint is Joint.SAME
+    assert (
+        joint_of(CHANGED, a_file(size=150, at_s=NOON_S + 700), LEVEL, compare=Compare.SIZE, equal=False).joint
+        is Joint.SAME
+    )
+
+
+@pytest.mark.parametrize(("here", "there", "side"), [(OLD, None, "there"), (None, OLD, "here")])
+def test_a_name_that_may_be_hidden_is_not_read_and_says_on_which_side(
+    here: Entry | None, there: Entry | None, side: str
+) -> None:
+    standing = joint_of(here, there, LEVEL, unsure="The listing was cut.")
+
+    assert standing.joint is Joint.NOT_READ
+    assert standing.reason == f"whether it is {side} is not known. The listing was cut."
+
+
+def test_a_folder_says_what_is_in_it_and_whether_all_of_it_was_read() -> None:
+    up, clash, unread = (Standing(one, "") for one in (Joint.NEWER_HERE, Joint.BOTH_CHANGED, Joint.NOT_READ))
+
+    assert rolled_up([up, up], complete=True).reason == "inside: 2 newer or only here"
+    assert rolled_up([clash, clash], complete=True).reason.endswith("2 both changed")
+    assert rolled_up([up, unread], complete=True).reason == "inside: 1 newer or only here, as far as it was read"

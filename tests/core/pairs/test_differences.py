@@ -1,0 +1,153 @@
+"""What differs between two trees: the fast way for names that are as they were, and everything that must not take it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from nailer.core.compare.joint import Baseline, Compare, Joint, Seen, seen
+from nailer.core.files.entry import Entry, Kind
+from nailer.core.files.tree import Tree
+from nailer.core.files.whole import Lack, NotWhole
+from nailer.core.pairs.differences import compared, hardly_the_same, same_sized
+from tests.builders import NOON_S, a_file, a_folder, a_link
+
+HERE, THERE = a_file("a.html", 100, NOON_S), a_file("a.html", 100, NOON_S + 40)
+LEVEL = {(): {b"a.html": Baseline(seen(HERE), seen(THERE))}}
+
+
+def trees(here: Entry | None, there: Entry | None) -> tuple[Tree, Tree]:
+    return Tree({(): [here] if here else []}), Tree({(): [there] if there else []})
+
+
+def test_a_name_that_is_as_it_was_counts_and_makes_no_row() -> None:
+    found = compared(*trees(HERE, THERE), LEVEL)
+
+    assert (found.rows, found.same, found.level, found.gone) == ([], 1, [], [])
+
+
+@pytest.mark.parametrize(
+    ("here", "there", "joint"),
+    [
+        pytest.param(a_file("a.html", 100, NOON_S + 500), THERE, Joint.NEWER_HERE, id="another time here"),
+        pytest.param(HERE, a_file("a.html", 100, NOON_S + 500), Joint.NEWER_THERE, id="another time there"),
+        pytest.param(a_file("a.html", 101, NOON_S), THERE, Joint.NEWER_HERE, id="another size here"),
+        pytest.param(HERE, a_file("a.html", 101, NOON_S + 40), Joint.NEWER_THERE, id="another size there"),
+        pytest.param(HERE, replace(a_link("a.html"), size=100), Joint.BOTH_CHANGED, id="a link there"),
+        pytest.param(replace(a_link("a.html"), size=100), THERE, Joint.BOTH_CHANGED, id="a link here"),
+    ],
+)
+def test_whatever_changed_makes_a_row(here: Entry, there: Entry, joint: Joint) -> None:
+    (row,) = compared(*trees(here, there), LEVEL).rows
+
+    assert row.standing.joint is joint
+
+
+@pytest.mark.parametrize("here_says", [True, False])
+def test_a_side_that_gives_no_time_any_more_is_not_taken_for_unchanged(here_says: bool) -> None:
+    mute = Entry(b"a.html", Kind.FILE, 101)
+    found = compared(*(trees(HERE, mute) if here_says else trees(mute, THERE)), LEVEL)
+
+    assert len(found.rows) == 1
+
+
+def test_a_time_that_was_never_given_is_equal_to_none() -> None:
+    """A side without times cannot show that nobody touched it: the name is a row, not counted as the same."""
+    known = {(): {b"a.html": Baseline(Seen(100, None), seen(THERE))}}
+    mute = Entry(b"a.html", Kind.FILE, 100)
+
+    for near in (mute, HERE):
+        found = compared(*trees(near, THERE), known)
+        assert (found.same, len(found.rows)) == (0, 1)
+
+
+def test_contents_that_were_read_speak_even_where_size_and_time_are_as_they_were() -> None:
+    (row,) = compared(*trees(HERE, THERE), LEVEL, compare=Compare.CONTENT, equal={(b"a.html",): False}).rows
+
+    assert row.standing.joint is Joint.BOTH_CHANGED
+
+
+def test_names_found_to_be_the_same_are_level_and_known_ones_are_not_written_again() -> None:
+    new = compared(*trees(HERE, replace(THERE, stamp=HERE.stamp)), {})
+    folders = compared(*trees(a_folder("img"), a_folder("img")), {})
+    was_a_file = compared(*trees(a_folder("img"), a_folder("img")), {(): {b"img": Baseline(seen(HERE), seen(HERE))}})
+    known = compared(
+        *trees(a_folder("img"), a_folder("img")), {(): {b"img": Baseline(Seen(0, None), Seen(0, None), True)}}
+    )
+
+    assert (new.level, new.same) == ([(b"a.html",)], 1)
+    assert (folders.level, folders.same) == ([(b"img",)], 0)
+    assert was_a_file.level == [(b"img",)]
+    assert known.level == []
+
+
+def test_names_that_neither_side_has_are_gone() -> None:
+    found = compared(*trees(None, None), LEVEL)
+    half = compared(*trees(HERE, THERE), {(): {**LEVEL[()], b"b.html": Baseline(seen(HERE), seen(THERE))}})
+
+    assert found.gone == [(b"a.html",)]
+    assert half.gone == [(b"b.html",)]
+
+
+@pytest.mark.parametrize("end", [0, 1])
+def test_a_name_that_a_listing_may_hide_is_neither_gone_nor_removed(end: int) -> None:
+    cut = {(): NotWhole(Lack.CUT)}
+    none = [Tree({(): []}), Tree({(): []})]
+    none[end] = Tree({(): []}, lacks=cut)
+    alone = [Tree({(): [HERE]}), Tree({(): [HERE]})]
+    alone[end] = Tree({(): []}, lacks=cut)
+
+    assert compared(none[0], none[1], LEVEL).gone == []
+    (row,) = compared(alone[0], alone[1], LEVEL).rows
+    assert row.standing.joint is Joint.NOT_READ
+
+
+@pytest.mark.parametrize("end", [0, 1])
+def test_what_a_whole_listing_lacks_is_known_to_be_gone(end: int) -> None:
+    """The other side's listing says nothing about it."""
+    sides = [Tree({(): [HERE]}, lacks={(): NotWhole(Lack.CUT)}), Tree({(): [HERE]}, lacks={(): NotWhole(Lack.CUT)})]
+    sides[end] = Tree({(): []})
+
+    (row,) = compared(sides[0], sides[1], {}).rows
+
+    assert row.standing.joint is (Joint.ONLY_THERE if end == 0 else Joint.ONLY_HERE)
+
+
+def test_a_folder_that_could_not_be_read_is_one_row() -> None:
+    here = Tree({(): [a_folder("img")], (b"img",): [a_file("x.png")]})
+    there = Tree({(): [a_folder("img")]}, problems={(b"img",): "refused"})
+
+    (row,) = compared(here, there, {}).rows
+
+    assert (row.below, row.standing.joint, row.standing.reason) == ((b"img",), Joint.NOT_READ, "refused")
+
+
+def test_what_a_sieve_holds_is_not_level_and_not_entered() -> None:
+    here = Tree({(): [a_folder("img"), HERE], (b"img",): [a_file("x.png")]})
+    there = Tree({(): [a_folder("img"), replace(THERE, stamp=HERE.stamp)], (b"img",): []})
+
+    found = compared(here, there, {}, held=lambda *_: "by a sieve")
+
+    assert (found.level, found.rows) == ([], [])
+
+
+def test_only_files_of_one_size_need_their_contents_compared() -> None:
+    here = Tree({(): [a_file("a", 5), a_file("b", 5), a_folder("c"), a_file("d", 5)]})
+    there = Tree({(): [a_file("a", 5), a_file("b", 6), a_folder("c"), a_file("e", 5)]})
+
+    assert [below for below, _, _ in same_sized(here, there)] == [(b"a",)]
+    assert not list(same_sized(here, there, lambda *_: "by a sieve"))
+
+
+def top(*names: str) -> Tree:
+    return Tree({(): [a_file(name) for name in names]})
+
+
+def test_two_trees_with_hardly_a_name_in_common_are_perhaps_the_wrong_pair() -> None:
+    four, others = top("a", "b", "c", "d"), top("e", "f", "g", "h")
+    ten = top(*"abcdefghij")
+
+    assert hardly_the_same(four, others)
+    assert not hardly_the_same(top("a", "b", "c"), others), "too few to tell"
+    assert not hardly_the_same(ten, top("a", *"klmnopqrs")), "one in ten is enough"
