@@ -60,41 +60,10 @@ class Landing:
         if not await self._may_rename(item):
             return await self.in_place.overwrite(item, content, source, there, access, level)
         sending = self.sender.sending(content, item, source)
-        if (
-            self.context.may_resume
-            and item.action is Action.CARRY
-            and self.context.job.kind in (JobKind.CARRY, JobKind.SYNC)
-        ):
+        if self._may_go_on(item):
             await self.sender.resume(sending, item, source)
         try:
-            if there is None:
-                part, landed, kept = *await self._send_beside(sending, item, source, access, item.target), None
-            else:
-                landing = self._send_beside(sending, item, source, access, None)
-                (part, landed), kept = await both(landing, self.keeper.keep(item, there, level))
-            if landed.size != sending.size:
-                words = f"{landed.size} bytes landed, {sending.size} were sent"
-                raise NotVerified(f"{item.target} did not land whole.", server_words=words)
-            after = replace(landed, name=item.target.name)
-            what = What.MADE if there is None else What.REPLACED
-            await self.receipts.announce(
-                item,
-                what,
-                before=there,
-                before_hash=kept.hash if kept else None,
-                after=after,
-                after_hash=sending.digest,
-                level_before=level,
-            )
-            try:
-                await unbroken(self._rename_over(item, part, there))
-            except ConnectionDropped:
-                # Whether it was renamed nobody knows; the next try looks.
-                self.context.announced[item.id] = (what, seen(after))
-                raise
-            except NailerError:
-                await self._withdraw_or_remember(item, there, kept)
-                raise
+            after = await self._beside_and_in(sending, item, source, there, access, level)
         except AlreadyThere as error:
             await asyncio.shield(self.context.clear_after_failure(item))
             raise Conflict(f"{item.target} appeared after the plan was made.") from error
@@ -109,6 +78,51 @@ class Landing:
             await asyncio.shield(self.context.clear_after_failure(item))
             raise
         return sending.digest, after
+
+    def _may_go_on(self, item: Item) -> bool:
+        """Whether what an earlier try left of a file may be gone on from."""
+        carries = self.context.job.kind in (JobKind.CARRY, JobKind.SYNC) and item.action is Action.CARRY
+        return self.context.may_resume and carries
+
+    async def _beside_and_in(
+        self,
+        sending: Sending,
+        item: Item,
+        source: Entry,
+        there: Entry | None,
+        access: Access,
+        level: Level | None,
+    ) -> Entry:
+        """Send beside the target while the old content is kept, announce the change, rename. Returns what stands there."""
+        if there is None:
+            part, landed, kept = *await self._send_beside(sending, item, source, access, item.target), None
+        else:
+            landing = self._send_beside(sending, item, source, access, None)
+            (part, landed), kept = await both(landing, self.keeper.keep(item, there, level))
+        if landed.size != sending.size:
+            words = f"{landed.size} bytes landed, {sending.size} were sent"
+            raise NotVerified(f"{item.target} did not land whole.", server_words=words)
+        after = replace(landed, name=item.target.name)
+        what = What.MADE if there is None else What.REPLACED
+        await self.receipts.announce(
+            item,
+            what,
+            before=there,
+            before_hash=kept.hash if kept else None,
+            after=after,
+            after_hash=sending.digest,
+            level_before=level,
+        )
+        try:
+            await unbroken(self._rename_over(item, part, there))
+        except ConnectionDropped:
+            # Whether it was renamed nobody knows; the next try looks.
+            self.context.announced[item.id] = (what, seen(after))
+            raise
+        except NailerError:
+            await self._withdraw_or_remember(item, there, kept)
+            raise
+        return after
 
     async def _send_beside(
         self, sending: Sending, item: Item, source: Entry, access: Access, free: SitePath | None

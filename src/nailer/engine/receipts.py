@@ -60,7 +60,7 @@ class Receipts:
         return [("baselines.forget", level.key)] if level is not None else []
 
     def moved_along(self, item: Item) -> list[Statement]:
-        """The row that lets the baseline follow a name which is renamed at one end as it was at the other."""
+        """The row that renames an item in the baseline. One end had the new name already; now the other has it, too."""
         owner, near, far = self.context.job.pair_site_id, self.context.job.source_folder, self.context.job.target_folder
         old, new = item.source.below(far), item.target.below(far)
         if self.context.job.kind is not JobKind.SYNC or owner is None or old is None or new is None:

@@ -63,8 +63,8 @@ class NewItem:
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """A job as it is stored. `pair_site_id` and `pair_other_id` are the ends of the pair it keeps in sync, `towards` the end
-    that it changes: there, or what plays here."""
+    """A job as it is stored. A job of a sync has its pair: `pair_site_id` is the site there, `pair_other_id` the one that
+    stands for *here* in a pair of two sites, and `towards` the end that the job changes."""
 
     id: int
     account_id: int

@@ -36,7 +36,7 @@ class PairEnds:
 
 
 def side_of(pair: Pair, end: SideName) -> SideName:
-    """On which side of its site an end lies: what plays here in a pair of two sites is a server, too."""
+    """On which side of its site an end lies. In a pair of two sites the end called *here* is on a server, too."""
     return SideName.THERE if pair.other_site_id is not None else end
 
 
