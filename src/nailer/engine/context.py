@@ -92,7 +92,7 @@ class JobContext:
             await self.group.submit(("parts.gone", {"item_id": item.id}))
 
     def usual(self, access: int | None) -> int | None:
-        """What the site says that new names there get; here the site has no say."""
+        """The access that the site sets for new names there. Names here do not follow it."""
         return access if self.job.to_side is SideName.THERE else None
 
     def part_ended(self, item: Item) -> tuple[Statement, ...]:
@@ -118,7 +118,7 @@ class JobContext:
         return item.seen is not None or item.entry.size > CHUNK_BYTES
 
     async def look(self, side: Side, path: SitePath) -> Entry | None:
-        """What stands under a name; None where nothing does. Raises what looking raises, NotKnown among it."""
+        """The entry of a name; None where there is none. Raises the errors of reading, and NotKnown."""
         try:
             return await side.stat(path)
         except FileMissing:

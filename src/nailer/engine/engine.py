@@ -1,4 +1,4 @@
-"""What carries: joined once for the process, and used by the services."""
+"""The engine: made once for the process, and used by the services."""
 
 from __future__ import annotations
 
@@ -18,7 +18,8 @@ from nailer.store.stores import Stores
 
 @dataclass(frozen=True, slots=True)
 class Carrying:
-    """How this installation carries: files and jobs at once, and the largest file that is kept before it is replaced."""
+    """Settings of this installation: how many files and jobs at once, and the largest file that is kept before it is
+    replaced."""
 
     files_at_once: int
     jobs_at_once: int

@@ -1,4 +1,4 @@
-"""What is under way, as pages see it: the tally, the rate and the files in flight of every running job, in memory."""
+"""Running jobs as pages show them: the counts, the rate and the files being sent. Kept in memory."""
 
 from __future__ import annotations
 

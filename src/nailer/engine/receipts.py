@@ -24,13 +24,13 @@ _LEVELS = (Action.CARRY, Action.MAKE_FOLDER, Action.REMOVE, Action.REMOVE_FOLDER
 
 
 class Receipts:
-    """What the database is told of the items of one job."""
+    """Writes what happens to the items of one job into the database."""
 
     def __init__(self, context: JobContext) -> None:
         self.context = context
 
     async def learn_levels(self, items: Sequence[Item]) -> None:
-        """Ask once what the baseline says of many items that are about to be carried out."""
+        """Read the baseline of many items with one query, before they are carried."""
         owner = self.context.job.pair_site_id if self.context.job.kind is JobKind.SYNC else self.context.job.site_id
         if self.context.job.kind not in (JobKind.CARRY, JobKind.SYNC) or owner is None:
             return
@@ -48,14 +48,14 @@ class Receipts:
     def is_level(
         self, level: Level | None, changed: Entry, other: Entry, digest: bytes | None = None
     ) -> list[Statement]:
-        """The row that says of an item's two ends, of which one was changed, that they are level."""
+        """The statement that records both ends of an item as level, after one of them was changed."""
         if level is None:
             return []
         here, there = (other, changed) if self.context.job.changes_end is SideName.THERE else (changed, other)
         return [("baselines.write", level.written(here, there, digest))]
 
     def forgotten(self, item: Item) -> list[Statement]:
-        """The row that takes a name out of the baseline which both ends have lost then."""
+        """The statement that takes a removed name out of the baseline, as neither end has it any more."""
         level = self.context.levels.pop(item.id, None)
         return [("baselines.forget", level.key)] if level is not None else []
 
@@ -74,7 +74,7 @@ class Receipts:
         return [("baselines.move", {"site_id": owner} | values)]
 
     async def withdraw_or_correct(self, item: Item, before: Entry, now: Entry | None) -> None:
-        """What was announced did not come about; where something else did, that is what can be taken back."""
+        """The announced change did not happen. Where another one did, that one is recorded and can be taken back."""
         await self.withdraw(item)
         if now is not None and now.access != before.access:
             await self.announce(item, What.ACCESS_SET, before=before, after=now)
@@ -141,7 +141,7 @@ class Receipts:
         await self.context.group.submit(("changes.add", change_row(change)))
 
     async def taken_back(self, item: Item) -> tuple[Statement, ...]:
-        """The rows that mark the change this item undoes, and put the baseline back to what it said before it."""
+        """The statements that mark the undone change as taken back and restore the baseline that it had replaced."""
         if item.undoes is None:
             return ()
         marked: Statement = ("changes.taken_back", {"id": item.undoes, "now": utc_now()})

@@ -159,11 +159,11 @@ class Runner:
         self._loop = asyncio.create_task(self._run())
 
     def wake(self) -> None:
-        """Look for jobs now, not at the next turn."""
+        """Look for jobs now, and not only at the next interval."""
         self._woken.set()
 
     async def stop(self) -> None:
-        """Stop claiming, let go of what runs; its items stay waiting and nothing is half-written."""
+        """Stop claiming jobs and end those that run. Their items wait, and no file is left half written."""
         tasks = [task for task in (self._loop, *self._running.values()) if task is not None]
         for task in tasks:
             task.cancel()
@@ -210,7 +210,8 @@ class Runner:
         self._woken.set()
 
     async def _release_the_dead(self) -> None:
-        """Take over at once from runners of this machine whose process is gone; others' leases run out by themselves."""
+        """Release the jobs of runners on this machine whose process has ended.
+        The leases of other machines run out by themselves."""
         for job_id, owner in await self._tools.claims.leases():
             host, _, rest = owner.partition(":")
             pid = rest.partition(":")[0]
@@ -315,7 +316,7 @@ class JobRun:
         return asyncio.create_task(self._tools.claims.waiting_items(self.job.id, after=after, limit=_WINDOW))
 
     def _most_at_once(self) -> int:
-        """Under a limit many files at once would gain nothing, and each has bytes under way."""
+        """At most so many items at once. Under a limit of speed more would gain nothing, and each holds bytes in memory."""
         if self.job.one_by_one:
             return 1
         limited = self._tools.limits.slice_bytes(*lines_of(self.job)) is not None

@@ -1,4 +1,4 @@
-"""The bytes of one file on their way: held to the limits, counted, hashed; and going on where an earlier try was cut.
+"""The bytes of one file while they are sent: limited in speed, counted and hashed. Continues where an earlier try was cut.
 
 Going on needs proof that both halves are of one version. While a large file is carried the hash of what has gone is written
 down now and then. A later try takes the last such point that still holds: the half on this machine has that hash again, the
@@ -63,7 +63,7 @@ class Ends:
 
 async def proved_point(ends: Ends, source: Entry, proofs: Sequence[Proof]) -> Proof | None:
     """Where the carry of a large file may go on, as far as the two sides can tell; None where it begins anew. `source` is
-    what stands there now. Whoever goes on compares the hash of the half on this machine, too."""
+    what stands there now. The caller compares the hash of the half file on this machine, too."""
     if source.size <= CHUNK_BYTES:
         return None
     try:
@@ -97,7 +97,7 @@ async def _compares(ends: Ends, at: int) -> bool:
 
 
 class Sending:
-    """Chunks on their way through: held to the limits, counted, hashed and shown as progress. `start` is where they
+    """Chunks while they are sent: limited in speed, counted, hashed and shown as progress. `start` is where they
     begin in the file, behind what had come before."""
 
     def __init__(self, content: AsyncIterator[bytes], item: Item, source: Entry, tools: SendingTools) -> None:

@@ -74,7 +74,7 @@ async def nobody_answers(instructions: str, prompts: tuple[tuple[str, bool], ...
 
 
 def _deaf(stage: Stage, finding: str) -> None:
-    """For where nobody follows the steps."""
+    """Hears the steps of a connection where no page shows them, and does nothing."""
 
 
 @dataclass(frozen=True, slots=True)

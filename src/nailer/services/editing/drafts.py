@@ -151,14 +151,15 @@ class Drafts:
         return await self._write(draft, site, content, entry)
 
     async def merge(self, draft: Draft, site: Site) -> tuple[Merged, str]:
-        """My text and theirs as one, and theirs. Raises FileMissing where it is gone, NotEditable where it is no text."""
+        """Merge my text with theirs; return the merged text and theirs.
+        Raises FileMissing where it is gone, NotEditable where it is no text."""
         now = await self._now(site, draft.side, draft.path)
         if now is None:
             raise FileMissing(f"{draft.path} was removed since you opened it.")
         return self._merged(draft, now[1]), (decoded(now[1]) or ("", draft.form))[0]
 
     async def settle(self, draft: Draft, site: Site, text: str) -> None:
-        """The merge was decided: `text` is the draft now, and counts from what is there."""
+        """Take the merged `text` as the draft. From now on it is based on what is there."""
         now = await self._now(site, draft.side, draft.path)
         if now is None:
             raise FileMissing(f"{draft.path} was removed since you opened it.")
@@ -169,7 +170,7 @@ class Drafts:
         await self._drafts.rebase(draft.id, data, entry, form, text=None if same else text)
 
     async def as_new(self, draft: Draft) -> None:
-        """The file is gone there: the draft becomes a new file."""
+        """Make the draft a new file, as the old one was removed there."""
         text = _opened(draft).text
         await self._drafts.rebase(draft.id, b"", None, draft.form, text=text)
 
@@ -180,7 +181,7 @@ class Drafts:
         await self._drafts.rebase(draft.id, draft.base, draft.seen, form, text=text)
 
     async def drop(self, draft: Draft) -> None:
-        """Close the file; what was typed and not saved is let go."""
+        """Close the file. What was typed and not saved is forgotten."""
         await self._drafts.remove(draft.id)
 
     async def open_files(self, account_id: int) -> list[OpenDraft]:
@@ -210,7 +211,7 @@ class Drafts:
         return Saved(job_id, why, failures[0].server_words if failures else None)
 
     async def _level(self, draft: Draft, site: Site, content: bytes) -> None:
-        """What is in the editor is what is there now."""
+        """Record that the editor and the side hold the same content."""
         async with self._browse.side(site, draft.side) as side:
             entry = await side.stat(draft.path)
         # What was typed while it was being saved stays a draft.
@@ -237,7 +238,7 @@ class Drafts:
         return merged(opened.base_text, opened.text, theirs[0])
 
     async def _really(self, site: Site, side: SideName, path: SitePath) -> SitePath:
-        """The file itself where a link leads to it: what is written takes its place, not the link's."""
+        """The file that a link leads to, so that saving replaces the file and not the link."""
         async with self._browse.side(site, side) as reached:
             try:
                 return await reached.resolve(path)

@@ -68,7 +68,7 @@ class OwnEditor:
         self._task = asyncio.create_task(self._watch())
 
     async def stop(self) -> None:
-        """End watching; the copies stay."""
+        """Stop watching. The copies stay."""
         if self._task is not None:
             self._task.cancel()
             await asyncio.gather(self._task, return_exceptions=True)
@@ -139,7 +139,7 @@ class OwnEditor:
         await self._store(replace(own, sends=sends))
 
     async def let_go(self, own: OwnFile) -> None:
-        """Watch it no longer; both copies stay."""
+        """Stop watching a file. Both copies stay."""
         await self._drafts.remove_own(own.id)
         await self._read_anew()
 

@@ -1,4 +1,4 @@
-"""Who refers to a name: pages and styles of a side are read, and a rename may take what they say along."""
+"""Who refers to a name: the pages and styles of a side are read for it. A rename can rewrite them, too."""
 
 from __future__ import annotations
 

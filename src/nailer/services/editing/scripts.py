@@ -126,7 +126,7 @@ class Scripts:
                 return await self._writing.add(account_id, site, there, title, [write], at_once=True)
 
     async def _run_there(self, site: Site, path: SitePath, data: bytes) -> list[ScriptMark]:
-        """Interpreter and syntax, asked on the server itself where the account has a shell."""
+        """Ask the server itself for interpreter and syntax, where the account has a shell."""
         program = interpreter(data)
         if program is None:
             return [ScriptMark("Interpreter", False, "none is named by its whole path in the first line")]

@@ -1,4 +1,4 @@
-"""Access of many names: a tree is read once, wishes are tried on that reading, and a job sets what differs."""
+"""Access of many names: a tree is read once, changes are tried on what was read, and a job sets what differs."""
 
 from __future__ import annotations
 
@@ -173,7 +173,7 @@ def _below(reading: AccessReading, path: SitePath) -> bytes:
 
 
 async def _owner(side: Side, folder: SitePath) -> str | None:
-    """Whose files are ours: who owns the start folder. None where that is not said, or is the one who may do all."""
+    """The owner of the start folder, whose files are ours. None where the server does not say it, or where it is root."""
     try:
         entry = await side.stat(folder)
     except TransferError:

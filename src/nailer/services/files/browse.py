@@ -254,7 +254,8 @@ class Browse:
         return Sieves(stored, time.time_ns())
 
     def redraw(self, site_id: int | None = None) -> None:
-        """Lay the sides of a site (or all sites) out anew from what was read: a sieve or the last reading has changed."""
+        """Draw the sides of a site (or of all sites) again from what was read, as a sieve or the last reading has
+        changed."""
         for key, memory in self._memories.items():
             if site_id in (None, key):
                 memory.ledgers.clear()
@@ -328,7 +329,7 @@ class Browse:
         return list(found)
 
     def forget(self, site_id: int, side: SideName | None = None, folder: SitePath | None = None) -> None:
-        """Read anew what is asked for next: one folder of a side, or everything of a site."""
+        """Forget what was read: one folder of a side, or everything of a site. It is read again when it is asked for."""
         memory = self.memory(site_id)
         if side is None or folder is None:
             self._memories.pop(site_id, None)
@@ -337,7 +338,7 @@ class Browse:
         memory.names -= len(dropped.entries) if dropped else 0
 
     def forget_below(self, site_id: int, side: SideName, folder: SitePath) -> None:
-        """Read anew a folder that a job has changed, and all below it; what else is known stays."""
+        """Forget a folder that a job has changed, with all below it. Everything else stays known."""
         memory = self.memory(site_id)
         for key in [key for key in memory.listings if key[0] is side and key[1].below(folder) is not None]:
             self.forget(site_id, *key)
@@ -379,7 +380,7 @@ class Browse:
     async def _forget_gone(
         self, site: Site, here: SitePath, there: SitePath, gone: set[bytes], ours: FolderRead, theirs: FolderRead
     ) -> None:
-        """A name that both sides have lost leaves the baseline, so that it is new when it comes again."""
+        """Take names that both sides have lost out of the baseline. A name that comes back is then new."""
         if gone and ours.is_whole and theirs.is_whole:
             await self.changes.forget_baselines(site.id, here, there, gone)
 

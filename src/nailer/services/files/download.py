@@ -24,7 +24,8 @@ _EARLIEST_ZIP_YEAR, _LATEST_ZIP_YEAR = 1980, 2107
 
 
 class _Drain:
-    """What a zip is written into: bytes pile up until they are taken. Cannot seek, so the zip is made as a stream."""
+    """A file object that a zip is written to. It holds the bytes until they are taken.
+    It cannot seek, so the zip is a stream."""
 
     def __init__(self) -> None:
         self._parts: list[bytes] = []
@@ -41,7 +42,7 @@ class _Drain:
         return self._at
 
     def flush(self) -> None:
-        """Nothing to do: what is written lies ready."""
+        """Do nothing: every byte is ready to be taken already."""
 
     def take(self) -> bytes:
         """The bytes since they were taken last."""

@@ -127,7 +127,7 @@ def _tar_names(data: bytes) -> list[tuple[str, str]]:
 
 
 class _Tail(io.RawIOBase):
-    """A file of which only the end is known; what lies before reads as zeros."""
+    """A file object of which only the end was fetched. The part before it reads as zeros."""
 
     def __init__(self, tail: bytes, start: int) -> None:
         self._tail = tail

@@ -13,7 +13,7 @@ from nailer.store.sites import Site, SiteStore
 
 
 class PairBook:
-    """Pairs of folders. Whatever is changed here is counted anew where names wait to be sent."""
+    """Pairs of folders. Each change here makes Nailer count again what is not sent yet."""
 
     def __init__(self, store: PairStore, sites: SiteStore, not_sent: NotSent, files: Files) -> None:
         self._store = store
@@ -69,7 +69,8 @@ class PairBook:
     async def set_ways(
         self, pair_id: int, account_id: int, *, sieves: Sequence[int], sends: bool, send_after_s: int
     ) -> bool:
-        """Which sieves a pair has picked, and whether saves here go up by themselves, as jobs of whom. Return whether they
+        """Set which sieves a pair uses, whether saves here go up by themselves, and whose jobs those are.
+        Return whether they
         do: only a folder of this machine is watched."""
         pair = await self._store.get(pair_id)
         await self._store.pick_sieves(pair_id, sieves)
@@ -88,7 +89,7 @@ class PairBook:
         await self._store.pick_sieves(pair_id, [*await self._store.sieves(pair_id), sieve_id])
 
     def sieves_changed(self) -> None:
-        """Whatever hangs on sieves is counted and drawn anew."""
+        """Sieves have changed: count what is not sent again, and draw the files view again."""
         self._not_sent.look_again()
         self._files.browse.redraw()
 

@@ -18,7 +18,7 @@ class Choices:
         self._store = store
 
     async def recall(self, plan: SyncPlan) -> None:
-        """Put remembered choices into a plan whose rows were just proposed; those that fit no more are forgotten."""
+        """Put remembered choices into a plan that was just proposed. Choices that no longer fit are forgotten."""
         remembered = await self._store.of(plan.account_id, plan.pair.id, plan.wish.direction)
         numbers = {row.below: number for number, row in enumerate(plan.rows)} if remembered else {}
         stale = []
@@ -35,7 +35,7 @@ class Choices:
             await self._store.forget(plan.account_id, plan.pair.id, plan.wish.direction, stale)
 
     async def remember(self, plan: SyncPlan, numbers: Iterable[int]) -> None:
-        """Write down how rows stand by a person's choice; those without one are forgotten."""
+        """Store the choices that a person made on rows. Rows without a choice are forgotten."""
         made, taken_back = [], []
         for number in numbers:
             row = plan.rows[number]
@@ -50,7 +50,7 @@ class Choices:
             await self._store.forget(*key, taken_back)
 
     async def forget(self, plan: SyncPlan) -> None:
-        """All of them: the plan is carried out, or a person begins anew."""
+        """Forget all choices on a pair, when its plan is carried out or a person starts over."""
         await self._store.forget_all(plan.account_id, plan.pair.id)
 
 

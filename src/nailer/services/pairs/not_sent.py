@@ -76,7 +76,7 @@ class NotSent:
         return self._by_site.get(site_id, 0)
 
     def of_pair(self, pair_id: int) -> int | None:
-        """As `of_site`, of one pair; None where it was never level."""
+        """The same count for one pair. None where the pair was never level."""
         return self._counts.get(pair_id)
 
     def trouble(self, pair_id: int) -> str:
@@ -84,7 +84,7 @@ class NotSent:
         return self._troubles.get(pair_id, "")
 
     def look_again(self, site_id: int | None = None) -> None:
-        """A pair was made or changed, or a job has moved its baseline."""
+        """Count again: a pair was made or changed, or a job has changed its baseline."""
         self._due.add(-1 if site_id is None else site_id)
         self._anew.set()
 

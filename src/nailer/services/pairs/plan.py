@@ -1,4 +1,6 @@
-"""A reading of a pair with what a person wants of it, as it lies in memory while somebody works with it."""
+"""The plan of a sync: both trees as they were read, and what a person wants.
+
+It is in memory while a person works with it."""
 
 from __future__ import annotations
 
@@ -27,8 +29,8 @@ from nailer.store.pairs import Pair
 
 @dataclass(slots=True)
 class SyncPlan:
-    """A reading of a pair with what a person wants of it. Until `ready` only the progress means something; `problem` says
-    why it never will be."""
+    """The plan of a sync.
+    Until it is `ready` only its progress means something; `problem` says why it will never be ready."""
 
     token: str
     account_id: int

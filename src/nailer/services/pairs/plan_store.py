@@ -1,4 +1,4 @@
-"""Readings of pairs that people work with, in memory. They stand behind this one class, so that they may move."""
+"""Sync plans that people work with. They are kept in memory, behind one class, so that a database can keep them later."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class PlanStore:
         self._plans[plan.token] = plan
 
     def holds(self, plan: SyncPlan) -> bool:
-        """True for a plan that a page works with; a timer's is kept nowhere."""
+        """True where the store keeps this plan for a page. The plans of timers are not kept."""
         return plan.token in self._plans
 
     async def close(self) -> None:

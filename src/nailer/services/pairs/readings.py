@@ -82,7 +82,7 @@ class Readings:
         return plan
 
     async def read_now(self, account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
-        """A plan of nobody's page, once both trees are read. Raises what reading raises."""
+        """A plan that no page works with, once both trees are read. Raises what reading raises."""
         plan = empty_plan(account_id, pair, wish, compare)
         await self._read(plan)
         if plan.problem is not None:

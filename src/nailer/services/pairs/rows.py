@@ -77,7 +77,8 @@ class Rows:
             return (await side.whole(top_of(plan.pair, end).join(row.below)))[1]
 
     async def merging(self, plan: SyncPlan, number: int) -> tuple[Merged, str]:
-        """Both texts of a row as one, and theirs. Raises InvalidInput where one of them is no text."""
+        """Merge both texts of a row; return the merged text and the one there.
+        Raises InvalidInput where one of them is no text."""
         row = self._row(plan, number)
         ours, theirs = await self.contents(plan, number)
         mine_text, their_text = decoded(ours), decoded(theirs)

@@ -222,12 +222,13 @@ class Runs:
             task.add_done_callback(self._finishing.discard)
 
     async def finish_ended(self) -> None:
-        """Runs whose jobs ended while nobody was there to see it."""
+        """Finish the runs whose jobs ended while Nailer was stopped."""
         for run in await self._pairs.running():
             await self.finish(run)
 
     async def finish(self, run: Run) -> Run:
-        """Write down how a run stands by its jobs; return it as it stands. A job that is tried again lets it run again."""
+        """Write down how a run stands by its jobs; return it as it stands.
+        A run goes on where one of its jobs is tried again."""
         states = set((await self._jobs.of_run(run.id)).values())
         if not states:
             return run

@@ -1,4 +1,4 @@
-"""Jobs that a timer makes: picked names carried at set times, without a person.
+"""Jobs that a timer makes: picked names are carried at set times without a person.
 
 The plan is made anew each time, as if somebody had picked the names then. What is newer where it would land, and what both
 sides changed, is never overwritten; a guarded folder stays locked; nothing begins that has no room.
@@ -73,7 +73,7 @@ class TimerJobs:
         return Carry(job.site_id, job.to_side, job.source_folder, job.target_folder, tuple(names))
 
     async def run(self, timer: Timer, carries: Carry) -> TimedJob:
-        """One run, from the plan to the end of its job. Whatever goes wrong is written down."""
+        """One run, from the plan to the end of its job. Every failure is stored with the run."""
         last = await self._store.jobs(timer.id, 1)
         if last and (await self.finish(last[0])).state is RunState.RUNNING:
             return last[0]
@@ -127,7 +127,7 @@ class TimerJobs:
         return run
 
     async def _doubtful(self, site: Site, job: Job) -> tuple[list[SitePath], list[str]]:
-        """What only a person may replace, and sentences on it."""
+        """The items that only a person may replace, with a sentence on each."""
         found: dict[str, list[SitePath]] = defaultdict(list)
         async for window in self._jobs.all_items(job.id):
             met = [one for one in window if one.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER)]
@@ -172,7 +172,7 @@ class TimerJobs:
 
 
 def _bars(plan: PlanToRead) -> list[str]:
-    """What keeps a plan from being carried out without a person."""
+    """The reasons why a plan cannot be carried out without a person."""
     bars = [f"The guarded folder {folder} would be changed." for folder in plan.guarded]
     if plan.fit is Fit.SHORT and plan.job.room_bytes is not None:
         bars.append(f"There is no room: {size_text(plan.need.short_by(plan.job.room_bytes))} are missing.")

@@ -231,13 +231,13 @@ def _run_told(run: Run) -> tuple[RunState, bool, list[str]]:
 
 
 def _job_told(run: TimedJob) -> tuple[RunState, bool, list[str]]:
-    """The same of a job that was carried."""
+    """The same for a timer that repeats a job."""
     what = f"{count_text(run.files, 'file')}, {size_text(run.bytes)}" if run.files else "nothing was to be done"
     return run.state, run.state is not RunState.DONE or bool(run.told), [what, *run.told]
 
 
 def _untouchable(plan: SyncPlan) -> bool:
-    """True where leaving single names does not help."""
+    """True where a person must decide on the whole plan: to leave out single names does not help."""
     return plan.removes_much is not None
 
 

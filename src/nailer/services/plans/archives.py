@@ -147,13 +147,13 @@ class Archives:
         return SitePath((b"spool", token.encode(), b"files"))
 
     def place(self, token: str) -> SitePath:
-        """Where an unpacked archive lies on the spool's side. Raises NotFound."""
+        """The folder of an unpacked archive, on the side of the spool. Raises NotFound."""
         if re.fullmatch(r"[0-9a-f]{16}", token) is None or not (self.spool / token / "files").is_dir():
             raise NotFound("This archive is not unpacked any more. Drop it again.")
         return SitePath((b"spool", token.encode(), b"files"))
 
     async def forget(self, place: SitePath) -> None:
-        """Its job has ended well: the unpacked files are not needed any more."""
+        """Remove the unpacked files of an archive, as its job has ended well."""
         if place.names[:1] == (b"spool",) and len(place.names) > 1:
             await in_thread(shutil.rmtree, self.spool / os.fsdecode(place.names[1]), True)
 

@@ -1,4 +1,4 @@
-"""Finding what picked names hold, and what stands where they would land."""
+"""Finds what the picked names contain, and what is already at the places where they would land."""
 
 from __future__ import annotations
 

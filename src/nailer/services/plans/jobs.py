@@ -1,4 +1,4 @@
-"""Jobs as a person deals with them: looked at, held up, let go on, stopped, tried again."""
+"""What a person does with jobs: look at them, pause them, let them go on, stop them, try them again."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ class Moved:
 
 
 class Jobs:
-    """The jobs of this Nailer. Whatever a person wants of one reaches its runner at once."""
+    """The jobs of this Nailer. Each change of a person reaches the runner of the job at once."""
 
     def __init__(
         self, store: JobStore, parts: PartStore, live: LiveJobs, runner: Runner, leftovers: Leftovers, sites: Sites
@@ -116,7 +116,7 @@ class Jobs:
         return job
 
     async def pause(self, job_id: int) -> Job:
-        """Hold a job up: it keeps its half files and goes on from them. Raises Conflict where it cannot."""
+        """Pause a job. It keeps its half files and goes on from them. Raises Conflict where it cannot."""
         job = await self._store.pause(job_id)
         self._hold_up(job_id)
         return job

@@ -1,4 +1,5 @@
-"""Kept copies within their limits: what is too old, or the oldest beyond what may be kept, is let go."""
+"""Keeps the kept copies within their limits: copies that are too old are removed, and the oldest where they take too
+much room."""
 
 from __future__ import annotations
 

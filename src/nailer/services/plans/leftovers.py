@@ -1,4 +1,5 @@
-"""Half files that nobody will go on with: cleared as soon as that is so, and offered where they are met without an owner.
+"""Half files that no job will continue: they are removed at once.
+Half files without an owner are shown to a person, who decides.
 
 A part belongs to an item until it is known to be gone (`store/parts.py`). Where its server cannot be reached it waits here
 and is tried again; nothing says that no half file is left before that was seen.
@@ -60,7 +61,7 @@ class LeftOver:
 
 
 class Leftovers:
-    """Clears what nobody will go on with, in the background."""
+    """Removes half files that no job will continue, in the background."""
 
     def __init__(self, parts: PartStore, sites: SiteStore, browse: Browse) -> None:
         self._parts = parts

@@ -1,4 +1,4 @@
-"""Writing contents that were prepared here: they lie in the spool, and a job lands them like anything else it carries."""
+"""Contents that were prepared here and are to be written. They wait in the spool; a job carries them like any other file."""
 
 from __future__ import annotations
 

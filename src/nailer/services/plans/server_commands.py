@@ -1,4 +1,4 @@
-"""What the server itself can do for an account with a shell: unpack an archive where it lies.
+"""What an account with a shell can have the server do itself: unpack an archive where it is.
 
 Nothing is unpacked over what is there. The names in the archive are checked first; it is unpacked into a hidden folder of
 its own and counted; what came out is then moved or copied to its place by a plan like any other.

@@ -1,4 +1,4 @@
-"""Limits of speed: of all sites together and of each, changed while jobs run."""
+"""Limits of speed, for all sites together and for each site. They can be changed while jobs run."""
 
 from __future__ import annotations
 

@@ -26,11 +26,11 @@ Heard = Callable[[Stage, str], None]
 
 
 def _deaf(stage: Stage, finding: str) -> None:
-    """For where nobody follows the steps."""
+    """Hears the steps of a connection where no page shows them, and does nothing."""
 
 
 class Connector:
-    """Dials sites for the pool. `changed` are the servers whose identity was found changed and nobody has decided on.
+    """Dials sites for the pool. `changed` are the servers whose identity has changed, until a person decides on it.
 
     A refused sign-in is remembered, and not tried again until a person says so: hosts lock accounts after a few refusals.
     """
@@ -131,7 +131,7 @@ class Connector:
         self._passwords[site_id] = password
 
     def hold(self, site_id: int, secrets: Secrets) -> None:
-        """Keep the secrets of a site that is not to be stored, in memory only."""
+        """Keep the secrets of a connection that is made once. They stay in memory and are never stored."""
         self._held[site_id] = secrets
 
     async def forget_asked(self, site_id: int) -> None:

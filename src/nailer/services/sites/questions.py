@@ -1,4 +1,4 @@
-"""Questions that a server, or a site whose password is not stored, puts to the person who waits for a connection.
+"""Questions to the person who waits for a connection: from the server, or for a password that is not stored.
 
 Whoever connects for a person says so with `asked_by`; what dials far below then finds the one to ask. A job has nobody:
 it stops and says what is needed.
@@ -32,7 +32,7 @@ class Question:
 
 
 class Questions:
-    """Where questions to one person wait for their answers, by the name of what is being connected."""
+    """Holds questions until a person answers them, by the name of what is being connected."""
 
     def __init__(self) -> None:
         self._open: dict[str, Question] = {}
@@ -67,7 +67,7 @@ class Questions:
         return self._open.get(what)
 
     def answer(self, what: str, question_id: str, answers: list[str]) -> None:
-        """Give the answers; none at all means that the person gives up. Raises NotFound for a question that is gone."""
+        """Give the answers. An empty list means that the person gives up. Raises NotFound for a question that is gone."""
         question = self._open.get(what)
         if question is None or question.id != question_id or question.answers.done():
             raise NotFound("The server does not wait for this answer any more. Connect again.")
@@ -80,7 +80,7 @@ class Questions:
             self.news(what).clear()
 
     def forget(self, what: str) -> None:
-        """End a conversation; whoever waits for an answer hears that none comes."""
+        """End a conversation. Whoever waits for an answer is told that there will be none."""
         self._news.pop(what, None)
 
 

@@ -466,7 +466,7 @@ class _Trial:
 
 
 class _Ended(Exception):
-    """The trial has said why it ends."""
+    """Ends a trial whose reason was told already."""
 
 
 _STEPS_OF: tuple[tuple[type[TransferError], TrialStep], ...] = (
