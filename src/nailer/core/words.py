@@ -1,4 +1,4 @@
-"""Numbers and dates as people read them. The exact value stands beside them, on hover."""
+"""Numbers and dates as people read them. Pages show the exact value when a person points at them."""
 
 from __future__ import annotations
 

@@ -69,7 +69,7 @@ class Manner:
 
 
 async def nobody_answers(instructions: str, prompts: tuple[tuple[str, bool], ...]) -> list[str]:
-    """For where no person can be asked: no answer at all."""
+    """Answers for a sign-in where no person can be asked: there are none."""
     return []
 
 
@@ -130,4 +130,4 @@ class Connection(Interface):
         no shell, ConnectionDropped where it does not end in time."""
 
     async def close(self) -> None:
-        """Say farewell and close; a server that does not answer holds nobody up."""
+        """Say goodbye to the server and close. A server that does not answer delays nobody."""

@@ -214,7 +214,7 @@ async def _closed(file: int, written: int) -> None:
 
 
 async def _ended(task: asyncio.Task[Any]) -> None:
-    """Wait for a task that nobody takes the result of any more, also where that is an error."""
+    """Wait for a task whose result is not used any more, even where it fails."""
     await asyncio.wait({task})
     if not task.cancelled():
         task.exception()

@@ -23,7 +23,7 @@ class _Node:
 
 
 class MemorySide:
-    """A tree in memory, with the manners of a POSIX file system."""
+    """A tree in memory that behaves like a POSIX file system."""
 
     def __init__(self) -> None:
         self._root = _Node(Entry(b"", Kind.FOLDER, access=0o755))
@@ -194,7 +194,7 @@ class MemorySide:
         return done
 
     def _tick(self) -> Stamp:
-        """A time that never stands still and needs no clock."""
+        """A time that grows with each call, so that no test needs a clock."""
         self._ticks += 1
         return Stamp(self._ticks, 1)
 

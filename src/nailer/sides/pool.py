@@ -1,4 +1,4 @@
-"""Connections of sites: opened when first needed, one a site, kept warm, closed when idle.
+"""Connections of sites: one for each site, opened when it is first needed, kept open, closed when idle.
 
 A connection has lanes, each a channel of its own: browsing answers while carrying works. A lane whose line was cut is
 thrown away; the next call dials anew.
@@ -107,7 +107,7 @@ class Pool:
         return sum(connection.lines for connection in self.open_sites().values())
 
     async def cut(self, site_id: int) -> None:
-        """Throw away a site's connection over which nothing moves; who uses it hears that it was lost."""
+        """Close a site's connection over which nothing moves. Its users get `ConnectionDropped`."""
         held = self._held.get(site_id)
         if held is not None:
             await self._drop(held)

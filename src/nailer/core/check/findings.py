@@ -1,4 +1,4 @@
-"""What is wrong in a text, as far as that can be told by reading it: findings that stand beside the line, never in the way.
+"""What is wrong in a text, as far as reading it can tell. Findings are shown beside the line; they never stop anybody.
 
 Places are offsets into the text as the editor has it (lines end in a line feed), `start` up to `end`.
 """

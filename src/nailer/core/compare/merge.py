@@ -41,7 +41,7 @@ class Merged:
 
 
 def merged(base: str, mine: str, theirs: str) -> Merged:
-    """Three texts as one. A change that both made alike counts once.
+    """Merge three texts into one. A change that both sides made counts once.
 
     >>> merged("a\\nb\\nc\\n", "A\\nb\\nc\\n", "a\\nb\\nC\\n").text
     'A\\nb\\nC\\n'
@@ -68,7 +68,7 @@ def merged(base: str, mine: str, theirs: str) -> Merged:
 
 
 def side_by_side(mine: str, theirs: str) -> Merged:
-    """Two texts of which nobody knows what they both come from: every place where they differ is to be decided.
+    """Two texts without a common base: a person must decide every place where they differ.
 
     >>> [(one.mine, one.theirs) for one in side_by_side("a\\nb\\n", "a\\nc\\n").conflicts]
     [('b\\n', 'c\\n')]

@@ -56,7 +56,8 @@ def to(protocol: Protocol, port: int | None = None) -> Fix:
 def of_unreached(
     why: Unreached, host: str, port: int, others: Mapping[int, Greeting], names: Iterable[str] = ()
 ) -> Diagnosis:
-    """Nobody there. `others` is who answers on other usual ports, `names` other names of the host that do exist.
+    """Nobody answered. `others` are the servers that answer on other usual ports, `names` other names of the host that
+    do exist.
 
     >>> of_unreached(Unreached.REFUSED, "a.example", 22, {21: Greeting(Speaker.FTP, "220 hi")}).fixes[0].label
     'Use FTP, explicit TLS on port 21'
@@ -80,7 +81,7 @@ def of_unreached(
 
 
 def of_speaker(protocol: Protocol, port: int, greeting: Greeting) -> Diagnosis | None:
-    """Another protocol answers than the one asked for; None where it is the right one.
+    """The server speaks another protocol than the one asked for; None where it speaks the right one.
 
     >>> of_speaker(Protocol.SFTP, 21, Greeting(Speaker.FTP, "220 ready")).sentence
     'Port 21 speaks FTP; you asked for SFTP.'
@@ -103,7 +104,8 @@ def of_speaker(protocol: Protocol, port: int, greeting: Greeting) -> Diagnosis |
 def of_refusal(
     user: str, host: str, password: str | None, *, has_key: bool, web_domain: str = "", said: str = ""
 ) -> Diagnosis:
-    """The server knows user or password not. Likely slips, the likeliest first; none where it `said` that the account
+    """The server does not accept the user or the password. Likely slips, the likeliest first; none where it `said`
+    that the account
     is locked, as another try would only keep it so.
 
     >>> [fix.label for fix in of_refusal("Seedlib", "ftp.mosslane.example", "x ", has_key=False).fixes]

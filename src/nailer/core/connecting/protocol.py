@@ -40,7 +40,7 @@ _WORDS = {
 
 
 class Speaker(StrEnum):
-    """Who answers at a port."""
+    """The kind of server that answers at a port."""
 
     SSH = "SSH"
     FTP = "FTP"
@@ -87,7 +87,7 @@ def _speaker(first: bytes) -> Speaker:
 
 
 def wanted_speaker(protocol: Protocol) -> Speaker:
-    """Who has to answer for a protocol to work."""
+    """The kind of server that a protocol needs."""
     if protocol is Protocol.SFTP:
         return Speaker.SSH
     return Speaker.TLS if protocol is Protocol.FTP_IMPLICIT else Speaker.FTP

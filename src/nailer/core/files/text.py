@@ -45,7 +45,7 @@ class TextForm:
 
 
 def decoded(data: bytes) -> tuple[str, TextForm] | None:
-    """A content as text whose lines end in a line feed, and how it was stored; None where it is no text.
+    """Decode a content to text with line feeds; return the text and how it was stored. None where it is no text.
 
     Where line ends are mixed the text keeps every carriage return, so that what is not edited stays as it is.
 

@@ -1,4 +1,4 @@
-"""Laying two trees and their baseline side by side: what differs."""
+"""What differs between two trees and their baseline, laid side by side."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ REMOVED_SHARE = 0.10  # past this share of a side's files a removal needs a type
 
 
 def removals_share(tree: Tree, removed: int) -> float:
-    """Which part of a side's files would be removed."""
+    """The share of a side's files that would be removed, from 0 to 1."""
     return removed / max(1, tree.files)
 
 

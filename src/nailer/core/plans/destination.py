@@ -1,4 +1,4 @@
-"""Does the destination fit? Names that are sent are compared with what is there and around it; a better place is said.
+"""Does the destination fit? The names that are sent are compared with what is there and around it. A better place is named.
 
 Each finding is advice with its reason and the place it means; nothing is decided here.
 """
@@ -81,7 +81,7 @@ def better_places(sent: Sequence[Sent], target: SitePath, around: Mapping[SitePa
 
 
 def _own_name(sent: Sequence[Sent], target: SitePath) -> list[Better]:
-    """A folder sent into the folder of its own name: itself or its content?"""
+    """A folder is sent into a folder of the same name. Perhaps only its content is meant."""
     if len(sent) == 1 and sent[0].is_folder and target.names and sent[0].name == target.name:
         name = shown_name(target.name)
         return [Better(target.parent, f"{target.shown} is called {name} itself: this would make {name}/{name}")]
@@ -98,7 +98,7 @@ def _wrapped_twice(sent: Sequence[Sent], target: SitePath, here: Around) -> list
 
 
 def _loose(sent: Sequence[Sent], target: SitePath, here: Around) -> list[Better]:
-    """Files among folders that are all packages."""
+    """Loose files are sent to a place where there are only folders, each a package of its own."""
     files = [one.name for one in sent if not one.is_folder]
     if files and len(here.folders) >= _PACKAGES and here.folders == here.names and not here.names.intersection(files):
         return [Better(target, f"{target.shown} holds folders only: {names_text(files)} would lie loose among them")]

@@ -32,7 +32,7 @@ class Action(StrEnum):
 
 
 class Verdict(StrEnum):
-    """What carrying one name meets at its target."""
+    """What is at the target of one name, and so what carrying it would do."""
 
     NEW = "new"
     REPLACES = "replaces"
@@ -191,7 +191,7 @@ def is_newer(one: Entry, other: Entry) -> bool:
 
 
 def chosen(steps: Sequence[PlanStep], choice: Choice, taken: Mapping[Below, frozenset[bytes]]) -> list[PlanStep]:
-    """The plan under one choice for all files that are there already.
+    """Apply one choice to all steps whose target exists already.
 
     `taken` holds, for each target folder (its names below), the names in it: keeping both needs free ones.
     """

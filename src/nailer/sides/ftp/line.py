@@ -206,7 +206,7 @@ class FtpLine:
         self.said = f"{begun}\n{reply.code} {reply.text}"
 
     async def close(self) -> None:
-        """Take leave, shortly, and close."""
+        """Send QUIT, wait a short while for its reply, and close."""
         with contextlib.suppress(TransferError, OSError, TimeoutError):
             if self.is_clear:
                 await self.ask(b"QUIT", within_s=FAREWELL_S)

@@ -226,7 +226,7 @@ class Looking:
         return True
 
     async def explain(self, path: SitePath, failed: TransferError, *, wanted: Kind | None = None) -> None:
-        """Raise what a refusal without a reason most likely means; FTP has one code for a dozen causes."""
+        """Raise the most likely cause of a refusal that gives none. FTP has one code (550) for a dozen causes."""
         entry = await self.one(path)
         if wanted is Kind.FOLDER and not entry.opens_as_folder:
             raise WrongKind("{path} is no folder.", path=path, server_words=failed.server_words) from failed
@@ -370,7 +370,8 @@ class Looking:
         return rows, words
 
     async def _emptiness(self, folder: SitePath, words: str) -> NotWhole | None:
-        """Why a folder that was listed empty may not be so; None where that is proved. A server that shows a folder itself
+        """Why a folder that was listed as empty may hold names; None where it is known to be empty. A server that
+        shows a folder itself
         (`.`) when it can look has not looked where it does not."""
         learned = self.learned
         if learned.shows_itself is None and not folder.is_root:

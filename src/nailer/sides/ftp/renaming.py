@@ -118,7 +118,8 @@ class Renaming:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Moving:
-    """A renaming that waits for a line, or for another line's next commands to go along with. `ended` is set by whoever
+    """A renaming that waits to be sent: on a free line, or together with the next commands of a line that is in use.
+    `ended` is set by whoever
     sends it, to an error or to None."""
 
     old: SitePath
@@ -143,6 +144,6 @@ class Moving:
         self.end(error)
 
     def end(self, error: TransferError | None) -> None:
-        """Say how it ended; only the first word counts."""
+        """Set how the renaming ended. Only the first call counts."""
         if not self.ended.done():
             self.ended.set_result(error)

@@ -444,7 +444,7 @@ class FtpSide:
 
     @property
     def renames(self) -> bool | None:
-        """Whether the server renames at all, once that was tried on this connection."""
+        """Whether the server renames at all. None until that was tried on this connection."""
         return self._learned.renames
 
     @renames.setter

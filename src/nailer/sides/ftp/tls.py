@@ -38,7 +38,7 @@ FAREWELL_S = 2.0
 
 
 class _Inside(asyncio.StreamReaderProtocol):
-    """What is heard inside the encryption; `transport` speaks there once the handshake is done."""
+    """The protocol inside the encryption. `transport` writes to it once the handshake is done."""
 
     transport: asyncio.WriteTransport
 

@@ -22,7 +22,7 @@ class KnownHosts:
 
 
 def write_known_hosts(keys: Iterable[tuple[str, int, Identity]]) -> str:
-    """The file's text. Certificates of FTP have no place in it and are left out."""
+    """The text of the file. It has no form for certificates of FTP servers, so they are left out."""
     lines = [f"{_shown(host, port)} {key.public_key}" for host, port, key in keys if not key.is_certificate]
     return "".join(f"{line}\n" for line in lines)
 
