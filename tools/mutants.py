@@ -118,7 +118,10 @@ def main() -> int:
     reads.add_argument("--tests", nargs="+", required=True)
     reads.add_argument("--sample", type=int, default=0, help="try so many, picked at random; 0 for all")
     asked = reads.parse_args()
-    found = list(mutants((TOP / "src" / "nailer" / asked.module).read_text()))
+    source = (TOP / "src" / "nailer" / asked.module).read_text()
+    if not survives(Mutant(0, "", source), asked.module, asked.tests):
+        sys.exit("These tests fail without any change, so they would seem to notice every one.")
+    found = list(mutants(source))
     if asked.sample and len(found) > asked.sample:
         found = random.Random(7).sample(found, asked.sample)  # noqa: S311 - the same sample each time
     with ThreadPoolExecutor(_AT_ONCE) as pool:

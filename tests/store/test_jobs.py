@@ -83,7 +83,7 @@ async def test_a_lease_that_ran_out_is_claimed_anew(database: Database, sites: S
     await JobClaims(database).claim("dead", lease_s=-1)
 
     assert await JobClaims(database).claim("alive", lease_s=60) == job_id
-    assert await JobClaims(database).renew(job_id, "dead", lease_s=60) is JobWish.STOP, (
+    assert await JobClaims(database).renew(job_id, "dead", lease_s=60) is None, (
         "the dead one must hear that it lost the job"
     )
     assert await JobClaims(database).renew(job_id, "alive", lease_s=60) is JobWish.GO_ON
