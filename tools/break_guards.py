@@ -58,14 +58,14 @@ GUARDS = (
         "core/files/tree.py",
         "for unsure in (self.problems, self.lacks) for below in unsure",
         "for unsure in (self.lacks,) for below in unsure",
-        "tests/core/pairs/test_sync.py -k in_the_way_that_is_not_all_known",
+        "tests/core/pairs/test_steps.py -k in_the_way_that_is_not_all_known",
     ),
     Guard(
         "a folder whose listing may be cut is removed because it is in the way",
         "core/files/tree.py",
         "for unsure in (self.problems, self.lacks) for below in unsure",
         "for unsure in (self.problems,) for below in unsure",
-        "tests/core/pairs/test_sync.py -k in_the_way_that_is_not_all_known",
+        "tests/core/pairs/test_steps.py -k in_the_way_that_is_not_all_known",
     ),
     Guard(
         "another certificate on a data channel than on its line",

@@ -8,10 +8,14 @@ import pytest
 
 from nailer.core.compare.joint import Baseline, Compare, Joint, Seen, seen
 from nailer.core.files.entry import Entry, Kind
-from nailer.core.files.tree import Tree
+from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.pairs.differences import compared, hardly_the_same, same_sized
+from nailer.core.pairs.proposals import proposed
+from nailer.core.pairs.steps import removals_share, sync_steps
+from nailer.core.pairs.wishes import Doing
 from tests.builders import NOON_S, a_file, a_folder, a_link
+from tests.core.pairs.trees import PUBLISH, Files, a_tree, level_at, shown
 
 HERE, THERE = a_file("a.html", 100, NOON_S), a_file("a.html", 100, NOON_S + 40)
 LEVEL = {(): {b"a.html": Baseline(seen(HERE), seen(THERE))}}
@@ -151,3 +155,111 @@ def test_two_trees_with_hardly_a_name_in_common_are_perhaps_the_wrong_pair() -> 
     assert hardly_the_same(four, others)
     assert not hardly_the_same(top("a", "b", "c"), others), "too few to tell"
     assert not hardly_the_same(ten, top("a", *"klmnopqrs")), "one in ten is enough"
+
+
+def test_what_a_sieve_holds_back_is_neither_carried_nor_removed_with_its_folder() -> None:
+    here = a_tree({"a.psd": (9, 0), "c": (1, 0)})
+    there = a_tree({"c": (1, 0), "old/b.psd": (9, 0), "old/b.html": (2, 0)})
+
+    def held(below: Below, _: Entry | None, __: Entry | None) -> str:
+        return "working files" if below[-1].endswith(b".psd") else ""
+
+    found = compared(here, there, {}, held=held)
+    each = proposed(found.rows, PUBLISH)
+    steps = sync_steps(found.rows, each, here, there, held)
+
+    assert {shown(row.below): doing for row, doing in zip(found.rows, each.each, strict=True)} == {
+        "a.psd": Doing.STAYS,
+        "old": Doing.REMOVE_THERE,
+        "old/b.html": Doing.REMOVE_THERE,
+        "old/b.psd": Doing.STAYS,
+    }
+    assert [shown(step.target) for step in steps.there] == ["old/b.html"]
+
+
+def test_a_folder_held_back_is_one_row_and_nothing_in_it_is_looked_at() -> None:
+    here, there = a_tree({".git/HEAD": (1, 0), "a": (1, 0)}), a_tree({"a": (1, 0)})
+
+    found = compared(here, there, {}, held=lambda below, *_: "house rules" if below[-1] == b".git" else "")
+
+    assert [(shown(row.below), row.held) for row in found.rows] == [(".git", "house rules")]
+
+
+def test_a_folder_of_which_everything_stays_behind_stays_too() -> None:
+    here = a_tree({"drafts/deep/a.psd": (1, 0), "mixed/a.psd": (1, 0), "mixed/b.html": (1, 0)}, folders=("empty",))
+
+    found = compared(here, a_tree({}), {}, held=lambda below, *_: "files" if below[-1].endswith(b".psd") else "")
+
+    assert {shown(row.below): row.held for row in found.rows} == {
+        "drafts": "files",
+        "drafts/deep": "files",
+        "drafts/deep/a.psd": "files",
+        "empty": "",
+        "mixed": "",
+        "mixed/a.psd": "files",
+        "mixed/b.html": "",
+    }
+
+
+def test_an_hour_by_which_a_server_jumps_changes_nothing() -> None:
+    files = {f"{n}.html": (n, n * 60) for n in range(1, 9)}
+    jumped = a_tree({path: (size, at + 3600) for path, (size, at) in files.items()})
+
+    found = compared(a_tree(files), jumped, level_at(files))
+
+    assert (found.rows, found.same) == ([], 8)
+
+
+def test_by_size_a_clock_does_not_matter() -> None:
+    files = {"a": (1, 0)}
+
+    found = compared(a_tree(files), a_tree({"a": (1, 99_999)}), {}, compare=Compare.SIZE)
+
+    assert (found.rows, found.level) == ([], [(b"a",)])
+
+
+@pytest.mark.parametrize(
+    ("known", "equal", "joint"),
+    [
+        ({}, True, None),
+        ({}, False, Joint.NEWER_THERE),
+        ({"a": (5, 0)}, True, None),
+        ({"a": (5, 0)}, False, Joint.NEWER_THERE),
+        ({"a": (5, 9)}, False, Joint.NEWER_HERE),
+        ({"a": (9, 1)}, False, Joint.BOTH_CHANGED),
+        ({"a": (9, 1)}, True, None),
+    ],
+)
+def test_by_content(known: Files, equal: bool, joint: Joint | None) -> None:
+    here, there = a_tree({"a": (5, 0)}), a_tree({"a": (5, 9)})
+
+    found = compared(here, there, level_at(known), compare=Compare.CONTENT, equal={(b"a",): equal})
+
+    assert [row.standing.joint for row in found.rows] == ([joint] if joint else [])
+
+
+def test_contents_that_differ_under_equal_times_are_found() -> None:
+    files = {"a": (5, 0)}
+
+    found = compared(a_tree(files), a_tree(files), level_at(files), compare=Compare.CONTENT, equal={(b"a",): False})
+
+    assert [row.standing.joint for row in found.rows] == [Joint.BOTH_CHANGED]
+    assert [one[0] for one in same_sized(a_tree(files), a_tree(files | {"b": (1, 0)}))] == [(b"a",)]
+
+
+def test_useless_times_wrong_pairs_and_large_removals_are_noticed() -> None:
+    flat = a_tree({f"{n}": (n, 0) for n in range(9)})
+    lively = a_tree({f"p{n}": (n, n) for n in range(9)})
+
+    assert flat.times_useless
+    assert not lively.times_useless
+    assert hardly_the_same(flat, lively)
+    assert not hardly_the_same(flat, flat)
+    assert removals_share(flat, 3) == pytest.approx(1 / 3)
+
+
+def test_an_entry_seen_twice_is_level_by_what_it_was() -> None:
+    entry = a_file()
+
+    assert seen(entry) == Seen(entry.size, entry.stamp)
+    assert not a_folder().is_file

@@ -8,11 +8,14 @@ from nailer.core.compare.joint import Joint, Standing
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Lack, NotWhole
+from nailer.core.pairs.differences import compared
+from nailer.core.pairs.proposals import decided, proposed
 from nailer.core.pairs.rows import Doings, SyncRow
 from nailer.core.pairs.steps import Flow, SyncSteps, flow_of, removals_share, sync_steps
-from nailer.core.pairs.wishes import Doing
+from nailer.core.pairs.wishes import Doing, SyncWish
 from nailer.core.plans.plan import Action, PlanStep, Verdict
 from tests.builders import NOON_S, a_file, a_folder, a_link
+from tests.core.pairs.trees import LEVEL, PUBLISH, a_tree, doings, level_at, planned, shown
 
 PAGE = a_file("a.html", 100, NOON_S)
 DEVICE = Entry(b"pipe", Kind.OTHER)
@@ -189,3 +192,77 @@ def test_every_step_is_counted_where_it_belongs() -> None:
     assert flow_of(steps) == Flow(2, 18, 1, 5, removed_here=3, removed_there=1, renamed=4, folders=2, newer_replaced=1)
     assert flow_of(steps).steps == 13
     assert flow_of(SyncSteps([], [], [])) == Flow(0, 0, 0, 0, 0, 0, 0, 0, 0)
+
+
+def test_a_file_in_place_of_a_folder_waits_for_a_decision_and_clears_the_way() -> None:
+    here = a_tree({"news": (5, 9)})
+    there = a_tree({"news/a.html": (1, 0), "news/img/b.png": (1, 0)})
+
+    assert doings(here, there, {}, PUBLISH) == {"news": Doing.DECIDE}
+    steps = planned(here, there, {}, PUBLISH, {"news": Doing.UPLOAD})
+
+    assert [(step.action, shown(step.target)) for step in steps.there] == [
+        (Action.REMOVE, "news/a.html"),
+        (Action.REMOVE, "news/img/b.png"),
+        (Action.REMOVE_FOLDER, "news/img"),
+        (Action.REMOVE_FOLDER, "news"),
+        (Action.CARRY, "news"),
+    ]
+    steps = planned(here, there, {}, PUBLISH, {"news": Doing.DOWNLOAD})
+    assert [(step.action, shown(step.target)) for step in steps.here] == [
+        (Action.REMOVE, "news"),
+        (Action.MAKE_FOLDER, "news"),
+        (Action.MAKE_FOLDER, "news/img"),
+        (Action.CARRY, "news/img/b.png"),
+        (Action.CARRY, "news/a.html"),
+    ]
+
+
+def test_both_contents_are_kept_on_both_sides() -> None:
+    files = {"a.html": (1, 0)}
+    here, there = a_tree({"a.html": (2, 9)}), a_tree({"a.html": (3, 9)})
+
+    steps = planned(here, there, level_at(files), LEVEL, {"a.html": Doing.BOTH})
+
+    assert [(step.action, shown(step.source), shown(step.target)) for step in steps.there] == [
+        (Action.CARRY, "a.html", "a-2.html")
+    ]
+    assert [(step.action, shown(step.source), shown(step.target)) for step in steps.here] == [
+        (Action.MOVE, "a.html", "a-2.html"),
+        (Action.CARRY, "a.html", "a.html"),
+    ]
+
+
+def test_pages_go_after_what_they_refer_to_and_removals_after_all() -> None:
+    here = a_tree({"index.html": (1, 0), "new/site.css": (1, 0), "fares.html": (1, 0)})
+    there = a_tree({"old/x.css": (1, 0)})
+
+    steps = planned(here, there, {}, PUBLISH)
+
+    assert [shown(step.target) for step in steps.there] == [
+        "new",
+        "new/site.css",
+        "fares.html",
+        "index.html",
+        "old/x.css",
+        "old",
+    ]
+
+
+@pytest.mark.parametrize("unsure", ["problem", "lack"])
+def test_a_folder_in_the_way_that_is_not_all_known_stays(unsure: str) -> None:
+    """A file is to take the name of a folder of which a part could not be read."""
+    here = Tree({(): [a_file("x", 3)]})
+    inside = {(): [a_folder("x")], (b"x",): [a_folder("deep")]}
+    deep = (b"x", b"deep")
+    problems = {deep: "cannot be read"} if unsure == "problem" else {}
+    lacks = {deep: NotWhole(Lack.CUT)} if unsure == "lack" else {}
+    there = Tree(inside if unsure == "problem" else inside | {deep: []}, problems, lacks)
+    found = compared(here, there, {})
+    (row,) = [row for row in found.rows if row.below == (b"x",)]
+    doings = decided(found.rows, proposed(found.rows, SyncWish()), {found.rows.index(row): Doing.UPLOAD})
+
+    steps = sync_steps(found.rows, doings, here, there)
+
+    assert steps.there == []
+    assert dict(steps.left)[(b"x",)] == "not all of what is in the way could be read"

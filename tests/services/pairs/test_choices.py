@@ -7,7 +7,7 @@ from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
 from nailer.services.pairs.plan import SyncPlan
 from tests.builders import NOON_S, tree, write
-from tests.services.pairs.test_sync import LEVEL, PUBLISH, a_pair, carried_out, choose, does, level_now, read
+from tests.services.pairs.syncing import LEVEL, PUBLISH, a_pair, carried_out, choose, does, level_now, read
 from tests.world import World
 
 

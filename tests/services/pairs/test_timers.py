@@ -23,7 +23,7 @@ from nailer.store.database import Database, utc_now
 from nailer.store.pairs import Run
 from nailer.store.timers import NewTimer, Timer
 from tests.builders import NOON_S, tree, write
-from tests.services.pairs.test_sync import PUBLISH, a_pair, level_now
+from tests.services.pairs.syncing import PUBLISH, a_pair, level_now
 from tests.world import World
 
 DAILY = Schedule(Every.DAILY, "06:30", "Europe/London")
