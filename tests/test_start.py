@@ -10,6 +10,8 @@ import socket
 import subprocess
 import sys
 import time
+import urllib.error
+import urllib.parse
 import urllib.request
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -19,6 +21,7 @@ import pytest
 
 from nailer.errors import SetupFailed
 from nailer.settings import OTHER_VARIABLES, Settings, load_settings
+from nailer.store.database import Database
 
 ROOT = Path(__file__).parent.parent
 
@@ -205,3 +208,31 @@ def test_every_setting_is_documented() -> None:
         assert f"`NAILER_{name.upper()}`" in text
     for name in OTHER_VARIABLES:
         assert f"`{name}`" in text
+
+
+def posted(address: str, form: dict[str, str], said_to_come_from: str = "") -> str:
+    """The page that answers a form, whatever its status."""
+    headers = {"accept": "text/html"} | ({"x-forwarded-for": said_to_come_from} if said_to_come_from else {})
+    request = urllib.request.Request(address, urllib.parse.urlencode(form).encode(), headers)
+    try:
+        with urllib.request.urlopen(request, timeout=20) as response:
+            return str(response.read().decode())
+    except urllib.error.HTTPError as refused:
+        return refused.read().decode()
+
+
+@pytest.mark.parametrize(("trusted", "believed"), [("[]", False), ('["127.0.0.1"]', True)])
+def test_what_a_client_says_of_its_address_counts_only_from_a_named_proxy(
+    tmp_path: Path, migrated_url: str, database: Database, trusted: str, believed: bool
+) -> None:
+    here = {"NAILER_HOME": str(tmp_path), "NAILER_PORT": "0", "NAILER_DATABASE_URL": migrated_url}
+    with running("serve", env=here | {"NAILER_TRUSTED_PROXIES": trusted}) as nailer:
+        made = {"name": "maren", "password": "gannets-and-gorse", "again": "gannets-and-gorse"}
+        posted(f"{nailer.address}first-account", made)
+        pages = [
+            posted(f"{nailer.address}sign-in", {"name": "maren", "password": "wrong"}, f"192.0.2.{number}")
+            for number in range(5)
+        ]
+
+    assert ("Wait" not in pages[-1]) is believed
+    assert "do not go together" in pages[0]

@@ -83,6 +83,7 @@ class Nailer:
         with contextlib.suppress(TimeoutError):
             async with asyncio.timeout(10):
                 await self.sites.pool.close()
+        self.people.accounts.close()
         self.stores.database.close()
 
 

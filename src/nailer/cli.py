@@ -145,6 +145,9 @@ def _run(nailer: Nailer, listener: socket.socket) -> None:
         log_config=None,
         access_log=False,
         server_header=False,
+        # What a client says of its address and of TLS counts only where a proxy that the settings name has said it.
+        proxy_headers=bool(nailer.settings.trusted_proxies),
+        forwarded_allow_ips=nailer.settings.trusted_proxies,
         timeout_graceful_shutdown=_GRACE_S,
         timeout_keep_alive=30,
     )

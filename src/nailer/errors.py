@@ -9,6 +9,7 @@
     ├── LeaseLost               another run carries this job now
     ├── SetupFailed             the machine lacks something Nailer needs to start
     ├── StoreUnavailable        the database does not answer               (heals)
+    ├── Busy                    Nailer is asked for more than it does at once     (heals)
     ├── SendingStopped          the browser went away in the middle of a file
     └── TransferError           anything between two sides
         ├── HostUnreachable     no name, no route, nobody answers            (heals)
@@ -158,6 +159,12 @@ class StoreUnavailable(NailerError):
     heals = True
     title = "The database does not answer"
     advice_default = ("Wait a moment and try again; Nailer reconnects by itself.",)
+
+
+class Busy(NailerError):
+    heals = True
+    title = "Nailer is busy"
+    advice_default = ("Try again in a moment.",)
 
 
 class TransferError(NailerError):

@@ -7,6 +7,7 @@ every setting; a test holds the two together.
 from __future__ import annotations
 
 import os
+from ipaddress import ip_network
 from pathlib import Path
 from typing import Annotated
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -43,6 +44,12 @@ def _machine_zone() -> str:
         return "UTC"
 
 
+def _networks(found: list[str]) -> list[str]:
+    for one in found:
+        ip_network(one)
+    return found
+
+
 def _plain_label(roots: dict[str, Path]) -> dict[str, Path]:
     for label in roots:
         if not label or "/" in label or label in (".", ".."):
@@ -67,6 +74,7 @@ class Settings(BaseSettings):
     keep_largest_bytes: int = Field(5_000_000_000, ge=0)
     session_hours: int = Field(336, ge=1)
     secure_cookies: bool = False
+    trusted_proxies: Annotated[list[str], AfterValidator(_networks)] = Field(default_factory=list)
     sign_in_note: str = ""
     mail_host: str = ""
     mail_port: int = Field(25, ge=1, le=65535)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from nailer.errors import Conflict
 from nailer.store.database import Database, Work, utc_now
@@ -32,6 +33,14 @@ class WhenDone:
     mail: str
     write: bool
     close: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Try:
+    """Whose tries are counted, and how many of them cost no wait."""
+
+    who: str
+    free: int
 
 
 class AccountStore:
@@ -107,15 +116,43 @@ class AccountStore:
         """Forget a session."""
         await self._db.write(lambda work: work.run("accounts.end_session", token_hash=token_hash))
 
-    async def refusal(self, who: str) -> tuple[int, datetime] | None:
-        """How often `who` was refused in a row, and when last."""
-        row = await self._db.read(lambda work: work.one("accounts.refusal", who=who))
-        return (row["failures"], row["last_at"]) if row else None
+    async def count_try(
+        self, tries: Sequence[Try], wait_s: Callable[[int, int], float], forgotten_after: timedelta
+    ) -> float:
+        """Count a try of each, all or none, and return 0; or the seconds that are left where one comes too early.
 
-    async def count_refusal(self, who: str) -> None:
-        """Count one more refused sign-in."""
-        await self._db.write(lambda work: work.run("accounts.count_refusal", who=who, now=utc_now()))
+        `wait_s` says how long one waits after so many refused tries, with so many free ones. Tries that are at work count
+        like refused ones until `forget_tries`.
+        """
 
-    async def forget_refusals(self, who: str) -> None:
-        """Begin to count anew, after a sign-in that fitted."""
-        await self._db.write(lambda work: work.run("accounts.forget_refusals", who=who))
+        def _change(work: Work) -> float:
+            work.run("accounts.forget_old_tries", before=utc_now() - forgotten_after)
+            found = [_locked(work, one) for one in sorted(tries, key=lambda one: one.who)]
+            now = utc_now()  # once the rows are ours: another try may have been counted while we waited for them
+            waits = ((last, wait_s(count, one.free)) for one, count, last in found)
+            left = [(last + timedelta(seconds=wait) - now).total_seconds() for last, wait in waits if wait > 0]
+            if any(left_s > 0 for left_s in left):
+                return max(left)
+            for one, _, _ in found:
+                work.run("accounts.count_try", who=one.who, now=now)
+            return 0.0
+
+        return await self._db.write(_change)
+
+    async def forget_tries(self, all_of: Sequence[str], one_of: Sequence[str]) -> None:
+        """Forget every try of some, and one try of each of the others."""
+
+        def _change(work: Work) -> None:
+            for who in sorted(all_of):
+                work.run("accounts.forget_tries", who=who)
+            for who in sorted(one_of):
+                work.run("accounts.forget_try", who=who)
+
+        await self._db.write(_change)
+
+
+def _locked(work: Work, one: Try) -> tuple[Try, int, datetime]:
+    """How often one was tried, and when last. Its row is made and locked: of two at once the second one waits."""
+    work.run("accounts.watch", who=one.who, now=utc_now())
+    row = work.one("accounts.tries", who=one.who) or {"failures": 0, "last_at": utc_now()}
+    return one, row["failures"], row["last_at"]

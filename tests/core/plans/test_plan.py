@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.entry import NS, Entry, Kind, SideName, Stamp
 from nailer.core.plans.plan import (
     Action,
     Choice,
     FoundFile,
     PlanStep,
+    Summary,
     Verdict,
     carry_plan,
     chosen,
     removal_plan,
     summary,
+    summary_sentence,
 )
 from tests.builders import NOON_S, a_file, a_folder, a_link
 
@@ -203,3 +207,74 @@ def test_removal_empties_every_folder_before_it_goes(tree: dict[tuple[bytes, ...
         del left[step.target]
 
     assert not left
+
+
+def a_step(action: Action, verdict: Verdict, entry: Entry = OLD) -> PlanStep:
+    return PlanStep(action, (entry.name,), (entry.name,), entry, verdict, "")
+
+
+def test_every_step_is_counted_where_it_belongs_and_only_files_that_go_weigh() -> None:
+    counted = summary(
+        [
+            a_step(Action.CARRY, Verdict.NEW, a_file(size=1)),
+            *[a_step(Action.CARRY, Verdict.REPLACES, a_file(size=10))] * 2,
+            *[a_step(Action.CARRY, Verdict.REPLACES_NEWER, a_file(size=100))] * 3,
+            *[a_step(Action.CARRY, Verdict.SAME, a_file(size=1000))] * 4,
+            *[a_step(Action.CARRY, Verdict.LEFT, a_file(size=1000))] * 5,
+            *[a_step(Action.REMOVE, Verdict.REMOVES, a_file(size=1000))] * 6,
+            *[a_step(Action.SET_ACCESS, Verdict.SETS, a_file(size=1000))] * 7,
+            *[a_step(Action.MAKE_FOLDER, Verdict.NEW, a_folder("new"))] * 8,
+            *[a_step(Action.MAKE_FOLDER, Verdict.SAME, a_folder("same"))] * 9,
+            *[a_step(Action.REMOVE_FOLDER, Verdict.LEFT, a_folder("unread"))] * 10,
+        ]
+    )
+
+    assert counted == Summary(1, 2, 3, 4, left=15, removed=6, set=7, folders=8, bytes_to_carry=321)
+    assert counted.acts == 19
+    assert counted + counted == Summary(2, 4, 6, 8, left=30, removed=12, set=14, folders=16, bytes_to_carry=642)
+
+
+NOTHING = Summary(0, 0, 0, 0, 0, 0, 0, 0, 0)
+
+
+@pytest.mark.parametrize(
+    ("counted", "sentence"),
+    [
+        (NOTHING, "nothing to do"),
+        (replace(NOTHING, new=3), "3 new"),
+        (replace(NOTHING, replaced=2), "2 replaced"),
+        (replace(NOTHING, replaced=2, replaced_newer=1), "3 replaced (1 of them newer there)"),
+        (replace(NOTHING, removed=1), "1 removed there"),
+        (replace(NOTHING, set=1), "access of 1 name set"),
+        (replace(NOTHING, folders=2), "2 folders"),
+        (replace(NOTHING, same=1, left=2), "1 the same already, 2 left out"),
+    ],
+)
+def test_a_plan_is_said_in_one_line(counted: Summary, sentence: str) -> None:
+    assert summary_sentence(counted, SideName.THERE) == sentence
+
+
+@pytest.mark.parametrize(
+    ("verdict", "action", "weighs"),
+    [
+        (Verdict.NEW, Action.CARRY, 4),
+        (Verdict.LEFT, Action.CARRY, 0),
+        (Verdict.REMOVES, Action.REMOVE, 0),
+        (Verdict.NEW, Action.MOVE, 0),
+    ],
+)
+def test_only_what_is_carried_goes_over_the_line(verdict: Verdict, action: Action, weighs: int) -> None:
+    assert a_step(action, verdict).bytes_to_carry == weighs
+
+
+def test_keeping_both_gives_each_its_own_free_name() -> None:
+    """Two files of one folder, of which one has a name already that the other would get."""
+    steps = [
+        replace(a_step(Action.CARRY, Verdict.REPLACES, a_file("a.html")), target=(b"sub", b"a.html")),
+        replace(a_step(Action.CARRY, Verdict.NEW, a_file("a-2.html")), target=(b"sub", b"a-2.html")),
+        replace(a_step(Action.CARRY, Verdict.REPLACES_NEWER, a_file("a.html")), target=(b"sub", b"a.html")),
+    ]
+
+    kept = chosen(steps, Choice.KEEP_BOTH, {(b"sub",): frozenset({b"a-3.html"})})
+
+    assert [step.target for step in kept] == [(b"sub", b"a-4.html"), (b"sub", b"a-2.html"), (b"sub", b"a-5.html")]

@@ -2,23 +2,19 @@
 
 from __future__ import annotations
 
-import asyncio
 import hashlib
 import re
 import secrets
 from datetime import timedelta
 
 from argon2 import PasswordHasher
-from argon2.exceptions import InvalidHashError, VerificationError
 
-from nailer.core.jobs.retry import next_delay
-from nailer.core.words import span_text
-from nailer.errors import InvalidInput, NotAllowed
+from nailer.errors import Busy, InvalidInput, NotAllowed
+from nailer.services.people.hashing import PasswordHashing
+from nailer.services.people.throttle import Throttle
 from nailer.store.accounts import AccountStore, Session, WhenDone
 from nailer.store.database import utc_now
 
-_FREE_TRIES = 3
-_LONGEST_WAIT_S = 300.0
 _SHORTEST_PASSWORD = 10
 _LONGEST_PASSWORD = 1000
 _LONGEST_NAME = 80
@@ -31,9 +27,12 @@ class Accounts:
     def __init__(self, store: AccountStore, *, session_hours: int, hasher: PasswordHasher | None = None) -> None:
         self._store = store
         self._session_hours = session_hours
-        self._hasher = hasher or PasswordHasher()
-        # Verified where the name is unknown, so that the time taken tells nobody which names exist.
-        self._nobody = self._hasher.hash(secrets.token_hex(16))
+        self._hashing = PasswordHashing(hasher)
+        self._throttle = Throttle(store)
+
+    def close(self) -> None:
+        """End the threads that hash passwords."""
+        self._hashing.close()
 
     async def is_empty(self) -> bool:
         """True until the first account is made."""
@@ -42,30 +41,30 @@ class Accounts:
     async def make_first(self, name: str, password: str) -> None:
         """Make the first account. Raises InvalidInput, or Conflict where somebody was faster."""
         cleaned = _checked(name, password)
-        await self._store.add_first(cleaned, await asyncio.to_thread(self._hasher.hash, password))
+        await self._store.add_first(cleaned, await self._hashing.hash(password))
 
     async def make(self, name: str, password: str) -> int:
         """Make an account; return its number. Raises InvalidInput, or Conflict where the name is taken."""
         cleaned = _checked(name, password)
-        return await self._store.add(cleaned, await asyncio.to_thread(self._hasher.hash, password))
+        return await self._store.add(cleaned, await self._hashing.hash(password))
 
     async def sign_in(self, name: str, password: str, *, address: str) -> str:
-        """A new session's token. Raises NotAllowed: refused, or to be tried later."""
-        name = name.strip()[:_LONGEST_NAME]
-        watched = (f"name:{name.casefold()}", f"address:{address}")
-        for who in watched:
-            await self._check_wait(who)
+        """A new session's token. Raises NotAllowed: refused, or to be tried later; Busy where too many sign in at once."""
+        # Half a character (RFC 3629, 3) can be in no stored name.
+        name = name.strip()[:_LONGEST_NAME].encode("utf-8", "replace").decode()
+        await self._throttle.count(name, address)
         account = await self._store.by_name(name)
-        stored = account.password_hash if account else self._nobody
-        fits = await asyncio.to_thread(self._verify, stored, password[:_LONGEST_PASSWORD])
+        stored = account.password_hash if account else self._hashing.nobodys
+        try:
+            fits = await self._hashing.fits(stored, password[:_LONGEST_PASSWORD])
+        except Busy:
+            await self._throttle.not_looked_at(name, address)
+            raise
         if account is None or not fits:
-            for who in watched:
-                await self._store.count_refusal(who)
             raise NotAllowed("This name and password do not go together.")
-        for who in watched:
-            await self._store.forget_refusals(who)
-        if self._hasher.check_needs_rehash(account.password_hash):
-            await self._store.set_password(account.id, await asyncio.to_thread(self._hasher.hash, password))
+        await self._throttle.fitted(name, address)
+        if self._hashing.is_old(account.password_hash):
+            await self._store.set_password(account.id, await self._hashing.hash(password))
         return await self._begin_session(account.id)
 
     async def session(self, token: str) -> Session | None:
@@ -85,22 +84,6 @@ class Accounts:
         if wishes.write and not _MAIL.fullmatch(wishes.mail):
             raise InvalidInput("Write the address that the mail is to go to, like maren@gorsegannet.example.")
         await self._store.set_when_done(account_id, wishes)
-
-    async def _check_wait(self, who: str) -> None:
-        refused = await self._store.refusal(who)
-        if refused is None:
-            return
-        failures, last_at = refused
-        wait_s = next_delay(max(0, failures - _FREE_TRIES + 1), cap_s=_LONGEST_WAIT_S)
-        left_s = (last_at + timedelta(seconds=wait_s) - utc_now()).total_seconds()
-        if left_s > 0:
-            raise NotAllowed(f"Too many sign-ins were refused. Wait {span_text(left_s)}, then try again.")
-
-    def _verify(self, stored: str, password: str) -> bool:
-        try:
-            return self._hasher.verify(stored, password)
-        except (VerificationError, InvalidHashError):
-            return False
 
     async def _begin_session(self, account_id: int) -> str:
         token = secrets.token_urlsafe(32)

@@ -36,15 +36,24 @@ DELETE FROM sessions WHERE token_hash = %(token_hash)s;
 -- name: end_old_sessions(now)!
 DELETE FROM sessions WHERE ends_at <= %(now)s;
 
--- name: refusal(who)^
-SELECT failures, last_at FROM refusals WHERE who = %(who)s;
+-- name: watch(who, now)!
+INSERT INTO refusals (who, failures, last_at) VALUES (%(who)s, 0, %(now)s)
+ON DUPLICATE KEY UPDATE who = who;
 
--- name: count_refusal(who, now)!
-INSERT INTO refusals (who, failures, last_at) VALUES (%(who)s, 1, %(now)s)
-ON DUPLICATE KEY UPDATE failures = failures + 1, last_at = %(now)s;
+-- name: tries(who)^
+SELECT failures, last_at FROM refusals WHERE who = %(who)s FOR UPDATE;
 
--- name: forget_refusals(who)!
+-- name: count_try(who, now)!
+UPDATE refusals SET failures = failures + 1, last_at = %(now)s WHERE who = %(who)s;
+
+-- name: forget_tries(who)!
 DELETE FROM refusals WHERE who = %(who)s;
+
+-- name: forget_try(who)!
+UPDATE refusals SET failures = GREATEST(CAST(failures AS SIGNED) - 1, 0) WHERE who = %(who)s;
+
+-- name: forget_old_tries(before)!
+DELETE FROM refusals WHERE last_at < %(before)s;
 
 -- name: when_done(id)^
 SELECT mail, mail_when_done, close_when_done FROM accounts WHERE id = %(id)s;

@@ -6,12 +6,12 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import RedirectResponse, Response
 
-from nailer.errors import Conflict, InvalidInput, NotAllowed
+from nailer.errors import Busy, Conflict, InvalidInput, NotAllowed
 from nailer.web.shell import urls
 from nailer.web.shell.doors import EditingDoor, PeopleDoor, SignedIn, SitesDoor, TheSettings, settings_of
 from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.guard import COOKIE
-from nailer.web.shell.pages import render
+from nailer.web.shell.pages import render, status_of
 
 router = APIRouter()
 
@@ -34,16 +34,22 @@ async def sign_in_page(request: Request, settings: TheSettings, people: PeopleDo
 
 @router.post(urls.SIGN_IN)
 async def sign_in(request: Request, settings: TheSettings, people: PeopleDoor) -> Response:
-    """Sign in. 403 where name and password do not go together, or too many tries were refused."""
+    """Sign in. 403 where name and password do not go together, or too many tries were refused; 503 where too many sign in
+    at once."""
     form = await read_form(request)
     address = request.client.host if request.client else "unknown"
     target = _own_page(form.get("next", ""))
     try:
         token = await people.accounts.sign_in(form.get("name", ""), form.get("password", ""), address=address)
-    except NotAllowed as refused:
-        note = settings.sign_in_note
+    except (NotAllowed, Busy) as refused:
         return render(
-            request, "people/sign-in.html", 403, next=target, name=form.get("name", ""), problem=refused.what, note=note
+            request,
+            "people/sign-in.html",
+            status_of(refused),
+            next=target,
+            name=form.get("name", ""),
+            problem=" ".join((refused.what, *refused.advice)),
+            note=settings.sign_in_note,
         )
     return _with_cookie(request, RedirectResponse(target, 303), token)
 

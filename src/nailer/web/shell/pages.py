@@ -23,6 +23,7 @@ from nailer.core.jobs.states import JOB_WORDS
 from nailer.core.words import aware
 from nailer.errors import (
     AlreadyThere,
+    Busy,
     Conflict,
     FileMissing,
     IdentityChanged,
@@ -51,6 +52,7 @@ _STATUS: dict[type[NailerError], int] = {
     IdentityChanged: 409,
     LoginRefused: 409,
     StoreUnavailable: 503,
+    Busy: 503,
 }
 
 
@@ -127,9 +129,14 @@ def routed(request: Request, address: str) -> str:
     return routed_address(address, settings_of(request).route)
 
 
+def status_of(error: NailerError) -> int:
+    """The status of HTTP that says what kind of error it is (RFC 9110, 15)."""
+    return next((code for kind, code in _STATUS.items() if isinstance(error, kind)), 502)
+
+
 def error_answer(request: Request, error: NailerError) -> Response:
     """An error as a page where a person looks, as JSON where a script asked."""
-    status = next((code for kind, code in _STATUS.items() if isinstance(error, kind)), 502)
+    status = status_of(error)
     if "text/html" in request.headers.get("accept", ""):
         site_id = request.path_params.get("site_id")
         return render(
