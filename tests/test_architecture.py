@@ -29,7 +29,7 @@ FOR_ALL = {"errors", "unbroken"}
 # The wings of services in layers: each may use those of the layers below it, by their doors.
 LAYERS = (("sites", "people"), ("files",), ("plans",), ("editing", "pairs"))
 # The groups of the core, likewise: a group may use itself and those before it.
-CORE_GROUPS = ("files", "words", "compare", "plans", "pairs", "jobs", "connecting", "check")
+CORE_GROUPS = ("files", "words", "compare", "plans", "pairs", "jobs", "connecting", "check", "people")
 # What the core may take from outside: computing, and nothing that reads, writes, waits or asks the clock.
 OUTSIDE_CORE = frozenset(
     {
@@ -48,6 +48,7 @@ OUTSIDE_CORE = frozenset(
         "hashlib",
         "html",
         "html.parser",
+        "ipaddress",
         "itertools",
         "json",
         "math",

@@ -100,7 +100,9 @@ def survives(mutant: Mutant, module: str, tests: list[str]) -> bool:
         for name in ("tests", "pyproject.toml", ".venv", "tools"):
             (place / name).symlink_to(TOP / name)
         (place / "src" / "nailer" / module).write_text(mutant.text)
-        command = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:xdist", *tests]
+        # Temporary folders of its own: runs that share them clear away each other's old ones.
+        scratch = f"--basetemp={place / 'tmp'}"
+        command = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:xdist", scratch, *tests]
         environment = os.environ | {"PYTHONPATH": "src", "PYTHONDONTWRITEBYTECODE": "1"}
         try:
             done = subprocess.run(

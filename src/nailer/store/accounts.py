@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from typing import Any
 
+from nailer.core.people.tries import Watched, faded
 from nailer.errors import Conflict
 from nailer.store.database import Database, Work, utc_now
 
@@ -33,14 +35,6 @@ class WhenDone:
     mail: str
     write: bool
     close: bool
-
-
-@dataclass(frozen=True, slots=True)
-class Try:
-    """Whose tries are counted, and how many of them cost no wait."""
-
-    who: str
-    free: int
 
 
 class AccountStore:
@@ -116,43 +110,41 @@ class AccountStore:
         """Forget a session."""
         await self._db.write(lambda work: work.run("accounts.end_session", token_hash=token_hash))
 
-    async def count_try(
-        self, tries: Sequence[Try], wait_s: Callable[[int, int], float], forgotten_after: timedelta
-    ) -> float:
+    async def count_try(self, tries: Sequence[Watched], forgotten_after: timedelta) -> float:
         """Count a try of each, all or none, and return 0; or the seconds that are left where one comes too early.
 
-        `wait_s` says how long one waits after so many refused tries, with so many free ones. Tries that are at work count
-        like refused ones until `forget_tries`.
+        Tries that are at work count like refused ones until `forget_tries`.
         """
 
         def _change(work: Work) -> float:
             work.run("accounts.forget_old_tries", before=utc_now() - forgotten_after)
-            found = [_locked(work, one) for one in sorted(tries, key=lambda one: one.who)]
+            rows = [(one, _locked(work, one)) for one in sorted(tries, key=lambda one: one.who)]
             now = utc_now()  # once the rows are ours: another try may have been counted while we waited for them
-            waits = ((last, wait_s(count, one.free)) for one, count, last in found)
-            left = [(last + timedelta(seconds=wait) - now).total_seconds() for last, wait in waits if wait > 0]
-            if any(left_s > 0 for left_s in left):
-                return max(left)
-            for one, _, _ in found:
-                work.run("accounts.count_try", who=one.who, now=now)
-            return 0.0
+            idle_s = [(now - row["last_at"]).total_seconds() for _, row in rows]
+            counts = [faded(row["failures"], idle) for (_, row), idle in zip(rows, idle_s, strict=True)]
+            left_s = max(one.left_s(count, idle) for (one, _), count, idle in zip(rows, counts, idle_s, strict=True))
+            if left_s == 0:
+                for (one, _), count in zip(rows, counts, strict=True):
+                    work.run("accounts.count_try", who=one.who, failures=count + 1, now=now)
+            return left_s
 
         return await self._db.write(_change)
 
-    async def forget_tries(self, all_of: Sequence[str], one_of: Sequence[str]) -> None:
+    async def forget_tries(self, all_of: Sequence[Watched], one_of: Sequence[Watched]) -> None:
         """Forget every try of some, and one try of each of the others."""
 
         def _change(work: Work) -> None:
-            for who in sorted(all_of):
-                work.run("accounts.forget_tries", who=who)
-            for who in sorted(one_of):
-                work.run("accounts.forget_try", who=who)
+            for one in sorted(all_of, key=lambda one: one.who):
+                work.run("accounts.forget_tries", who=one.who)
+            for one in sorted(one_of, key=lambda one: one.who):
+                work.run("accounts.forget_try", who=one.who)
 
         await self._db.write(_change)
 
 
-def _locked(work: Work, one: Try) -> tuple[Try, int, datetime]:
-    """How often one was tried, and when last. Its row is made and locked: of two at once the second one waits."""
+def _locked(work: Work, one: Watched) -> dict[str, Any]:
+    """The count of a name and its last try. The row is made and locked: of two at once the second one waits."""
     work.run("accounts.watch", who=one.who, now=utc_now())
-    row = work.one("accounts.tries", who=one.who) or {"failures": 0, "last_at": utc_now()}
-    return one, row["failures"], row["last_at"]
+    row = work.one("accounts.tries", who=one.who)
+    assert row is not None, "it was made a moment ago, and is ours"
+    return row

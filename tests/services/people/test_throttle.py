@@ -72,6 +72,17 @@ async def test_a_password_that_fits_begins_anew_and_costs_nothing(accounts: Acco
     assert await outcome(accounts, RIGHT) == "in"
 
 
+async def test_refusals_fade_even_where_somebody_signs_in_all_day(accounts: Accounts, database: Database) -> None:
+    """An office: each hour a few slips of other people and a sign-in that fits. It must not become slower by the day."""
+    for hour in range(6):
+        with database._connection() as connection, connection.cursor() as cursor:
+            cursor.execute("UPDATE refusals SET last_at = last_at - INTERVAL 1 HOUR")
+            connection.commit()
+        tried = [await outcome(accounts, "wrong", name=f"person {hour} {number}") for number in range(5)]
+        assert tried == ["refused"] * 5
+        assert await outcome(accounts, RIGHT) == "in"
+
+
 async def test_refusals_are_forgotten_in_time(accounts: Accounts, database: Database) -> None:
     for _ in range(4):
         last = await outcome(accounts, "wrong")

@@ -43,14 +43,14 @@ ON DUPLICATE KEY UPDATE who = who;
 -- name: tries(who)^
 SELECT failures, last_at FROM refusals WHERE who = %(who)s FOR UPDATE;
 
--- name: count_try(who, now)!
-UPDATE refusals SET failures = failures + 1, last_at = %(now)s WHERE who = %(who)s;
+-- name: count_try(who, failures, now)!
+UPDATE refusals SET failures = %(failures)s, last_at = %(now)s WHERE who = %(who)s;
 
 -- name: forget_tries(who)!
 DELETE FROM refusals WHERE who = %(who)s;
 
 -- name: forget_try(who)!
-UPDATE refusals SET failures = GREATEST(CAST(failures AS SIGNED) - 1, 0) WHERE who = %(who)s;
+UPDATE refusals SET failures = GREATEST(failures - 1, 0) WHERE who = %(who)s;
 
 -- name: forget_old_tries(before)!
 DELETE FROM refusals WHERE last_at < %(before)s;
