@@ -39,6 +39,14 @@ class Running:
             int(one) for one in Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children").read_text().split()
         ]
 
+    def first_word(self) -> str:
+        """The word that the first account needs, as it is printed."""
+        assert self.process.stdout is not None
+        for line in self.process.stdout:
+            if found := re.search(r"needs this word: (\S+)", line):
+                return found[1]
+        raise AssertionError("no word was printed")
+
     def answers(self) -> bool:
         with urllib.request.urlopen(f"{self.address}health", timeout=5) as response:
             return bool(response.read() == b"ok")
@@ -228,7 +236,7 @@ def test_what_a_client_says_of_its_address_counts_only_from_a_named_proxy(
     here = {"NAILER_HOME": str(tmp_path), "NAILER_PORT": "0", "NAILER_DATABASE_URL": migrated_url}
     with running("serve", env=here | {"NAILER_TRUSTED_PROXIES": trusted}) as nailer:
         made = {"name": "maren", "password": "gannets-and-gorse", "again": "gannets-and-gorse"}
-        posted(f"{nailer.address}first-account", made)
+        posted(f"{nailer.address}first-account", made | {"word": nailer.first_word()})
         pages = [
             posted(f"{nailer.address}sign-in", {"name": "maren", "password": "wrong"}, f"192.0.2.{number}")
             for number in range(5)
@@ -236,3 +244,32 @@ def test_what_a_client_says_of_its_address_counts_only_from_a_named_proxy(
 
     assert ("Wait" not in pages[-1]) is believed
     assert "do not go together" in pages[0]
+
+
+def test_people_are_added_and_let_in_again_on_the_server(tmp_path: Path) -> None:
+    """While Nailer does not run, and while it does."""
+    home = ("--home", str(tmp_path / "home"))
+
+    def accounts(*arguments: str, typed: str = "") -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [sys.executable, "-m", "nailer.cli", "accounts", *arguments, *home],
+            input=typed,
+            capture_output=True,
+            text=True,
+            timeout=90,
+            check=False,
+            env=_environment(),
+        )
+
+    assert accounts("add", "maren", "--runs-nailer", typed="gannets-and-gorse\n").returncode == 0
+    assert "at least 10" in accounts("add", "tam", typed="short\n").stdout
+    with running("serve", "--port", "0", *home) as nailer:
+        signed = {"name": "maren", "password": "gannets-and-gorse"}
+        assert "do not go together" not in posted(f"{nailer.address}sign-in", signed)
+        assert accounts("list").stdout == "maren\truns Nailer\n"
+        assert accounts("reset", "maren", typed="kelp-and-kittiwake\n").returncode == 0
+        assert "do not go together" in posted(f"{nailer.address}sign-in", signed)
+        again = posted(f"{nailer.address}sign-in", signed | {"password": "kelp-and-kittiwake"})
+        assert "do not go together" not in again
+    missing = accounts("reset", "nobody", typed="x\n")
+    assert (missing.returncode, "Nobody is called nobody" in missing.stdout) == (1, True)

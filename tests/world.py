@@ -84,10 +84,10 @@ class World:
         return await self.ended(job_id)
 
     async def ended(self, job_id: int) -> Job:
-        """The job once it has ended."""
+        """The job once it has ended, in the database and for whoever listens."""
         while True:
             job = await self.nailer.stores.jobs.get(job_id)
-            if job.state in ENDED:
+            if job.state in ENDED and job_id not in self.nailer.engine.live.jobs:
                 return job
             await asyncio.sleep(0.02)
 
@@ -100,7 +100,7 @@ class Host(Interface):
 
 def settings_for(tmp_path: Path, host: Host | None = None) -> Settings:
     routes = {f"ftp.mosslane.example:{port}": f"127.0.0.1:{host.port}" for port in (21, 22, 990)} if host else {}
-    return Settings(home=tmp_path / "home", roots={"studio": tmp_path / "here"}, routes=routes)
+    return Settings(hosts=["testserver"], home=tmp_path / "home", roots={"studio": tmp_path / "here"}, routes=routes)
 
 
 @contextlib.asynccontextmanager
@@ -144,7 +144,9 @@ async def a_world_on(
         if identity is not None and identity.public_key:
             await nailer.stores.identities.pin(one.host, one.port, identity, trusted_by=None, how="test")
         account = await nailer.people.accounts._store.by_name("maren")
-        account_id = account.id if account else await nailer.people.accounts.make("maren", "a-long-password")
+        account_id = (
+            account.id if account else await nailer.people.accounts.make("maren", "a-long-password", is_admin=True)
+        )
         yield World(nailer, host, one, account_id, here, there)
     finally:
         await nailer.stop()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 import time
 from collections.abc import Callable
@@ -20,53 +19,36 @@ sys.path[:0] = [str(ROOT), str(ROOT / "src")]
 from tests.browser.pages import Adding, Files  # noqa: E402 - the tests are no installed package
 
 from nailer.standins.demo import content  # noqa: E402
+from nailer.standins.demo.scenario import CLERK, CLERKS_PASSWORD  # noqa: E402
 
 OUT = ROOT / "docs" / "screenshots"
 
 
 def _adding(driver: webdriver.Chrome, address: str, shot: Callable[[str], None]) -> None:
-    """A letter read, and a trial that found a slip."""
+    """A letter read, and tried."""
     adding = Adding(driver, address)
     letters = content.letters()
     adding.paste(letters["tidepool.txt"].decode())
     adding.attempt()
     adding.see("trial-good")
     shot("add-site")
-    adding.fill("port", "21")
-    adding.attempt()
-    adding.see("fix")
-    shot("trial")
 
 
-def _not_known(files: Files, shot: Callable[[str], None]) -> None:
-    """A server that cuts its listings, and one that renames nothing."""
-    home = ROOT / "var" / "demo"
-    desk = f"http://127.0.0.1:{json.loads((home / 'ports.json').read_text())['desk']['web']}/"
-
-    def switch(fault: str) -> None:
-        files.driver.get(desk)
-        form = next(
-            one for one in files.driver.find_elements(By.TAG_NAME, "form") if "moss" in one.get_attribute("innerHTML")
-        )
-        Select(form.find_element(By.NAME, "fault")).select_by_value(fault)
-        form.find_element(By.TAG_NAME, "button").click()
-
-    for name in ("opening-hours.html", "swap-day.html"):
-        (home / "here" / "mosslane" / name).write_text(f"<p>{name}</p>")
-    files.go("/sites/3/files")
+def _people(files: Files, shot: Callable[[str], None]) -> None:
+    """Everybody, one person's rights, the clerk's first page, and one's own account."""
+    files.go("/people")
+    shot("people")
+    files.driver.find_element(By.LINK_TEXT, CLERK).click()
+    shot("person")
+    files.go("/account")
+    shot("account")
+    files.driver.delete_all_cookies()
+    files.sign_in(CLERK, CLERKS_PASSWORD)
     files.see("ledger")
-    switch("cuts")
-    files.go("/sites/3/files?fresh=1")
-    files.see("not-whole-there")
-    shot("not-whole")
-    switch("renames")
-    files.go("/sites/3/files?fresh=1")
-    files.see("ledger")
-    files.pick("index.html", "swap-day.html")
-    files.plan("upload")
-    files.see("renames-nothing")
-    shot("renames-nothing")
-    switch("healthy")
+    shot("clerk")
+    files.driver.delete_all_cookies()
+    files.sign_in()
+    files.sees_text("Skerry Ferries")
 
 
 def _carrying(files: Files, shot: Callable[[str], None]) -> None:
@@ -182,7 +164,6 @@ def main(address: str) -> None:
     files.sees_text("Skerry Ferries")
     files.open_site("Gorse & Gannet")
     files.see("meeting")
-    shot("changed-key")
     files.open_site("Skerry Ferries")
     files.see("meeting")
     files.trust()
@@ -214,7 +195,7 @@ def main(address: str) -> None:
     shot("identities")
     files.go("/sites")
     shot("sites")
-    _not_known(files, shot)
+    _people(files, shot)
     _carrying(files, shot)
     _editing(files, shot)
     files.go("/sites/1/changes")

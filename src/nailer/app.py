@@ -11,13 +11,17 @@ from datetime import datetime
 
 from argon2 import PasswordHasher
 
+from nailer.acting import Acting
+from nailer.core.people.rights import Person
+from nailer.core.words import count_text
 from nailer.engine.engine import Carrying, Engine
 from nailer.engine.live import LiveJob
+from nailer.errors import NotFound, StoreUnavailable
 from nailer.seal import Seal
 from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.pairs import Pairs
-from nailer.services.people import People
+from nailer.services.people import Did, Lasting, People
 from nailer.services.plans import Archives, Plans, Post
 from nailer.services.sites import Sites
 from nailer.settings import Settings
@@ -54,6 +58,8 @@ class Nailer:
         await asyncio.to_thread(self.plans.archives.clear_old)
         await self.stores.sites.forget_fleeting()
         await self.stores.drafts.forget_read()
+        await self.people.log.begin()
+        await self.sites.connector.begin()
         await self.plans.speeds.begin()
         self.engine.runner.start()
         self.plans.kept.start()
@@ -83,6 +89,7 @@ class Nailer:
         with contextlib.suppress(TimeoutError):
             async with asyncio.timeout(10):
                 await self.sites.pool.close()
+        await self.people.log.close()
         self.people.accounts.close()
         self.stores.database.close()
 
@@ -99,15 +106,16 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     files = Files.build(stores, engine, settings.zone)
     post = Post(settings.mail_host, settings.mail_port, settings.mail_from)
     plans = Plans.build(stores, engine, sites, files, archives, post)
+    lasting = Lasting(settings.session_hours, settings.session_idle_hours, settings.log_days)
     nailer = Nailer(
         settings=settings,
         stores=stores,
         engine=engine,
-        people=People.build(stores.accounts, settings.session_hours, hasher),
+        people=People.build(stores, lasting, hasher),
         sites=sites,
         files=files,
         plans=plans,
-        editing=Editing.build(stores, engine, files, plans, settings.route),
+        editing=Editing.build(stores, engine, files, plans, settings.route, settings.fetched_from),
         pairs=Pairs.build(stores, engine, files, plans),
     )
     engine.live.when_one_ends(lambda job: _job_ended(nailer, job))
@@ -133,3 +141,14 @@ def _job_ended(nailer: Nailer, job: LiveJob) -> None:
     nailer.pairs.runs.job_ended(job.run_id)
     nailer.pairs.not_sent.look_again(job.site_id)
     nailer.plans.leftovers.wake()
+    nailer.people.log.soon(_write_down(nailer, job.job_id))
+
+
+async def _write_down(nailer: Nailer, job_id: int) -> None:
+    """Say in the log what a job has done, under the name of whoever wanted it."""
+    with contextlib.suppress(NotFound, StoreUnavailable):
+        job = await nailer.stores.jobs.get(job_id)
+        site = await nailer.stores.sites.get(job.site_id)
+        done = count_text(job.tally.done.files, "file")
+        who = Acting(Person(job.account_id, job.account_name), program="a job")
+        await nailer.people.log.add(Did.CHANGED, f"{job.title}: {job.state}, {done}", site=site, who=who)

@@ -1,4 +1,4 @@
-"""The command line: `nailer serve`, `nailer demo`."""
+"""The command line of the server: `nailer serve`, `nailer demo`, `nailer accounts`."""
 
 from __future__ import annotations
 
@@ -19,11 +19,13 @@ import uvicorn
 import uvloop
 
 from nailer.app import Nailer, join
-from nailer.errors import SetupFailed
+from nailer.cli_accounts import manage
+from nailer.errors import NailerError, SetupFailed
 from nailer.settings import Settings, load_settings
 from nailer.standins.demo import run, scenario
 from nailer.store.mariadb import PrivateMariaDB
 from nailer.web.app import create_app
+from nailer.web.shell.http import StrictHttp
 
 _GRACE_S = 5
 
@@ -37,9 +39,11 @@ def main(arguments: list[str] | None = None) -> int:
     try:
         if options.command == "demo":
             _demo(options)
+        elif options.command == "accounts":
+            manage(options)
         else:
             _serve(options)
-    except SetupFailed as failed:
+    except NailerError as failed:
         _say(f"{failed.title}: {failed.what}")
         return 1
     except KeyboardInterrupt:
@@ -53,6 +57,16 @@ def _parser() -> argparse.ArgumentParser:
     serve = commands.add_parser("serve", help="run Nailer; the first visit makes the first account")
     demo = commands.add_parser("demo", help="run Nailer with its demo sites on this machine")
     demo.add_argument("--fresh", action="store_true", help="put the demo back to how it begins")
+    accounts = commands.add_parser("accounts", help="add people, reset a password, list who there is")
+    acts = accounts.add_subparsers(dest="act", required=True)
+    add = acts.add_parser("add", help="add a person; the password is asked for, or read from standard input")
+    add.add_argument("name")
+    add.add_argument("--runs-nailer", action="store_true", help="this person may do everything")
+    reset = acts.add_parser("reset", help="give a person another password, and take lost second proofs away")
+    reset.add_argument("name")
+    listing = acts.add_parser("list", help="list everybody")
+    for command in (add, reset, listing):
+        command.add_argument("--home", type=Path, help="the folder for Nailer's own data")
     for command in (serve, demo):
         command.add_argument("--port", type=int, help="the port to answer on (0: a free one)")
         command.add_argument("--host", help="the address to answer on")
@@ -102,8 +116,13 @@ def _demo(options: argparse.Namespace) -> None:
         if new:
             uvloop.run(_fill(settings, url, home))
             run.laid_out(home)
+        port = listener.getsockname()[1]
         _say(
             f"Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. Ctrl-C ends the demo; its data is kept.\n"
+            f"Two more people: {scenario.COLLEAGUE} ({scenario.COLLEAGUES_PASSWORD}) has two sites, {scenario.CLERK} "
+            f"({scenario.CLERKS_PASSWORD}) has the news of the ferries.\n"
+            f"A program's token to try (docs/command-line.md): {scenario.TOKEN}\n"
+            f"An invitation to try: http://{settings.host}:{port}/invited/{scenario.INVITATION}\n"
             f"The demo's servers, their faults and letters to try: http://127.0.0.1:{ports['desk']['web']}/"
         )
         _run(join(settings, url), listener)
@@ -131,6 +150,13 @@ class _Server(uvicorn.Server):
         super().__init__(config)
         self._nailer = nailer
 
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        """Answer, and print the word that the first account of a fresh Nailer needs."""
+        await super().startup(sockets)
+        accounts = self._nailer.people.accounts
+        if self.started and await accounts.is_empty():
+            _say(f"Nobody has an account yet. The first one needs this word: {accounts.first_word}")
+
     def handle_exit(self, sig: int, frame: object) -> None:
         """Let every page's stream end first: the server waits for open answers."""
         self._nailer.engine.live.end_streams()
@@ -142,6 +168,8 @@ def _run(nailer: Nailer, listener: socket.socket) -> None:
     config = uvicorn.Config(
         create_app(nailer),
         loop="uvloop",
+        http=StrictHttp,
+        ws="none",
         log_config=None,
         access_log=False,
         server_header=False,

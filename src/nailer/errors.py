@@ -4,12 +4,20 @@
     ├── InvalidInput            what was given cannot be used
     ├── NotFound                the thing asked for is not here any more
     ├── NotAllowed              this person may not do that
+    ├── SignedOut               nobody is signed in, or not any more
     ├── Locked                  a guarded folder that was not opened
     ├── Conflict                it changed meanwhile, or somebody else holds it
     ├── LeaseLost               another run carries this job now
     ├── SetupFailed             the machine lacks something Nailer needs to start
     ├── StoreUnavailable        the database does not answer               (heals)
+    │   └── OwnDiskFull         the machine Nailer runs on has no room left
     ├── Busy                    Nailer is asked for more than it does at once     (heals)
+    ├── RequestRefused          what came over HTTP is not looked at any further
+    │   ├── TooLarge            more bytes than anything of its kind may have
+    │   ├── CameTooLate         the rest did not come in time
+    │   ├── WrongHost           it was sent to a name that is not Nailer's
+    │   └── NoSuchMethod        the page does not do that
+    ├── Unforeseen              a defect of Nailer's own
     ├── SendingStopped          the browser went away in the middle of a file
     └── TransferError           anything between two sides
         ├── HostUnreachable     no name, no route, nobody answers            (heals)
@@ -130,6 +138,10 @@ class NotAllowed(NailerError):
     title = "Not allowed"
 
 
+class SignedOut(NailerError):
+    title = "Signed out"
+
+
 class Locked(NailerError):
     title = "A guarded folder"
     advice_default = ("Open it for a while, where its folder is shown.",)
@@ -158,13 +170,47 @@ class SetupFailed(NailerError):
 class StoreUnavailable(NailerError):
     heals = True
     title = "The database does not answer"
-    advice_default = ("Wait a moment and try again; Nailer reconnects by itself.",)
+    advice_default: tuple[str, ...] = ("Wait a moment and try again; Nailer reconnects by itself.",)
 
 
 class Busy(NailerError):
     heals = True
     title = "Nailer is busy"
     advice_default = ("Try again in a moment.",)
+
+
+class OwnDiskFull(StoreUnavailable):
+    title = "The disk of Nailer's own machine is full"
+    advice_default = (
+        "Make room on the machine that Nailer runs on, then try again.",
+        "Kept copies take the most: the changes page says how much, and lets old ones go.",
+    )
+
+
+class Unforeseen(NailerError):
+    title = "Nailer itself failed"
+
+
+class RequestRefused(NailerError):
+    title = "Nailer did not look at this"
+
+
+class TooLarge(RequestRefused):
+    title = "What was sent is too large"
+
+
+class CameTooLate(RequestRefused):
+    title = "What was sent did not come whole"
+    advice_default = ("Send it again.",)
+
+
+class WrongHost(RequestRefused):
+    title = "Nailer does not answer under this name"
+    advice_default = ("Add the name to the setting `hosts` if it is Nailer's (docs/settings.md).",)
+
+
+class NoSuchMethod(RequestRefused):
+    title = "This page does not do that"
 
 
 class TransferError(NailerError):

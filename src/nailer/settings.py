@@ -7,7 +7,7 @@ every setting; a test holds the two together.
 from __future__ import annotations
 
 import os
-from ipaddress import ip_network
+from ipaddress import IPv4Network, IPv6Network, ip_network
 from pathlib import Path
 from typing import Annotated
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
@@ -73,8 +73,12 @@ class Settings(BaseSettings):
     files_at_once: int = Field(80, ge=1, le=256)
     keep_largest_bytes: int = Field(5_000_000_000, ge=0)
     session_hours: int = Field(336, ge=1)
+    session_idle_hours: int = Field(72, ge=1)
+    log_days: int = Field(400, ge=1)
     secure_cookies: bool = False
     trusted_proxies: Annotated[list[str], AfterValidator(_networks)] = Field(default_factory=list)
+    check_networks: Annotated[list[str], AfterValidator(_networks)] = Field(default_factory=list)
+    hosts: list[str] = Field(default_factory=list)
     sign_in_note: str = ""
     mail_host: str = ""
     mail_port: int = Field(25, ge=1, le=65535)
@@ -97,6 +101,11 @@ class Settings(BaseSettings):
     def zone(self) -> ZoneInfo:
         """The time zone in which hours of the day are meant and shown."""
         return ZoneInfo(self.time_zone)
+
+    @property
+    def fetched_from(self) -> list[IPv4Network | IPv6Network]:
+        """Networks that live checks may fetch from, besides what is public."""
+        return [ip_network(one) for one in self.check_networks]
 
     def route(self, host: str, port: int) -> tuple[str, int]:
         """The address to dial for a name and port: `routes` first, its `name:*` next, else the same."""

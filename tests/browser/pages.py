@@ -126,6 +126,13 @@ class Person:
         rows = self.driver.find_elements(By.CSS_SELECTOR, '[data-test="site"] h3 a')
         next(row for row in rows if row.text == name).click()
 
+    def forget_identity(self, host: str) -> None:
+        self.go("/identities")
+        rows = self.driver.find_elements(By.CSS_SELECTOR, '[data-test="identity"]')
+        row = next(one for one in rows if host in one.text)
+        row.find_element(By.CSS_SELECTOR, '[data-test="forget-identity"]').click()
+        self.sees_text("Nothing is trusted of it now")
+
     def trust(self) -> None:
         self.see("meeting")
         self.see("trust").click()

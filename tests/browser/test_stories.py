@@ -25,6 +25,7 @@ def served(demo: Demo, name: str) -> str:
 
 
 def test_meet_the_server_upload_see_it_live_and_take_it_back(maren: Files, demo: Demo) -> None:
+    maren.forget_identity("ftp.skerryferries.example")
     maren.open_site("Skerry Ferries")
     assert "SHA256:" in maren.see("fingerprint").text
     maren.trust()
@@ -90,6 +91,11 @@ PAGES = [
     "/drafts",
     "/identities",
     "/jobs",
+    "/people",
+    "/people/1",
+    "/account",
+    "/account/codes",
+    "/log",
     "/patterns",
 ]
 
@@ -115,6 +121,8 @@ def test_pages_are_accessible(files: Files, theme: str) -> None:
             (address, one["id"], one["nodes"][0]["html"][:160], one["nodes"][0]["failureSummary"])
             for one in result["violations"]
         ]
+        mains = files.driver.find_elements(By.TAG_NAME, "main")
+        broken += [] if len(mains) == 1 else [(address, "main", f"{len(mains)} landmarks", "")]
     files.driver.execute_script("localStorage.clear()")
 
     assert not broken

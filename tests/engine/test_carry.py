@@ -27,7 +27,7 @@ from nailer.engine.runner import Runner
 from nailer.errors import Conflict, SendingStopped
 from nailer.services.plans.make import Dropped
 from nailer.sides.sftp.side import SftpSide
-from nailer.standins.faults import CutAfter, Full, RefusesEverybody, Slow
+from nailer.standins.faults import CutAfter, CutWhileOpening, Full, RefusesEverybody, Slow
 from nailer.standins.ftp import FtpHost
 from nailer.store.changes import What
 from nailer.store.claims import JobClaims
@@ -269,6 +269,19 @@ async def test_cut_at_random_points_everything_arrives_in_the_end(world: World, 
     assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert tree(world.there) == tree(world.here)
     assert world.host.fault.done
+
+
+@pytest.mark.parametrize("cuts", [1, 3])
+async def test_a_line_that_is_cut_while_it_is_opened_heals_by_itself(world: World, cuts: int) -> None:
+    write(world.here, "a.txt", "fresh")
+    job_id = await world.plan(SideName.THERE, "a.txt")
+    await world.nailer.sites.pool.close_site(world.site.id)
+    world.host.fault = fault = CutWhileOpening(cuts)
+
+    job = await world.run(job_id)
+
+    assert (job.state, fault.left) == (JobState.DONE, -1), job.trouble
+    assert (world.there / "a.txt").read_text() == "fresh"
 
 
 async def test_a_line_that_is_always_cut_ends_the_job_with_old_contents_whole(world: World) -> None:

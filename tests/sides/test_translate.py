@@ -83,5 +83,12 @@ def test_every_error_has_a_title_and_says_what_can_be_done() -> None:
 def test_an_error_that_heals_is_never_one_of_sign_in() -> None:
     healing = {kind.__name__ for kind in every_error() if kind.heals}
 
-    assert healing == {"HostUnreachable", "ConnectionDropped", "TooManyConnections", "StoreUnavailable", "Busy"}
+    assert healing == {
+        "HostUnreachable",
+        "ConnectionDropped",
+        "TooManyConnections",
+        "StoreUnavailable",
+        "OwnDiskFull",
+        "Busy",
+    }
     assert NailerError("x").kind == "NailerError"

@@ -8,10 +8,10 @@ from pathlib import Path
 import pymysql
 import pytest
 
-from nailer.errors import StoreUnavailable
+from nailer.errors import InvalidInput, NailerError, OwnDiskFull, StoreUnavailable
 from nailer.seal import Seal
-from nailer.store.accounts import AccountStore
-from nailer.store.database import Database, Work, load_migrations, utc_now
+from nailer.store.database import Database, Work, load_migrations
+from nailer.store.people.accounts import AccountStore, adding_account
 from nailer.store.query import load_queries, parse_queries
 from nailer.store.sites import SiteStore
 
@@ -37,7 +37,9 @@ def test_every_query_runs_against_the_schema(database: Database) -> None:
         for query in load_queries().values():
             if "LOCK(" in query.sql:
                 continue
-            lists = {name: [b"1"] for name in ("pair_keys", "names", "places") if name in query.arguments}
+            lists = {
+                name: [b"1"] for name in ("pair_keys", "names", "places", "sites", "whole") if name in query.arguments
+            }
             values = {"rows": "[{}]"} if query.shape == "*" else dict.fromkeys(query.arguments, 1) | lists
             work._cursor.execute("EXPLAIN " + query.sql, values)
 
@@ -54,7 +56,7 @@ def test_queries_are_called_as_they_are_written(database: Database) -> None:
 
 def test_a_transaction_is_all_or_nothing(database: Database) -> None:
     def change(work: Work) -> None:
-        work.insert("accounts.add", name="one", password_hash="x", now=utc_now())
+        adding_account(work, "one", "x", is_admin=True)
         raise RuntimeError("half-way")
 
     with pytest.raises(RuntimeError):
@@ -72,7 +74,7 @@ async def test_a_deadlock_is_tried_again(database: Database) -> None:
         tries += 1
         if tries < 3:
             raise pymysql.err.OperationalError(1213, "Deadlock found")
-        return work.insert("accounts.add", name="one", password_hash="x", now=utc_now())
+        return adding_account(work, "one", "x", is_admin=True)
 
     assert await database.write(change)
     assert tries == 3
@@ -85,3 +87,27 @@ async def test_a_database_that_is_gone_is_said_in_our_words() -> None:
         await AccountStore(database).count()
 
     database.close()
+
+
+@pytest.mark.parametrize(
+    ("error", "kind"),
+    [
+        (pymysql.err.OperationalError(1114, "The table 'jobs' is full"), OwnDiskFull),
+        (pymysql.err.OperationalError(1021, "Disk full (/tmp)"), OwnDiskFull),
+        (pymysql.err.InternalError(1030, 'Got error 28 "No space left on device" from storage engine'), OwnDiskFull),
+        (pymysql.err.DataError(1406, "Data too long for column 'here' at row 1"), InvalidInput),
+        (pymysql.err.OperationalError(2013, "Lost connection"), StoreUnavailable),
+    ],
+)
+def test_what_the_database_cannot_do_is_said_as_ours(
+    database: Database, error: pymysql.MySQLError, kind: type[NailerError]
+) -> None:
+    with pytest.raises(kind) as raised, database.writing():
+        raise error
+    if isinstance(raised.value, InvalidInput):
+        assert list(raised.value.fields) == ["here"]
+
+
+def test_what_is_a_defect_stays_what_it_is(database: Database) -> None:
+    with pytest.raises(pymysql.err.ProgrammingError), database.writing() as work:
+        work._cursor.execute("SELEKT 1")

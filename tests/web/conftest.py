@@ -17,6 +17,7 @@ from nailer.store.database import Database
 from nailer.web.app import create_app
 from tests.world import LIGHT, settings_for
 
+FIRST = {"name": "maren", "password": "gannets-and-gorse", "again": "gannets-and-gorse"}
 PAGE = {"accept": "text/html"}
 
 
@@ -45,6 +46,7 @@ class Visitor:
     host: SftpHost
     here: Path
     there: Path
+    token: str = ""
 
     def get(self, address: str, **more: Any):  # type: ignore[no-untyped-def]
         return Answer(self.client.get(address, headers=PAGE, **more))
@@ -62,9 +64,7 @@ class Visitor:
         return Answer(self.client.post(address, json=body or {}, headers={"x-csrf": self.csrf} | headers))
 
     def first_account(self) -> None:
-        self.client.post(
-            "/first-account", data={"name": "maren", "password": "gannets-and-gorse", "again": "gannets-and-gorse"}
-        )
+        self.client.post("/first-account", data=FIRST | {"word": self.nailer.people.accounts.first_word})
 
     def add_site(self, **fields: str) -> str:
         """Add the site; return its address."""

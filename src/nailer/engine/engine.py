@@ -93,6 +93,7 @@ class Engine:
             here=here,
             spool=spool,
             limits=SpeedLimits(minute_of_day),
+            grants=stores.grants,
             files_at_once=how.files_at_once,
             keep_largest_bytes=how.keep_largest_bytes,
         )

@@ -94,7 +94,9 @@ class KeptStore:
         except OSError as error:
             ours = from_os(error, "the store of kept copies")
             if isinstance(ours, NoSpaceLeft):
-                ours = NoSpaceLeft("There is no room here to keep what would be replaced, so nothing was replaced.")
+                ours = NoSpaceLeft(
+                    "The disk of Nailer's own machine has no room to keep what would be replaced. Nothing was replaced."
+                )
             raise ours from error
         row = {"hash": digest, "size": writer.size, "stored_size": stored, "now": utc_now()}
         await self._group.submit(("changes.keep", row))

@@ -20,16 +20,18 @@ from datetime import timedelta
 from functools import partial
 from itertools import count
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import structlog
 
+from nailer.acting import Acting, acting_as, grant_on, need
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import landing_rank
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.retry import next_delay
 from nailer.core.jobs.states import ItemState, JobState, JobWish, check_item, ended_as
+from nailer.core.people.rights import right_for
 from nailer.core.plans.plan import Action
 from nailer.core.words import span_text
 from nailer.engine.carry import Carrier, Outcome
@@ -49,11 +51,14 @@ from nailer.errors import (
     LoginRefused,
     NailerError,
     NoSpaceLeft,
+    NotAllowed,
+    NotFound,
     SendingStopped,
     StoreUnavailable,
     TooManyConnections,
     WeakServer,
 )
+from nailer.sides.confined import behind, confined
 from nailer.sides.connection import Lane
 from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
@@ -63,6 +68,9 @@ from nailer.store.claims import JobClaims
 from nailer.store.database import utc_now
 from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.parts import PartStore
+from nailer.store.people.grants import GrantStore
+
+T = TypeVar("T")
 
 _log = structlog.get_logger()
 
@@ -107,6 +115,7 @@ class Tools:
     here: HereSide
     spool: HereSide
     limits: SpeedLimits
+    grants: GrantStore
     files_at_once: int
     keep_largest_bytes: int
 
@@ -117,11 +126,13 @@ class Tools:
         needs_there = job.kind in (JobKind.CARRY, JobKind.SYNC) or job.to_side is SideName.THERE
         source_site: Side | None = None
         async with contextlib.AsyncExitStack() as stack:
-            sides: dict[SideName, Side] = {SideName.HERE: self.here}
+            sides: dict[SideName, Side] = {SideName.HERE: confined(self.here, SideName.HERE, grant_on(job.site_id))}
             if needs_there:
-                sides[SideName.THERE] = await stack.enter_async_context(self.pool.side(job.site_id, Lane.CARRY))
+                there = await stack.enter_async_context(self.pool.side(job.site_id, Lane.CARRY))
+                sides[SideName.THERE] = of_theirs(job.site_id, there)
             if job.source_site_id is not None:
-                source_site = await stack.enter_async_context(self.pool.side(job.source_site_id, Lane.CARRY))
+                there = await stack.enter_async_context(self.pool.side(job.source_site_id, Lane.CARRY))
+                source_site = of_theirs(job.source_site_id, there)
             if job.kind in (JobKind.UNPACK, JobKind.WRITE):
                 source_site = self.spool
             context = JobContext(
@@ -140,6 +151,11 @@ class Tools:
                 announced=announced,
             )
             yield Carrier(context)
+
+
+def of_theirs(site_id: int, there: Side) -> Side:
+    """The side of a site as far as whoever acts reaches."""
+    return confined(there, SideName.THERE, grant_on(site_id))
 
 
 class Runner:
@@ -218,11 +234,19 @@ class Runner:
             if host == socket.gethostname()[:30] and not _lives(pid):
                 await self._tools.claims.release(job_id, owner)
 
+    async def _of(self, job: Job) -> Acting:
+        return Acting(await self._tools.grants.person(job.account_id), program="a job")
+
     async def _run_job(self, job_id: int, owner: str) -> None:
         job = await self._tools.jobs.get(job_id)
         run = JobRun(self._tools, job, owner)
         try:
-            await run.carry_all()
+            with acting_as(await self._of(job)):
+                need(right_for(job.kind, job.to_side), job.site_id)
+                await run.carry_all()
+        except (NotAllowed, NotFound) as error:
+            # What its person may do was taken back since the job was made.
+            await self._tools.claims.finish(job_id, owner, JobState.NEEDS_YOU, error.what, error.kind)
         except asyncio.CancelledError:
             with contextlib.suppress(StoreUnavailable):
                 await asyncio.shield(self._tools.claims.release(job_id, owner))
@@ -294,23 +318,36 @@ class JobRun:
     async def _carry_items(self) -> None:
         first = self._read_window(after=-1)  # while the line is dialled
         try:
-            async with (
-                self._tools.carrier(self.job, self._live, self.hold) as carrier,
-                contextlib.aclosing(self._waiting(carrier, first)) as items,
-                _Together(self._most_at_once) as tasks,
-            ):
-                key = None
-                async for item in items:
-                    # A phase ends before the next begins.
-                    if phase_of(item) != key:
-                        await tasks.all_ended()
-                        key = phase_of(item)
-                    await tasks.begin(self._carry_item(carrier, item))
+            async with contextlib.AsyncExitStack() as lines:
+                carrier = await self._first_carrier(lines)
+                async with (
+                    contextlib.aclosing(self._waiting(carrier, first)) as items,
+                    _Together(self._most_at_once) as tasks,
+                ):
+                    key = None
+                    async for item in items:
+                        # A phase ends before the next begins.
+                        if phase_of(item) != key:
+                            await tasks.all_ended()
+                            key = phase_of(item)
+                        await tasks.begin(self._carry_item(carrier, item))
         except (*_ENDS_THE_JOB, ConnectionDropped) as error:
             self._trouble = error
         finally:
             first.cancel()
             await asyncio.gather(first, return_exceptions=True)
+
+    async def _first_carrier(self, lines: contextlib.AsyncExitStack) -> Carrier:
+        """A carrier on a line that works. One that is cut while it is opened heals as one that is cut under an item does;
+        a server that nobody reaches is for a person, at once."""
+
+        async def _open() -> Carrier:
+            return await lines.enter_async_context(self._tools.carrier(self.job, self._live, self.hold))
+
+        try:
+            return await _open()
+        except ConnectionDropped:
+            return await self._patiently(_open)
 
     def _read_window(self, *, after: int) -> asyncio.Task[list[Item]]:
         return asyncio.create_task(self._tools.claims.waiting_items(self.job.id, after=after, limit=_WINDOW))
@@ -367,34 +404,42 @@ class JobRun:
     async def _reconnect(self, carrier: Carrier, failed: Side | None) -> None:
         """Put the carrier on a line that works; the first item that lost it dials for all. An outage of minutes heals by
         itself. Raises HostUnreachable, and others, where it lasts longer."""
+
+        async def _dial() -> None:
+            fresh = await self._tools.pool.fresh(self.job.site_id, Lane.CARRY, behind(failed))
+            if self.job.source_site_id is not None:
+                # Which of the two lines was cut nobody knows here.
+                old = behind(carrier.context.source_site)
+                other = await self._tools.pool.fresh(self.job.source_site_id, Lane.CARRY, old)
+                carrier.context.source_site = of_theirs(self.job.source_site_id, other)
+            await fresh.home()  # a connection that is open still may have no line left
+            carrier.context.sides[SideName.THERE] = of_theirs(self.job.site_id, fresh)
+
         async with self._dialling:
-            give_up_s = time.monotonic() + _OUTAGE_S
-            for tries in count(1):
-                if carrier.context.sides.get(SideName.THERE) is not failed:
-                    return
-                wait_s = next_delay(tries, base_s=0.5, cap_s=20) * random.uniform(0.8, 1.2)  # noqa: S311
-                left_s = give_up_s - time.monotonic()
-                if tries > 1:
-                    self._live.waits(
-                        f"the server does not answer; next try in {wait_s:.0f} s, for {span_text(left_s)} more"
-                    )
-                await asyncio.sleep(wait_s)
-                try:
-                    fresh = await self._tools.pool.fresh(self.job.site_id, Lane.CARRY, failed)
-                    if self.job.source_site_id is not None:
-                        # Which of the two lines was cut nobody knows here.
-                        old = carrier.context.source_site
-                        carrier.context.source_site = await self._tools.pool.fresh(
-                            self.job.source_site_id, Lane.CARRY, old
-                        )
-                    await fresh.home()  # a connection that is open still may have no line left
-                    carrier.context.sides[SideName.THERE] = fresh
-                    self._live.waits("")
-                    return
-                except (ConnectionDropped, HostUnreachable, TooManyConnections):
-                    if time.monotonic() > give_up_s:
-                        raise
-                    await self._tools.pool.cut(self.job.site_id)
+            if carrier.context.sides.get(SideName.THERE) is failed:
+                await self._patiently(_dial)
+
+    async def _patiently(self, dial: Callable[[], Awaitable[T]]) -> T:
+        """Dial until a line works, for as long as an outage may last."""
+        give_up_s = time.monotonic() + _OUTAGE_S
+        for tries in count(1):
+            wait_s = next_delay(tries, base_s=0.5, cap_s=20) * random.uniform(0.8, 1.2)  # noqa: S311
+            left_s = give_up_s - time.monotonic()
+            if tries > 1:
+                self._live.waits(
+                    f"the server does not answer; next try in {wait_s:.0f} s, for {span_text(left_s)} more"
+                )
+            await asyncio.sleep(wait_s)
+            try:
+                working = await dial()
+            except (ConnectionDropped, HostUnreachable, TooManyConnections):
+                if time.monotonic() > give_up_s:
+                    raise
+                await self._tools.pool.cut(self.job.site_id)
+            else:
+                self._live.waits("")
+                return working
+        raise AssertionError("the last try returns or raises")
 
     async def record(self, item: Item, outcome: Outcome, attempts: int, cleared: tuple[Statement, ...] = ()) -> None:
         """Write a good end: receipt, confirmed change, baseline and counts, in one transaction."""

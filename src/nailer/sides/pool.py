@@ -35,26 +35,37 @@ class _Held:
     used_at_s: float = 0.0
 
 
+Whose = tuple[int, int]
+"""A site, and the account of the person whose own line it is; 0 for a line that everybody shares."""
+
+
+def _everybodys(site_id: int) -> Whose:
+    return site_id, 0
+
+
 class Pool:
-    """Warm connections by site id. `dial` makes a new one, or raises why it cannot."""
+    """Warm connections by site, and by person where each signs in with a password of their own. `dial` makes a new one, or
+    raises why it cannot; `whose` says which of the two a site is."""
 
     def __init__(
         self,
         dial: Callable[[int], Awaitable[Connection]],
         *,
-        when_closed: Callable[[int], Awaitable[None]] | None = None,
+        whose: Callable[[int], Whose] = _everybodys,
+        when_closed: Callable[[Whose], Awaitable[None]] | None = None,
         idle_s: float = IDLE_S,
     ) -> None:
         self._dial = dial
+        self._whose = whose
         self._when_closed = when_closed
         self._idle_s = idle_s
-        self._held: dict[int, _Held] = {}
+        self._held: dict[Whose, _Held] = {}
         self._reaper: asyncio.Task[None] | None = None
 
     @contextlib.asynccontextmanager
     async def side(self, site_id: int, lane: Lane = Lane.BROWSE) -> AsyncIterator[Side]:
         """A site's side in a lane, connected. Raises what dialling raises."""
-        held = self._held.setdefault(site_id, _Held())
+        held = self._held.setdefault(self._whose(site_id), _Held())
         held.users += 1
         connection: Connection | None = None
         try:
@@ -81,7 +92,7 @@ class Pool:
 
     async def fresh(self, site_id: int, lane: Lane, failed: object) -> Side:
         """A lane in place of one whose line failed; dialled anew unless somebody else did so already."""
-        held = self._held.setdefault(site_id, _Held())
+        held = self._held.setdefault(self._whose(site_id), _Held())
         async with held.lock:
             if held.lanes.get(lane) is failed and held.connection and _is_lost(held.connection):
                 await self._drop(held)
@@ -93,12 +104,12 @@ class Pool:
 
     def connection(self, site_id: int) -> Connection | None:
         """A site's connection where it is open now; nothing is dialled."""
-        held = self._held.get(site_id)
+        held = self._held.get(self._whose(site_id))
         return held.connection if held and held.connection and held.connection.is_open else None
 
     def open_sites(self) -> dict[int, Connection]:
-        """What is open now, by site."""
-        found = {site_id: self.connection(site_id) for site_id in self._held}
+        """What is open now for whoever asks, by site."""
+        found = {site_id: self.connection(site_id) for site_id, _ in self._held}
         return {site_id: one for site_id, one in found.items() if one is not None}
 
     @property
@@ -108,16 +119,21 @@ class Pool:
 
     async def cut(self, site_id: int) -> None:
         """Close a site's connection over which nothing moves. Its users get `ConnectionDropped`."""
-        held = self._held.get(site_id)
+        held = self._held.get(self._whose(site_id))
         if held is not None:
             await self._drop(held)
 
     async def close_site(self, site_id: int) -> None:
-        """End a site's connection, e.g. after its sign-in was changed."""
-        held = self._held.pop(site_id, None)
+        """End a site's connections, e.g. after its sign-in was changed."""
+        for whose in [one for one in self._held if one[0] == site_id]:
+            await self.close_one(whose)
+
+    async def close_one(self, whose: Whose) -> None:
+        """End one connection of a site."""
+        held = self._held.pop(whose, None)
         if held is not None:
             await self._drop(held)
-            await self._say_closed(site_id)
+            await self._say_closed(whose)
 
     async def close(self) -> None:
         """Close every connection."""
@@ -125,10 +141,22 @@ class Pool:
             self._reaper.cancel()
             await asyncio.gather(self._reaper, return_exceptions=True)
             self._reaper = None
-        for site_id in list(self._held):
-            await self.close_site(site_id)
+        for whose in list(self._held):
+            await self.close_one(whose)
 
     async def _open_lane(self, site_id: int, held: _Held, lane: Lane) -> Side:
+        before = held.connection
+        try:
+            return await self._lane_of(site_id, held, lane)
+        except ConnectionDropped:
+            if held.connection is not None:
+                await self._drop(held)
+            if before is None:
+                raise
+            # The line was cut while nobody used it, and nobody knew yet: nothing was asked over it that could be lost.
+            return await self._lane_of(site_id, held, lane)
+
+    async def _lane_of(self, site_id: int, held: _Held, lane: Lane) -> Side:
         if held.connection is not None and not held.connection.is_open:
             await self._drop(held)
         if held.connection is None:
@@ -162,17 +190,17 @@ class Pool:
         while True:
             await asyncio.sleep(min(_LOOK_EVERY_S, self._idle_s))
             now_s = time.monotonic()
-            for site_id, held in list(self._held.items()):
+            for whose, held in list(self._held.items()):
                 if held.connection and not held.users and now_s - held.used_at_s >= self._idle_s:
                     await self._drop(held)
-                    await self._say_closed(site_id)
-                    _log.info("closed while idle", site=site_id)
+                    await self._say_closed(whose)
+                    _log.info("closed while idle", site=whose[0])
 
-    async def _say_closed(self, site_id: int) -> None:
+    async def _say_closed(self, whose: Whose) -> None:
         if self._when_closed is not None:
             # The site itself may be gone by now.
             with contextlib.suppress(NotFound, StoreUnavailable):
-                await self._when_closed(site_id)
+                await self._when_closed(whose)
 
 
 def _is_open(side: Side) -> bool:

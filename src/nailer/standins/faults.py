@@ -24,6 +24,10 @@ class Healthy:
         """Called with the bytes of every read and write. False: the line is cut now."""
         return True
 
+    def opens(self) -> bool:
+        """Called with every session of the file protocol that begins. False: the line is cut instead."""
+        return True
+
     def check_room(self, count: int) -> None:
         """Called before bytes are written. Raises OSError where there is no room."""
 
@@ -62,6 +66,17 @@ class CutAfter(Healthy):
             return True
         self.passed, self.done = 0, not self.again
         return False
+
+
+@dataclass
+class CutWhileOpening(Healthy):
+    """Cuts so many lines at the moment when the file protocol begins on them."""
+
+    left: int
+
+    def opens(self) -> bool:
+        self.left -= 1
+        return self.left < 0
 
 
 @dataclass

@@ -187,6 +187,8 @@ class _Files(asyncssh.SFTPServer):
     def __init__(self, channel: asyncssh.SSHServerChannel[bytes], host: SftpHost) -> None:
         super().__init__(channel, chroot=os.fsencode(host.root))
         self._host = host
+        if not host.fault.opens():
+            channel.get_connection().abort()
 
     @property
     def hashes(self) -> bool:

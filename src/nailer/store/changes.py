@@ -10,11 +10,12 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
+from nailer.acting import reaches
 from nailer.core.compare.joint import Baseline, Seen
 from nailer.core.files.entry import Entry, SideName, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import NotFound
-from nailer.store.database import Database, Row, Work, utc_now
+from nailer.store.database import Database, Row, Work, like, utc_now
 
 _KEYS_AT_ONCE = 500
 _ROWS_AT_ONCE = 5000
@@ -139,6 +140,10 @@ def _plain(value: Any) -> Any:
     return value.hex() if isinstance(value, bytes) else value
 
 
+def _reached(change: Change) -> bool:
+    return reaches(change.site_id, change.side, change.path)
+
+
 class ChangeStore:
     def __init__(self, database: Database) -> None:
         self._db = database
@@ -146,16 +151,16 @@ class ChangeStore:
     async def get(self, change_id: int) -> Change:
         """Raises NotFound."""
         row = await self._db.read(lambda work: work.one("changes.by_id", id=change_id))
-        if row is None:
+        if row is None or not _reached(found := _change(row)):
             raise NotFound("This copy is not kept any more.")
-        return _change(row)
+        return found
 
     async def of_path(self, site_id: int, side: SideName, path: SitePath, limit: int = 20) -> list[Change]:
         """What happened to one name, newest first."""
         rows = await self._db.read(
             lambda work: work.rows("changes.of_path", site_id=site_id, side=side, path=path.raw, limit=limit)
         )
-        return [_change(row) for row in rows]
+        return [one for one in map(_change, rows) if _reached(one)]
 
     async def removed_in(self, site_id: int, side: SideName, folder: SitePath, limit: int = 50) -> list[Change]:
         """Removals below a folder that can be taken back, newest first."""
@@ -165,22 +170,21 @@ class ChangeStore:
         rows = await self._db.read(
             lambda work: work.rows("changes.removed_in", site_id=site_id, side=side, prefix=prefix + b"%", limit=limit)
         )
-        return [_change(row) for row in rows]
+        return [one for one in map(_change, rows) if _reached(one)]
 
     async def latest(
         self, site_id: int, *, before: int = 2**62, side: str = "", wanted: str = "", limit: int = 200
     ) -> list[Change]:
         """Changes newest first, before a number, of one side, and of what holds a text; empty: any."""
-        like = "%" + wanted.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%" if wanted else "%"
-        values = {"site_id": site_id, "before": before, "side": side, "wanted": like, "limit": limit}
+        values = {"site_id": site_id, "before": before, "side": side, "wanted": like(wanted), "limit": limit}
         rows = await self._db.read(lambda work: work.rows("changes.latest", **values))
-        return [_change(row) for row in rows]
+        return [one for one in map(_change, rows) if _reached(one)]
 
     async def since(self, change: Change, limit: int = 20_000) -> list[Change]:
         """What was changed on its side since a change, itself too, and not taken back; newest first."""
         values = {"site_id": change.site_id, "side": change.side, "id": change.id, "limit": limit}
         rows = await self._db.read(lambda work: work.rows("changes.since", **values))
-        return [_change(row) for row in rows]
+        return [one for one in map(_change, rows) if _reached(one)]
 
     async def keeping(self) -> tuple[int | None, int | None]:
         """How many days, and how many bytes, of kept copies there may be; None: no limit."""
@@ -209,7 +213,7 @@ class ChangeStore:
     async def of_job(self, job_id: int) -> list[Change]:
         """What a job changed and nobody has taken back, newest first."""
         rows = await self._db.read(lambda work: work.rows("changes.of_job", job_id=job_id))
-        return [_change(row) for row in rows]
+        return [one for one in map(_change, rows) if _reached(one)]
 
     async def add_confirmed(self, change: NewChange) -> int:
         """Record a change that was made at once, outside any job."""

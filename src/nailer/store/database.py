@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
@@ -16,7 +17,7 @@ from dbutils.pooled_db import PooledDB
 from pymysql.connections import Connection
 from pymysql.cursors import DictCursor
 
-from nailer.errors import SetupFailed, StoreUnavailable
+from nailer.errors import InvalidInput, NailerError, OwnDiskFull, SetupFailed, StoreUnavailable
 from nailer.store.query import Query, load_queries
 from nailer.unbroken import in_thread
 
@@ -25,6 +26,10 @@ Row = dict[str, Any]
 
 _TRY_AGAIN = (1205, 1213)  # lock wait timeout, deadlock: the server says to start the transaction anew
 _LOST = (2002, 2003, 2006, 2013, 2055, 1053, 1927)
+_FULL = (1021, 1114)
+_FROM_ENGINE = 1030  # the number of the system's own error is in its words
+_DOES_NOT_FIT = (1264, 1366, 1406)
+_COLUMN = re.compile(r"column '(?:`[^']*`\.)?`?(\w+)`?'")
 _MOST_TRIES = 4
 _POOL_SIZE = 12
 _LOOPBACK = ("127.0.0.1", "::1", "localhost")
@@ -187,12 +192,27 @@ class Database:
             raise StoreUnavailable("The database does not answer.", server_words=_words(error)) from error
         try:
             yield connection
-        except (pymysql.err.OperationalError, pymysql.err.InterfaceError) as error:
-            if not error.args or error.args[0] in (*_LOST, 0):
-                raise StoreUnavailable("The database went away.", server_words=_words(error)) from error
-            raise
+        except pymysql.MySQLError as error:
+            ours = _as_ours(error)
+            if ours is None:
+                raise
+            raise ours from error
         finally:
             connection.close()
+
+
+def _as_ours(error: pymysql.MySQLError) -> NailerError | None:
+    """What the database refuses for a reason outside the program; None for what is a defect, and for what is tried again."""
+    code = error.args[0] if error.args else 0
+    if isinstance(error, pymysql.err.OperationalError | pymysql.err.InterfaceError) and code in (*_LOST, 0):
+        return StoreUnavailable("The database went away.", server_words=_words(error))
+    if code in _FULL or (code == _FROM_ENGINE and "error 28" in _words(error)):
+        return OwnDiskFull("The database has no room left to write.", server_words=_words(error))
+    if code in _DOES_NOT_FIT:
+        column = _COLUMN.search(_words(error))
+        said = "It is too long, or cannot be stored."
+        return InvalidInput("A value is too long, or cannot be stored.", fields={column[1]: said} if column else None)
+    return None
 
 
 def _json_value(value: object) -> str:
@@ -207,6 +227,11 @@ def _json_value(value: object) -> str:
 def utc_now() -> datetime:
     """Now, in UTC, without zone: as every DATETIME column holds it."""
     return datetime.now(UTC).replace(tzinfo=None)
+
+
+def like(text: str) -> str:
+    """A pattern of SQL for what has this text anywhere in it; for no text everything."""
+    return "%" + text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
 
 
 def load_migrations() -> list[tuple[str, str]]:

@@ -8,15 +8,17 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from nailer.acting import need, person, sees
 from nailer.core.files.entry import Entry, Kind, SideName, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.progress import Count, Tally
 from nailer.core.jobs.states import ItemState, JobState, check_job
+from nailer.core.people.rights import Right, right_for
 from nailer.core.plans.destination import Better
 from nailer.core.plans.plan import Action, Choice, PlanStep, Verdict, chosen
 from nailer.errors import Conflict, NotFound
-from nailer.store.database import Database, Row, Work, utc_now
+from nailer.store.database import Database, Row, Work, like, utc_now
 
 _INSERT_AT_ONCE = 2000
 _READ_AT_ONCE = 2000
@@ -163,6 +165,15 @@ class Overview:
     ended: list[Job]
 
 
+def _seen_by() -> dict[str, Any]:
+    """Whose jobs are listed: all of them, or those of whoever acts and of the sites that are theirs as a whole."""
+    who = person()
+    if who is None or who.is_admin:
+        return {"everybody": True, "account": 0, "sites": [0], "whole": [0]}
+    whole = [site_id for site_id, grant in who.grants.items() if grant.is_whole]
+    return {"everybody": False, "account": who.account_id, "sites": [0, *who.grants], "whole": [0, *whole]}
+
+
 class JobStore:
     def __init__(self, database: Database) -> None:
         self._db = database
@@ -174,7 +185,11 @@ class JobStore:
     def adding(
         self, job: NewJob, items: Sequence[NewItem], state: JobState = JobState.PLANNED
     ) -> Callable[[Work], int]:
-        """As `add`, for a transaction that stores more than that."""
+        """As `add`, for a transaction that stores more than that. Raises NotAllowed and NotFound where whoever acts has no
+        right to what the job does."""
+        need(right_for(job.kind, job.to_side), job.site_id)
+        if job.source_site_id is not None:
+            need(Right.DOWNLOAD, job.source_site_id)
 
         def _change(work: Work) -> int:
             job_id = work.insert(
@@ -211,35 +226,36 @@ class JobStore:
         return _change
 
     async def get(self, job_id: int) -> Job:
-        """Raises NotFound."""
+        """Raises NotFound, also where whoever acts has nothing to do with it."""
         row = await self._db.read(lambda work: work.one("jobs.by_id", id=job_id))
-        if row is None:
+        if row is None or not sees(row["site_id"], row["account_id"]):
             raise NotFound("There is no such job.")
         return _job(row)
 
     async def overview(self, *, before: int = 2**62, limit: int = 5, wanted: str = "") -> Overview:
         """All jobs at one moment: read one after another, one that ends meanwhile would be in none of the lists."""
+        who = _seen_by()
 
         def _read(work: Work) -> Overview:
             return Overview(
-                {JobState(row["state"]): row["jobs"] for row in work.rows("jobs.counts")},
-                [_job(row) for row in work.rows("jobs.active")],
-                [_job(row) for row in work.rows("jobs.needing_you")],
-                [_job(row) for row in work.rows("jobs.ended", before=before, wanted=_like(wanted), limit=limit)],
+                {JobState(row["state"]): row["jobs"] for row in work.rows("jobs.counts", **who)},
+                [_job(row) for row in work.rows("jobs.active", **who)],
+                [_job(row) for row in work.rows("jobs.needing_you", **who)],
+                [_job(row) for row in work.rows("jobs.ended", before=before, wanted=like(wanted), limit=limit, **who)],
             )
 
         return await self._db.read(_read)
 
     async def ended(self, before: int = 2**62, limit: int = 50, *, wanted: str = "") -> list[Job]:
         """Done and stopped jobs, newest first; those that have a text in title, site or folder."""
-        rows = await self._db.read(
-            lambda work: work.rows("jobs.ended", before=before, wanted=_like(wanted), limit=limit)
-        )
+        values = _seen_by() | {"before": before, "wanted": like(wanted), "limit": limit}
+        rows = await self._db.read(lambda work: work.rows("jobs.ended", **values))
         return [_job(row) for row in rows]
 
     async def counts(self) -> dict[JobState, int]:
         """How many jobs there are in each state."""
-        rows = await self._db.read(lambda work: work.rows("jobs.counts"))
+        who = _seen_by()
+        rows = await self._db.read(lambda work: work.rows("jobs.counts", **who))
         return {JobState(row["state"]): row["jobs"] for row in rows}
 
     async def items(self, job_id: int, *, after: int = -1, limit: int = 500, state: str = "") -> list[Item]:
@@ -452,11 +468,6 @@ def _narrow(work: Work, job: Row, choice: Choice, taken: dict[tuple[bytes, ...],
         if before is not after
     ]
     work.many("items.set_plan", list(changed))
-
-
-def _like(text: str) -> str:
-    """A pattern for what has this text anywhere in it."""
-    return "%" + text.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
 
 
 def _item_row(job_id: int, position: int, item: NewItem) -> dict[str, Any]:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime
 
+from nailer.acting import reaches_pair
 from nailer.core.compare.joint import Compare
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below
@@ -92,6 +93,10 @@ class NewRun:
     told: tuple[str, ...]
 
 
+def _reached(pair: Pair) -> bool:
+    return reaches_pair(pair.site_id, pair.here, pair.there, pair.other_site_id)
+
+
 class PairStore:
     def __init__(self, database: Database) -> None:
         self._db = database
@@ -124,17 +129,19 @@ class PairStore:
     async def get(self, pair_id: int) -> Pair:
         """Raises NotFound."""
         row = await self._db.read(lambda work: work.one("pairs.by_id", id=pair_id))
-        if row is None:
+        if row is None or not _reached(found := _pair(row)):
             raise NotFound("There is no such pair of folders any more.")
-        return _pair(row)
+        return found
 
     async def of_site(self, site_id: int) -> list[Pair]:
         """The pairs of a site."""
-        return [_pair(row) for row in await self._db.read(lambda work: work.rows("pairs.of_site", site_id=site_id))]
+        rows = await self._db.read(lambda work: work.rows("pairs.of_site", site_id=site_id))
+        return [one for one in map(_pair, rows) if _reached(one)]
 
     async def all(self) -> list[Pair]:
-        """The pairs of all sites."""
-        return [_pair(row) for row in await self._db.read(lambda work: work.rows("pairs.all"))]
+        """The pairs of all sites, as far as whoever acts reaches."""
+        rows = await self._db.read(lambda work: work.rows("pairs.all"))
+        return [one for one in map(_pair, rows) if _reached(one)]
 
     async def set_wish(self, pair_id: int, wish: SyncWish, compare: Compare) -> None:
         """How the pair was brought into sync last is what it begins with next."""
@@ -216,7 +223,9 @@ class PairStore:
         row = await self._db.read(lambda work: work.one("runs.by_id", id=run_id))
         if row is None:
             raise NotFound("There is no such run any more.")
-        return _run(row)
+        run = _run(row)
+        await self.get(run.pair_id)  # a run is as far away as its pair
+        return run
 
     async def runs(self, pair_id: int, limit: int = 20) -> list[Run]:
         """The runs of a pair, newest first."""

@@ -71,6 +71,7 @@ class Site:
     from_home: bool = False
     package_bytes: int | None = None
     fleeting: bool = False
+    fingerprint: str = ""
 
     def counterpart(self, side: SideName, path: SitePath) -> SitePath | None:
         """The path on the other side that the pair maps one to; None where it lies outside the start folders."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from nailer.seal import Seal
-from nailer.store.accounts import AccountStore
 from nailer.store.changes import ChangeStore
 from nailer.store.choices import ChoiceStore
 from nailer.store.claims import JobClaims
@@ -16,6 +15,12 @@ from nailer.store.jobs import JobStore
 from nailer.store.limits import LimitStore
 from nailer.store.pairs import PairStore
 from nailer.store.parts import PartStore
+from nailer.store.people.accounts import AccountStore
+from nailer.store.people.grants import GrantStore
+from nailer.store.people.invitations import InvitationStore
+from nailer.store.people.log import LogStore
+from nailer.store.people.proofs import ProofStore
+from nailer.store.people.tokens import TokenStore
 from nailer.store.sieves import SieveStore
 from nailer.store.sites import SiteStore
 from nailer.store.timers import TimerStore
@@ -31,14 +36,19 @@ class Stores:
     choices: ChoiceStore
     claims: JobClaims
     drafts: DraftStore
+    grants: GrantStore
     identities: IdentityStore
+    invitations: InvitationStore
     jobs: JobStore
     limits: LimitStore
+    log: LogStore
     pairs: PairStore
     parts: PartStore
+    proofs: ProofStore
     sieves: SieveStore
     sites: SiteStore
     timers: TimerStore
+    tokens: TokenStore
 
     @classmethod
     def over(cls, database: Database, seal: Seal) -> Stores:
@@ -50,12 +60,17 @@ class Stores:
             choices=ChoiceStore(database),
             claims=JobClaims(database),
             drafts=DraftStore(database),
+            grants=GrantStore(database),
             identities=IdentityStore(database),
+            invitations=InvitationStore(database),
             jobs=JobStore(database),
             limits=LimitStore(database),
+            log=LogStore(database),
             pairs=PairStore(database),
             parts=PartStore(database),
+            proofs=ProofStore(database, seal),
             sieves=SieveStore(database),
             sites=SiteStore(database, seal),
             timers=TimerStore(database),
+            tokens=TokenStore(database),
         )

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
+from nailer.acting import sees
 from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import names_text
@@ -101,15 +102,16 @@ class TimerStore:
         self._db = database
 
     async def all(self) -> list[Timer]:
-        """All timers."""
-        return [_timer(row) for row in await self._db.read(lambda work: work.rows("timers.all"))]
+        """All timers, as far as whoever acts sees them."""
+        rows = await self._db.read(lambda work: work.rows("timers.all"))
+        return [one for one in map(_timer, rows) if sees(one.site_id, one.account_id)]
 
     async def get(self, timer_id: int) -> Timer:
         """Raises NotFound."""
         row = await self._db.read(lambda work: work.one("timers.by_id", id=timer_id))
-        if row is None:
+        if row is None or not sees((found := _timer(row)).site_id, found.account_id):
             raise NotFound("There is no such timer any more.")
-        return _timer(row)
+        return found
 
     async def add(self, timer: NewTimer) -> int:
         """Store a timer; return its number."""

@@ -2,49 +2,43 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from typing import Any
 
-import structlog
-from fastapi import FastAPI
+from fastapi import Depends, FastAPI
 from fastapi.exceptions import RequestValidationError
+from fastapi.openapi.utils import get_openapi
 from pydantic import ValidationError
 from starlette.exceptions import HTTPException
-from starlette.requests import Request
-from starlette.responses import FileResponse, PlainTextResponse, RedirectResponse, Response
+from starlette.requests import ClientDisconnect, Request
+from starlette.responses import PlainTextResponse, RedirectResponse, Response
+from starlette.staticfiles import StaticFiles
 
 from nailer.app import Nailer
-from nailer.errors import InvalidInput, NailerError, NotFound
+from nailer.errors import InvalidInput, NailerError, NoSuchMethod, NotFound
+from nailer.web.api import routes as api
 from nailer.web.editing import checks, editor
 from nailer.web.files import access, ledger, preview, search, sieves
 from nailer.web.pairs import sync, timers
-from nailer.web.people import session
+from nailer.web.people import account, people, session
 from nailer.web.plans import changes, jobs, plans, uploads
 from nailer.web.shell import patterns, urls
+from nailer.web.shell.doors import SignedIn, SitesDoor
 from nailer.web.shell.forms import reason_of
 from nailer.web.shell.guard import Guard
 from nailer.web.shell.pages import error_answer, make_environment, static_folder
+from nailer.web.shell.policy import ask
 from nailer.web.sites import adding, connection, identities, overview
 
-_log = structlog.get_logger()
-_FOREVER = "public, max-age=31536000, immutable"
-
-
-def create_app(nailer: Nailer) -> FastAPI:
-    """The application round a joined Nailer; starting and stopping the one starts and stops the other."""
-
-    @asynccontextmanager
-    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        await nailer.start()
-        yield
-        await nailer.stop()
-
-    app = FastAPI(lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None)
-    app.state.nailer = nailer
-    app.state.templates = make_environment()
-    app.add_middleware(Guard, nailer=nailer)
+# In this order: where two addresses could be meant, the first one is.
+ROUTERS = tuple(
+    module.router
     for module in (
         session,
+        account,
+        people,
         adding,
         overview,
         connection,
@@ -63,31 +57,61 @@ def create_app(nailer: Nailer) -> FastAPI:
         sync,
         sieves,
         timers,
-    ):
-        app.include_router(module.router)
+        api,
+    )
+)
+_FOREVER = "public, max-age=31536000, immutable"
+
+
+def create_app(nailer: Nailer) -> FastAPI:
+    """The application round a joined Nailer; starting and stopping the one starts and stops the other."""
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        await nailer.start()
+        yield
+        await nailer.stop()
+
+    app = FastAPI(dependencies=[Depends(ask)], lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None)
+    app.state.nailer = nailer
+    app.state.templates = make_environment()
+    app.add_middleware(Guard, nailer=nailer)
+    for router in ROUTERS:
+        app.include_router(router)
     app.add_exception_handler(NailerError, _on_nailer_error)
     app.add_exception_handler(RequestValidationError, _on_invalid)
     app.add_exception_handler(ValidationError, _on_invalid)
     app.add_exception_handler(HTTPException, _on_http_error)
-    app.add_exception_handler(Exception, _on_stranger)
 
     @app.get("/")
-    async def start() -> Response:
-        return RedirectResponse(urls.SITES, 303)
+    async def start(sites: SitesDoor, session: SignedIn) -> Response:
+        """The sites; for whoever has one only, its files at once."""
+        theirs = [] if session.is_admin else await sites.book.all()
+        return RedirectResponse(urls.files(theirs[0]) if len(theirs) == 1 else urls.SITES, 303)
 
     @app.get("/health")
     async def health() -> Response:
         return PlainTextResponse("ok")
 
-    @app.get("/static/{version}/{name:path}")
-    async def static(version: str, name: str) -> Response:
-        root = static_folder()
-        file = (root / name).resolve()
-        if not file.is_relative_to(root) or not file.is_file():
-            return PlainTextResponse("not found", 404)
-        return FileResponse(file, headers={"Cache-Control": _FOREVER})
+    app.mount("/static/{version}", _Static(directory=static_folder()))
 
+    app.state.api_described = json.dumps(described())
     return app
+
+
+def described() -> dict[str, Any]:
+    """The API as OpenAPI 3.1, for programs and for the page that shows it."""
+    alone = FastAPI(docs_url=None, redoc_url=None, openapi_url=None)
+    alone.include_router(api.router)
+    schema = get_openapi(title="Nailer", version="1", description=api.__doc__ or "", routes=alone.routes)
+    for acts in schema["paths"].values():
+        for act in acts.values():
+            for status, answer in act["responses"].items():
+                if status.startswith(("4", "5")):
+                    answer["content"] = {"application/problem+json": next(iter(answer["content"].values()))}
+    schema["components"]["securitySchemes"] = {"token": {"type": "http", "scheme": "bearer"}}
+    schema["security"] = [{"token": []}]
+    return schema
 
 
 async def _on_nailer_error(request: Request, error: Exception) -> Response:
@@ -99,13 +123,32 @@ async def _on_nailer_error(request: Request, error: Exception) -> Response:
 async def _on_invalid(request: Request, error: Exception) -> Response:
     if isinstance(error, ValidationError):
         return error_answer(request, InvalidInput(reason_of(error)))
-    return error_answer(request, InvalidInput("What was sent cannot be used."))
+    if not isinstance(error, RequestValidationError):
+        raise error
+    wrong = [(str(one["loc"][0]), ".".join(map(str, one["loc"][1:])), one["msg"]) for one in error.errors()]
+    if any(where == "path" for where, _, _ in wrong):
+        return error_answer(request, NotFound("There is no such page."))
+    fields = {name or where: said for where, name, said in wrong}
+    what = "; ".join(f"{name}: {said}" for name, said in fields.items())
+    return error_answer(request, InvalidInput(f"What was sent cannot be used. {what}", fields=fields))
 
 
 async def _on_http_error(request: Request, error: Exception) -> Response:
+    if isinstance(error.__cause__, NailerError | ClientDisconnect):
+        raise error.__cause__  # raised while the body was read; the framework took it for a bad body
+    status = error.status_code if isinstance(error, HTTPException) else 404
+    if status == 405:
+        return error_answer(request, NoSuchMethod("The address is right, but not for this kind of request."))
+    if status == 400:
+        return error_answer(request, InvalidInput("What was sent cannot be read."))
     return error_answer(request, NotFound("There is no such page."))
 
 
-async def _on_stranger(request: Request, error: Exception) -> Response:
-    _log.error("a request failed in a way nobody foresaw", path=request.url.path, exc_info=error)
-    return error_answer(request, NailerError("Nailer itself failed. Its log says where; nothing was half-done."))
+class _Static(StaticFiles):
+    """What ships with Nailer. The version is in the address, so a browser asks once."""
+
+    def file_response(self, *given: Any, **more: Any) -> Response:
+        """A file, or that the browser has it already."""
+        response = super().file_response(*given, **more)
+        response.headers["Cache-Control"] = _FOREVER
+        return response

@@ -7,6 +7,7 @@ import contextlib
 import socket
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
+from ipaddress import ip_network
 
 import pytest
 import uvicorn
@@ -15,6 +16,7 @@ from nailer.core.check.live import LiveFinding
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import InvalidInput
+from nailer.services.editing.live_check import LiveCheck
 from nailer.services.editing.saving import Careful
 from nailer.standins.pages import Pages
 from nailer.store.drafts import Ways
@@ -111,6 +113,56 @@ async def test_a_site_that_does_not_answer_says_so(world: World) -> None:
 
     assert found.live is LiveFinding.SILENT
     assert all(one.status is None and one.words for one in answers)
+
+
+@contextlib.asynccontextmanager
+async def a_server_inside(head: str = "200 OK") -> AsyncIterator[tuple[int, list[bytes]]]:
+    """A server of this machine's own network: its port, and what it was asked."""
+    asked: list[bytes] = []
+
+    async def _answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        asked.append(await reader.readline())
+        writer.write(f"HTTP/1.1 {head}\r\nContent-Length: 6\r\nConnection: close\r\n\r\nsecret".encode())
+        await writer.drain()
+        writer.close()
+
+    server = await asyncio.start_server(_answer, "127.0.0.1", 0)
+    async with server:
+        yield server.sockets[0].getsockname()[1], asked
+
+
+@pytest.mark.parametrize("host", ["127.0.0.1", "localhost", "[::ffff:127.0.0.1]", "2130706433", "0x7f.1"])
+async def test_no_check_and_no_purge_reaches_into_the_own_network(world: World, host: str) -> None:
+    live = world.nailer.editing.live_check
+    async with a_server_inside() as (port, asked):
+        fetched = await live.once(f"http://{host}:{port}/")
+        purged = await live.purge(f"http://{host}:{port}/", "x")
+
+        assert not asked
+    assert fetched.status is None
+    assert "no public address" in fetched.words
+    assert "no public address" in purged
+
+
+async def test_no_redirect_leads_into_the_own_network(world: World) -> None:
+    async with (
+        a_server_inside() as (secret, asked),
+        a_server_inside(f"302 Found\r\nLocation: http://127.0.0.1:{secret}/") as (port, first),
+    ):
+        world.nailer.settings.routes["mosslane.example:443"] = f"127.0.0.1:{port}"
+        fetched = await world.nailer.editing.live_check.once("https://mosslane.example/")
+
+        assert (len(first), len(asked)) == (1, 0)
+    assert "no public address" in fetched.words
+
+
+async def test_a_network_that_the_settings_allow_is_reached(world: World) -> None:
+    files = world.nailer.files.browse
+    async with a_server_inside() as (port, asked):
+        live = LiveCheck(files, lambda host, port: (host, port), [ip_network("127.0.0.0/8")])
+        fetched = await live.once(f"http://127.0.0.1:{port}/")
+
+    assert (fetched.status, fetched.begins, len(asked)) == (200, "secret", 1)
 
 
 async def test_what_is_not_on_the_web_is_told_so(world: World) -> None:

@@ -18,9 +18,9 @@ from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.errors import Conflict, NotFound
 from nailer.services.plans.notices import Post
 from nailer.standins.mail import MailHost
-from nailer.store.accounts import WhenDone
 from nailer.store.database import Database, utc_now
 from nailer.store.pairs import Run
+from nailer.store.people.accounts import WhenDone
 from nailer.store.timers import NewTimer, Timer
 from tests.builders import NOON_S, tree, write
 from tests.services.pairs.syncing import PUBLISH, a_pair, level_now

@@ -8,28 +8,36 @@ from collections.abc import AsyncIterator
 from datetime import timedelta
 
 import pytest
+from argon2 import PasswordHasher
 
 from nailer.errors import Busy, NotAllowed
 from nailer.services.people.accounts import Accounts
-from nailer.store.accounts import AccountStore
+from nailer.services.people.hashing import PasswordHashing
+from nailer.services.people.streams import Streams
 from nailer.store.database import Database, utc_now
+from nailer.store.people.accounts import AccountStore, From
 from tests.services.people.gate import Gate
 from tests.world import LIGHT
 
 RIGHT = "gannets-and-gorse"
 
 
+def made_accounts(database: Database, hasher: PasswordHasher) -> Accounts:
+    store = AccountStore(database)
+    return Accounts(store, PasswordHashing(hasher), Streams(store, 1), session_hours=1, idle_hours=1)
+
+
 @pytest.fixture
 async def accounts(database: Database) -> AsyncIterator[Accounts]:
-    accounts = Accounts(AccountStore(database), session_hours=1, hasher=LIGHT)
-    await accounts.make_first("Maren", RIGHT)
+    accounts = made_accounts(database, LIGHT)
+    await accounts.make("Maren", RIGHT)
     yield accounts
     accounts.close()
 
 
 async def outcome(accounts: Accounts, password: str, *, name: str = "Maren", address: str = "192.0.2.7") -> str:
     try:
-        await accounts.sign_in(name, password, address=address)
+        await accounts.sign_in(name, password, From(address))
     except NotAllowed as refused:
         return "wait" if "Wait" in refused.what else "refused"
     return "in"
@@ -101,12 +109,10 @@ async def test_a_try_whose_password_was_not_looked_at_counts_nowhere(database: D
     """People of many networks at once: some are told to come again, and need not wait for that."""
     gate = Gate()
     gate.opened.set()
-    accounts = Accounts(AccountStore(database), session_hours=1, hasher=gate)
-    await accounts.make_first("Maren", RIGHT)
+    accounts = made_accounts(database, gate)
+    await accounts.make("Maren", RIGHT)
     gate.opened.clear()
-    tries = [
-        asyncio.ensure_future(accounts.sign_in("Maren", RIGHT, address=f"192.0.2.{number}")) for number in range(16)
-    ]
+    tries = [asyncio.ensure_future(accounts.sign_in("Maren", RIGHT, From(f"192.0.2.{number}"))) for number in range(16)]
     ended, _ = await asyncio.wait(tries, return_when=asyncio.FIRST_EXCEPTION)
     gate.opened.set()
     await asyncio.wait(tries)

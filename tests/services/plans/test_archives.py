@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import io
 import os
+import random
 import tarfile
 import zipfile
 from collections.abc import Callable
@@ -16,8 +17,8 @@ import zstandard
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
 from nailer.errors import InvalidInput, NotFound
-from nailer.services.plans import archives as unpacking
-from nailer.services.plans.archives import Archives, Unpacked
+from nailer.services.plans.unpacking import archives as unpacking
+from nailer.services.plans.unpacking.archives import Archives, Unpacked
 from nailer.sides.side import once
 from tests.builders import tree, write
 from tests.world import THERE, World
@@ -167,3 +168,84 @@ async def test_a_place_that_nobody_unpacked_is_not_found(world: World) -> None:
     for token in ("0" * 16, "../../etc", ""):
         with pytest.raises(NotFound):
             world.nailer.plans.archives.place(token)
+
+
+def a_pax_tar(headers: dict[str, str], content: bytes = b"blue") -> bytes:
+    """A tar whose one file carries extended headers as they are (POSIX pax)."""
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
+        info = tarfile.TarInfo("skin.css")
+        info.size, info.pax_headers = len(content), headers
+        archive.addfile(info, io.BytesIO(content))
+    return out.getvalue()
+
+
+def a_zip_with(at: str, value: bytes) -> bytes:
+    """A zip with a field of its end record, or of its first entry, overwritten."""
+    raw = bytearray(a_zip({"skin\xe9.css": b"blue"}))
+    central, end = raw.index(b"PK\x01\x02"), raw.index(b"PK\x05\x06")
+    place = {"directory": end + 16, "entry": central + 42, "date": central + 12}[at]
+    raw[place : place + len(value)] = value
+    return bytes(raw)
+
+
+def a_zip_flagged_wrongly() -> bytes:
+    """Its name is said to be UTF-8, and is not."""
+    return a_zip({"skin\u00e9.css": b"blue"}).replace("\u00e9".encode(), b"\xe9\xe9")
+
+
+@pytest.mark.parametrize(
+    ("name", "content"),
+    [
+        ("x.tar", a_pax_tar({"GNU.sparse.major": "1", "GNU.sparse.minor": "0", "GNU.sparse.realsize": "x"})),
+        ("x.tar", a_pax_tar({"GNU.sparse.map": "0,x", "GNU.sparse.size": "9"})),
+        ("x.tar", a_pax_tar({"GNU.sparse.major": "1", "GNU.sparse.minor": "0"}, b"999999\nnot a map\n")),
+        ("x.tar", a_tar({"/".join(["deep"] * 3000): b"x"}, "w")),
+        ("x.tar", a_tar({"/".join(["w" * 250] * 20): b"x"}, "w")),
+        ("x.zip", a_zip({"/".join(["deep"] * 3000): b"x"})),
+        ("x.zip", a_zip_with("directory", b"\xff\xff\xff\x7f")),
+        ("x.zip", a_zip_with("entry", b"\xff\xff\xff\x7f")),
+        ("x.zip", a_zip_flagged_wrongly()),
+    ],
+)
+async def test_what_is_made_to_break_the_reader_is_refused(tmp_path: Path, name: str, content: bytes) -> None:
+    with pytest.raises(InvalidInput):
+        await unpacked(tmp_path, name, content)
+    assert list((tmp_path / "spool").iterdir()) == []
+
+
+@pytest.mark.parametrize(
+    ("name", "content"),
+    [
+        ("x.tar", a_pax_tar({"mtime": "nan"})),
+        ("x.tar", a_pax_tar({"mtime": "inf"})),
+        ("x.tar", a_pax_tar({"mtime": "1e300"})),
+        ("x.zip", a_zip_with("date", b"\x00\x00\x00\x00")),
+    ],
+)
+async def test_a_time_that_is_none_is_not_known_and_the_file_is_whole(
+    tmp_path: Path, name: str, content: bytes
+) -> None:
+    made, folder = await unpacked(tmp_path, name, content)
+
+    assert made.files == 1
+    assert [one.read_bytes() for one in folder.iterdir()] == [b"blue"]
+
+
+@pytest.mark.parametrize("name", ["x.zip", "x.tar", "x.tar.gz", "x.tar.zst"])
+async def test_an_archive_with_any_bytes_changed_is_read_or_refused(tmp_path: Path, name: str) -> None:
+    files = FILES | {"a\u00e9.txt": b"x" * 300}
+    made = {"x.zip": a_zip(files), "x.tar": a_tar(files, "w"), "x.tar.gz": a_tar(files, "w:gz")}
+    whole = made.get(name) or zstandard.compress(a_tar(files, "w"))
+    chance = random.Random(name)
+    read = 0
+    for _ in range(100):
+        raw = bytearray(whole)
+        for _ in range(chance.randrange(1, 4)):
+            raw[chance.randrange(len(raw))] = chance.choice([0, 1, 0x2F, 0x7F, 0x80, 0xFF, chance.randrange(256)])
+        try:
+            await unpacked(tmp_path, name, bytes(raw))
+            read += 1
+        except InvalidInput:
+            continue
+    assert read < 100

@@ -12,7 +12,7 @@ import pytest
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
 from nailer.errors import AlreadyThere, InvalidInput, NotSupported, ServerFailed
-from nailer.services.plans.server_commands import Staged
+from nailer.services.plans.unpacking.server_commands import Staged
 from nailer.store.changes import What
 from tests.builders import tree, write
 from tests.world import HERE, THERE, World
@@ -111,7 +111,7 @@ async def test_links_are_taken_out_and_never_gone_through(shell: World) -> None:
 async def test_an_archive_that_would_fill_the_disk_is_not_unpacked(
     shell: World, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("nailer.services.plans.server_commands._RATIO_FREE_BYTES", 1_000_000)
+    monkeypatch.setattr("nailer.services.plans.unpacking.server_commands._RATIO_FREE_BYTES", 1_000_000)
     a_tar(shell.there / "bomb.tar.gz", {"zeros": bytes(30_000_000)})
 
     with pytest.raises(InvalidInput, match="without end"):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import socket
 from contextlib import aclosing
 from dataclasses import replace
@@ -170,6 +171,17 @@ async def test_a_key_in_a_file_and_one_of_the_agent_sign_in(host: SftpHost, tmp_
     assert host.sign_ins == 1
     with pytest.raises(LoginRefused, match="cannot be read on this machine"):
         await reach(wanted(host, sign_in=SignIn("seedlib", key_file=str(tmp_path / "none"))))
+
+
+async def test_only_a_regular_file_is_taken_for_a_key_and_never_waited_for(host: SftpHost, tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    (tmp_path / "endless").write_bytes(b"-" * 1_000_000)
+
+    for file in (tmp_path / "pipe", Path("/dev/zero"), Path("/dev/tty"), tmp_path):
+        with pytest.raises(LoginRefused, match=r"no file of a key|cannot be read on this machine"):
+            await reach(wanted(host, sign_in=SignIn("seedlib", key_file=str(file))))
+    with pytest.raises(LoginRefused, match="private key cannot be read"):
+        await reach(wanted(host, sign_in=SignIn("seedlib", key_file=str(tmp_path / "endless"))))
 
 
 async def test_secrets_are_in_no_printed_form() -> None:

@@ -402,3 +402,37 @@ def test_typed_paths_and_pasted_addresses_lead_to_their_folder(maren: Visitor) -
         f"{site}/files", params={"go": "https://elsewhere.example/"}, headers={"accept": "text/html"}
     )
     assert "is not on this site" in elsewhere.text
+
+
+@pytest.mark.parametrize(
+    ("asked", "status", "content"),
+    [
+        ("bytes=2-4", 206, b"cde"),
+        ("bytes=7-", 206, b"hij"),
+        ("bytes=7-999", 206, b"hij"),
+        ("bytes=0-0", 206, b"a"),
+        ("bytes=5-2", 200, b"abcdefghij"),
+        ("bytes=-3", 200, b"abcdefghij"),
+        ("bytes=0-1,4-5", 200, b"abcdefghij"),
+        ("lines=1-2", 200, b"abcdefghij"),
+        ("bytes=" + "9" * 5000 + "-", 200, b"abcdefghij"),
+        ("bytes=²-3", 200, b"abcdefghij"),
+        ("bytes=10-12", 416, b""),
+    ],
+)
+def test_a_range_that_cannot_be_is_ignored(maren: Visitor, asked: str, status: int, content: bytes) -> None:
+    write(maren.there, "plate.png", b"abcdefghij")
+    site = maren.open_site()
+
+    answer = maren.client.get(f"{site}/look/raw?side=there&path=/htdocs/plate.png", headers={"range": asked.encode()})
+
+    assert (answer.status_code, answer.content) == (status, content)
+
+
+def test_a_link_that_leads_out_of_the_roots_is_refused(maren: Visitor) -> None:
+    (maren.here / "out").symlink_to("/etc")
+    site = maren.open_site()
+
+    answer = maren.client.get(f"{site}/fetch?side=here&path=/studio/moss/out/passwd")
+
+    assert (answer.status_code, "root:" in answer.text) == (403, False)

@@ -9,9 +9,9 @@ from typing import Any
 import pytest
 
 from nailer.core.jobs.states import JobState
+from nailer.core.numbers import number_in
 from nailer.store.database import Database, Work
 from nailer.web.plans.jobs import _events
-from nailer.web.shell.forms import number_in
 from tests.builders import write
 from tests.world import World
 

@@ -8,9 +8,9 @@ from typing import Any
 
 import pytest
 
-from nailer.web.shell.guard import COOKIE
+from nailer.web.shell.guard import cookie_name
 from tests.builders import write
-from tests.web.conftest import PAGE, Visitor
+from tests.web.conftest import FIRST, PAGE, Visitor
 
 PAGES = ["/sites", "/jobs", "/jobs?show=ended", "/patterns", "/nowhere"]
 
@@ -33,14 +33,24 @@ def test_the_first_visit_makes_the_first_account_and_only_the_first(visitor: Vis
     ("fields", "problem"),
     [
         ({"name": "maren", "password": "short", "again": "short"}, "at least 10"),
+        ({"name": "maren", "password": "Football2024", "again": "Football2024"}, "Many people use this"),
         ({"name": " ", "password": "long-enough-1", "again": "long-enough-1"}, "1 to 80"),
         ({"name": "maren", "password": "long-enough-1", "again": "long-enough-2"}, "differ"),
     ],
 )
 def test_a_poor_first_account_is_refused(visitor: Visitor, fields: dict[str, str], problem: str) -> None:
-    response = visitor.client.post("/first-account", data=fields, headers=PAGE)
+    word = visitor.nailer.people.accounts.first_word
+    response = visitor.client.post("/first-account", data=fields | {"word": word}, headers=PAGE)
 
     assert (response.status_code, problem in response.text) == (422, True)
+
+
+@pytest.mark.parametrize("word", ["", "guess", "é", "aaaa-aaaa-aaaa"])
+def test_the_first_account_needs_the_word_that_was_printed(visitor: Visitor, word: str) -> None:
+    response = visitor.client.post("/first-account", data=FIRST | {"word": word}, headers=PAGE)
+
+    assert (response.status_code, "not the word" in response.text) == (422, True)
+    assert visitor.get("/").url.path == "/first-account"
 
 
 @pytest.mark.parametrize("address", ["/sites", "/jobs", "/sites/1/files", "/events", "/sites/1/fetch?side=here&path=/"])
@@ -70,7 +80,7 @@ def test_signing_in_never_leads_to_another_website(maren: Visitor, target: str) 
 
     response = maren.client.post("/sign-in", data=fields, headers=PAGE, follow_redirects=False)
 
-    assert response.headers["location"] == "/sites"
+    assert response.headers["location"] == "/"
 
 
 def test_refused_sign_ins_are_slowed_down_even_for_the_right_password(maren: Visitor) -> None:
@@ -82,13 +92,13 @@ def test_refused_sign_ins_are_slowed_down_even_for_the_right_password(maren: Vis
     right = maren.client.post("/sign-in", data={"name": "maren", "password": "gannets-and-gorse"}, headers=PAGE)
 
     assert "Wait" in right.text
-    assert COOKIE not in maren.client.cookies
+    assert cookie_name(secure=False) not in maren.client.cookies
 
 
 def test_signing_out_ends_the_session_on_the_server(maren: Visitor) -> None:
-    token = maren.client.cookies[COOKIE]
+    token = maren.client.cookies[cookie_name(secure=False)]
     maren.post_form("/sign-out")
-    maren.client.cookies.set(COOKIE, token)
+    maren.client.cookies.set(cookie_name(secure=False), token)
 
     assert maren.client.get("/sites").status_code == 401
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from nailer.core.files.sitepath import SitePath
 from nailer.sides.identities.identity import host_key
 from nailer.standins.ftp import FtpHost
 from tests.web.conftest import Visitor
@@ -288,7 +289,101 @@ def test_a_client_configuration_of_openssh_is_taken_in(maren: Visitor) -> None:
     assert portal is not None
     (site,) = portal.call(maren.nailer.stores.sites.all)
 
-    assert (site.name, site.host, site.port, site.key_file) == ("sea", "ftp.sea.example", 2200, "~/.ssh/sea")
+    assert (site.name, site.host, site.port, site.agent) == ("sea", "ftp.sea.example", 2200, True)
+    assert site.key_file == "", "a file that came in names no file of this machine"
+    assert "~/.ssh/sea" in site.note
+
+
+def test_a_site_that_is_handed_over_carries_the_fingerprint_and_asks_for_its_password(maren: Visitor) -> None:
+    site = maren.open_site()
+    text = maren.get(f"/sites/export?site={site.rsplit('/', 1)[1]}").text
+    key = json.loads(text)["sites"][0]["fingerprint"]
+    assert key.startswith("SHA256:")
+    assert "sow-and-reap" not in text
+    maren.post_form(f"{site}/remove", confirm_name="Moss Lane")
+    for number in re.findall(r"/identities/(\d+)/remove", maren.get("/identities").text):
+        maren.post_form(f"/identities/{number}/remove")
+
+    maren.post_form("/sites/import", text=text, take="yes", site_0="yes")
+    portal = maren.client.portal
+    assert portal is not None
+    (handed,) = portal.call(maren.nailer.stores.sites.all)
+    site = f"/sites/{handed.id}"
+    asked = maren.post(f"{site}/open")
+    assert "handed over without its password" in asked.text
+    question = re.search(r'name="question" value="([^"]+)"', asked.text)
+    assert question
+    met = maren.post_form(f"{site}/answers", question=question[1], count="1", answer_0="sow-and-reap")
+    assert "whoever handed this site over has told." in met.text
+    assert f'value="{key}"' in met.text.replace("&#43;", "+")
+    shown = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
+    assert shown
+    maren.post_form(f"{site}/trust", public_key=shown[1].replace("&#43;", "+"), how="always", published=key)
+
+    opened = maren.post(f"{site}/open")
+    assert opened.status_code == 200
+    assert portal.call(maren.nailer.stores.sites.secrets, handed).password == "sow-and-reap"
+
+
+def exported(**site: Any) -> str:
+    usual = {"name": "Sea", "host": "ftp.sea.example", "port": 22, "start_here": "/studio/sea"}
+    return json.dumps({"format": "nailer-sites", "version": 1, "sites": [usual | site]})
+
+
+@pytest.mark.parametrize(
+    ("site", "problem"),
+    [
+        ({"document_roots": [{"folder": "/a", "address": "javascript:alert(1)"}]}, "web_address_0"),
+        ({"document_roots": [{"folder": "/a", "address": "data:text/html,x"}]}, "web_address_0"),
+        ({"document_roots": [{"folder": "/a", "address": "https://a.example/"}] * 9}, "at most 8"),
+        ({"host": "ftp.sea.example:22"}, "host"),
+        ({"port": 70_000}, "port"),
+        ({"user_name": "a\x00b"}, "user_name"),
+        ({"proxy_kind": "socks5"}, "proxy"),
+        ({"start_there": "/" + "w" * 300}, "start_there"),
+        ({"start_there": "/%2e%2e/x"}, ".."),
+        ({"guarded": ["/a/../b"]}, ".."),
+        ({"clock_offset_s": 99_999}, "clock_offset"),
+        ({"package_bytes": 10**30}, "package_"),
+    ],
+)
+def test_a_site_that_comes_in_is_held_to_the_rules_of_the_page(
+    maren: Visitor, site: dict[str, Any], problem: str
+) -> None:
+    looked = maren.post_form("/sites/import", text=exported(**site))
+
+    assert looked.status_code == 422
+    assert problem in looked.text
+    maren.post_form("/sites/import", text=exported(**site), take="yes", site_0="yes")
+    assert "No site yet" in maren.get("/sites").text
+
+
+def test_a_site_that_cannot_be_taken_in_leaves_the_others(maren: Visitor) -> None:
+    text = json.loads(exported())
+    text["sites"].append(
+        text["sites"][0] | {"name": "Evil", "document_roots": [{"folder": "/", "address": "file:///etc"}]}
+    )
+
+    looked = maren.post_form("/sites/import", text=json.dumps(text))
+
+    assert "1 site in this file" in looked.text
+    assert "“Evil” cannot be taken in" in looked.text
+
+
+def test_a_key_file_in_an_export_and_a_folder_elsewhere_are_not_taken_over(maren: Visitor) -> None:
+    text = exported(key_file="/etc/shadow", start_here="/elsewhere/x", charset="klingon")
+
+    maren.post_form("/sites/import", text=text, take="yes", site_0="yes")
+    portal = maren.client.portal
+    assert portal is not None
+    (site,) = portal.call(maren.nailer.stores.sites.all)
+
+    assert (site.key_file, site.start_here, site.charset) == ("", SitePath((b"studio", b"Sea")), "utf-8")
+
+
+@pytest.mark.parametrize("text", ["[" * 50_000, '{"a":' * 20_000, exported(port=int("9" * 4000)), "{" + "9" * 6000])
+def test_a_file_that_is_made_to_break_the_reader_is_refused(maren: Visitor, text: str) -> None:
+    assert maren.post_form("/sites/import", text=text).status_code == 422
 
 
 @pytest.mark.parametrize(

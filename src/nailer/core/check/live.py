@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 from enum import StrEnum
 
+from nailer.core.numbers import number_in
 from nailer.core.words import span_text
 
 
@@ -184,8 +185,9 @@ def keeps(headers: dict[str, str], expires_in_s: int | None) -> int | None:
     if "no-store" in said or "no-cache" in said:
         return 0
     for name in ("s-maxage", "max-age"):
-        if said.get(name, "").isdecimal():
-            return int(said[name])
+        seconds = number_in(said.get(name, ""))
+        if seconds is not None:
+            return seconds
     return max(0, expires_in_s) if expires_in_s is not None else None
 
 

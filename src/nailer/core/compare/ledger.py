@@ -144,12 +144,15 @@ def _joint_wanted(standing: Standing, joint: str) -> bool:
 
 
 _DIGITS = re.compile(r"(\d+)")
+_MOST_DIGITS = 300  # longer than any name that a disk can hold
 
 
 def _by_name(row: LedgerRow) -> tuple[list[tuple[int, int, str]], bytes]:
     """Names as people count: `plate-2` before `plate-10`. The raw bytes settle what looks alike."""
     parts = _DIGITS.split(shown_name(row.name).casefold())
-    key = [(0, int(part), "") if part.isdecimal() else (1, 0, part) for part in parts if part]
+    key = [
+        (0, int(part), "") if part.isdecimal() and len(part) <= _MOST_DIGITS else (1, 0, part) for part in parts if part
+    ]
     return key, row.name
 
 

@@ -11,9 +11,11 @@ Nothing is stored here and nothing is logged; the caller forgets the text.
 from __future__ import annotations
 
 import re
+from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from functools import lru_cache
 from urllib.parse import unquote, urlsplit
 
 from nailer.core.connecting.protocol import Protocol
@@ -21,6 +23,10 @@ from nailer.core.connecting.protocol import Protocol
 ODD = "\u200b\u200c\u200d\u2060\ufeff\u00a0\u00ad\u202f\u2009"
 _QUOTES = "\"'`“”„«»‘’‹›"
 _MOST_LETTERS = 40_000
+_LONGEST_LINE = 1000
+_ENDLESS = re.compile(r"\S{501,}")
+_MOST_ASIDES = 200
+_MOST_ACCOUNTS = 20
 
 
 class Field(StrEnum):
@@ -171,10 +177,21 @@ def read(text: str) -> LetterReading:
     >>> found[Field.HOST].value, found[Field.USER].value, found[Field.FOLDER].value, found[Field.PORT].value
     ('ftp.mosslane.example', 'seedlib', '/www', '21')
     """
-    text = text[:_MOST_LETTERS]
+    text = without_endless_words(text[:_MOST_LETTERS])
     if (address := _as_address(text)) is not None:
         return address
     return _Letter(text).read()
+
+
+def without_endless_words(text: str) -> str:
+    """The text with blanks, one for one, for words longer than any detail of a host: rules of hyphens, encoded pictures.
+
+    The shapes are looked for within words, which costs the square of a word's length.
+
+    >>> without_endless_words("Login: seedlib\\n" + "-" * 600).rstrip()
+    'Login: seedlib'
+    """
+    return _ENDLESS.sub(lambda found: " " * len(found[0]), text)
 
 
 def read_address(text: str) -> dict[Field, FieldFound]:
@@ -354,6 +371,9 @@ class _Letter:
                 if what is Field.HOST and Field.USER not in account:
                     self._put_aside(start, end, "a second server; the first one named is taken")
                     return
+                if len(self._accounts) == _MOST_ACCOUNTS:
+                    self._notes.append(f"The letter names more than {_MOST_ACCOUNTS} accounts; the rest is left aside.")
+                    return
                 self._accounts.append({})
                 account = self._accounts[-1]
             elif what in (Field.WEB, Field.FOLDER, Field.PORT, Field.PROTOCOL):
@@ -497,12 +517,13 @@ class _Letter:
     def _leave_aside(self, accounts: list[dict[Field, FieldFound]]) -> None:
         """What looks like a detail and was not used, with the reason."""
         taken = [(one.start, one.end) for account in accounts for one in account.values() if one.start is not None]
+        begins = [one.start for one in self._lines]
         for shape, usual in ((_MAIL, "a mail address"), (_URL, "another address"), (_HOST, "another name")):
             for found in shape.finditer(self._text):
                 start, end = found.start(), found.start() + len(found[0].rstrip(_TRAILING))
                 if any(at is not None and to is not None and start < to and at < end for at, to in taken):
                     continue
-                line = next(one for one in reversed(self._lines) if one.start <= start)
+                line = self._lines[bisect_right(begins, start) - 1]
                 said = _context_of(line.text) or (line.context if line.context != "read" else "")
                 self._put_aside(start, end, usual if shape is _MAIL else said or usual)
         for line in self._lines:
@@ -513,7 +534,8 @@ class _Letter:
                         self._put_aside(start, end, "a number of yours at the host")
 
     def _put_aside(self, start: int, end: int, why: str, *, secret: bool = False) -> None:
-        if not any(one.start < end and start < one.end for one in self._asides):
+        free = not any(one.start < end and start < one.end for one in self._asides)
+        if free and len(self._asides) < _MOST_ASIDES:
             self._asides.append(Aside(start, end, why, secret))
 
 
@@ -532,7 +554,7 @@ def _lines(text: str) -> Iterator[_Line]:
     """The lines with what each is about: its own words first, else the heading it stands under."""
     start, heading = 0, ""
     blank_before = True
-    for line in text.splitlines(keepends=True):
+    for line in _pieces(text):
         bare = line.rstrip("\r\n")
         own = _context_of(bare)
         if not bare.strip():
@@ -547,6 +569,18 @@ def _lines(text: str) -> Iterator[_Line]:
         start += len(line)
 
 
+def _pieces(text: str) -> Iterator[str]:
+    """The lines with their ends; one that is as long as a page comes in pieces, cut at blanks."""
+    for line in text.splitlines(keepends=True):
+        at = 0
+        while len(line) - at > _LONGEST_LINE:
+            blank = line.rfind(" ", at, at + _LONGEST_LINE)
+            cut = blank + 1 if blank > at else at + _LONGEST_LINE
+            yield line[at:cut]
+            at = cut
+        yield line[at:]
+
+
 def _is_heading(text: str) -> bool:
     """A short line without a value: what stands below belongs to it."""
     bare = text.strip(" \t#*=-:•")
@@ -557,6 +591,7 @@ def _is_heading(text: str) -> bool:
     return (bool(_context_of(bare)) or bool(_FILES.search(bare))) and _whole_label(bare) is None
 
 
+@lru_cache(maxsize=1024)  # a line is asked about once for each thing in it
 def _context_of(text: str) -> str:
     for why, pattern in _CONTEXT:
         if pattern.search(text):

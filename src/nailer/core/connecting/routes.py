@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from nailer.core.numbers import number_in
+
 Route = Callable[[str, int], tuple[str, int]]
 """From a server's name and port to the name and port that are dialled for it."""
 
@@ -19,7 +21,7 @@ def routed_address(address: str, route: Route) -> str:
     scheme, _, rest = address.partition("://")
     netloc, slash, path = rest.partition("/")
     host, _, port = netloc.partition(":")
-    number = int(port) if port.isdecimal() else (443 if scheme == "https" else 80)
+    number = number_in(port, most=65535) or (443 if scheme == "https" else 80)
     dial_host, dial_port = route(host, number)
     if (dial_host, dial_port) == (host, number):
         return address

@@ -5,6 +5,9 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
+from nailer.core.numbers import number_in
+from nailer.core.patterns import linear
+
 
 @dataclass(frozen=True, slots=True)
 class ConfiguredHost:
@@ -67,7 +70,7 @@ def _host(name: str, blocks: list[_Block]) -> ConfiguredHost:
         alias=name,
         host=options.get("hostname", name).replace("%h", name),
         user=options.get("user", ""),
-        port=int(port) if port.isdecimal() and 0 < int(port) < 65536 else None,
+        port=number_in(port, least=1, most=65535),
         key_file=options.get("identityfile", ""),
         unread=tuple(one for one in _MATTERING if one in options),
     )
@@ -79,7 +82,7 @@ def _matches(name: str, patterns: list[str]) -> bool:
     for pattern in patterns:
         bare = pattern.removeprefix("!")
         shape = "".join({"*": ".*", "?": "."}.get(one, re.escape(one)) for one in bare)
-        if re.fullmatch(shape, name):
+        if linear(shape.encode()).fullmatch(name.encode()):
             if pattern.startswith("!"):
                 return False
             found = True

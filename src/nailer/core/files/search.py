@@ -9,10 +9,12 @@ from fnmatch import translate
 
 from nailer.core.files.entry import NS, Entry, Kind
 from nailer.core.files.sitepath import shown_name
+from nailer.core.numbers import amount_in
 from nailer.errors import InvalidInput
 
 _DAY_NS = 24 * 3600 * NS
 _SIZE = re.compile(r"(?P<number>\d+(?:[.,]\d+)?)\s*(?P<unit>[kmg]?)b?", re.I)
+_MOST_BYTES = 1e9  # of the largest unit: an exabyte
 _UNITS = {"": 1, "k": 1_000, "m": 1_000_000, "g": 1_000_000_000}
 _NOT_TEXT = re.compile(
     rb"\.(jpe?g|png|gif|webp|avif|ico|tiff?|psd|pdf|zip|gz|xz|zst|bz2|7z|rar|mp[34]|m4a|mov|webm|ogg|wav|woff2?|ttf|otf|eot|exe|so|sqlite)$",
@@ -110,19 +112,17 @@ def parse_size(text: str) -> int | None:
     if not text.strip():
         return None
     found = _SIZE.fullmatch(text.strip())
-    if found is None:
+    amount = amount_in(found["number"], most=_MOST_BYTES) if found else None
+    if found is None or amount is None:
         raise InvalidInput(f"“{text[:40]}” is no size. Write it like 300 kB or 1.5 MB.")
-    return round(float(found["number"].replace(",", ".")) * _UNITS[found["unit"].lower()])
+    return round(amount * _UNITS[found["unit"].lower()])
 
 
 def parse_days(text: str) -> float | None:
     """Days from what a person typed; None for nothing. Raises InvalidInput."""
     if not text.strip():
         return None
-    try:
-        days = float(text.replace(",", "."))
-    except ValueError as error:
-        raise InvalidInput(f"“{text[:40]}” is no number of days.") from error
-    if not 0 <= days < 100_000:
+    days = amount_in(text.strip(), most=100_000)
+    if days is None:
         raise InvalidInput(f"“{text[:40]}” is no number of days.")
     return days

@@ -45,7 +45,7 @@ class SitePath:
     @classmethod
     def of_token(cls, token: str) -> SitePath:
         """The path that a token stands for. Raises InvalidInput as `parse`."""
-        return cls.parse(unquote_to_bytes(token))
+        return cls.parse(bytes_of_token(token))
 
     @property
     def raw(self) -> bytes:
@@ -136,9 +136,17 @@ def name_token(name: bytes) -> str:
     return quote_from_bytes(name, safe="~")
 
 
+def bytes_of_token(token: str) -> bytes:
+    """The bytes behind a token. What is no character of its own there stands for the byte that it came as (PEP 383)."""
+    try:
+        return unquote_to_bytes(token.encode("utf-8", "surrogateescape"))
+    except UnicodeEncodeError as error:
+        raise InvalidInput("A path may not contain half a character.") from error
+
+
 def name_of_token(token: str) -> bytes:
     """The name behind a token. Raises InvalidInput where it cannot be a name."""
-    return checked_name(unquote_to_bytes(token))
+    return checked_name(bytes_of_token(token))
 
 
 # Direction marks and zero-width characters can make one name look like another.

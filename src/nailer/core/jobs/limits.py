@@ -7,6 +7,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from nailer.core.numbers import amount_in
 from nailer.errors import InvalidInput
 
 # The site number that stands for all sites together.
@@ -14,6 +15,7 @@ ALL_SITES = 0
 
 _MINUTES = 24 * 60
 _LEAST_BYTES_PER_S = 1_000
+_MOST_PER_S = 1e9  # of the largest unit
 _RATE = re.compile(r"(?P<number>\d+(?:[.,]\d+)?)\s*(?P<unit>[kmg]?)(?:i?b)?(?:/s)?", re.I)
 _UNITS = {"": 1, "k": 1_000, "m": 1_000_000, "g": 1_000_000_000}
 
@@ -66,9 +68,10 @@ def parse_rate(text: str) -> int | None:
     if not text.strip() or text.strip().lower() in ("no limit", "none"):
         return None
     found = _RATE.fullmatch(text.strip())
-    if found is None:
+    amount = amount_in(found["number"], most=_MOST_PER_S) if found else None
+    if found is None or amount is None:
         raise InvalidInput(f"“{text[:40]}” is no speed. Write it like 4 MB/s or 250 kB/s, or leave it empty.")
-    rate = round(float(found["number"].replace(",", ".")) * _UNITS[found["unit"].lower()])
+    rate = round(amount * _UNITS[found["unit"].lower()])
     if rate < _LEAST_BYTES_PER_S:
         raise InvalidInput("A limit below 1 kB/s would never let a file through. To hold a job up, pause it.")
     return rate

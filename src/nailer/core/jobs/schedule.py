@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from croniter import croniter
 
+from nailer.core.numbers import number_in
 from nailer.errors import InvalidInput
 
 _MOST_MINUTES = 7 * 24 * 60
@@ -66,9 +67,10 @@ def checked_schedule(every: str, spec: str, zone: str) -> Schedule:
     spec = " ".join(spec.split())
     match way:
         case Every.MINUTES:
-            if not spec.isascii() or not spec.isdecimal() or not 1 <= int(spec) <= _MOST_MINUTES:
+            minutes = number_in(spec, least=1, most=_MOST_MINUTES)
+            if minutes is None:
                 raise InvalidInput(f"Minutes go from 1 to {_MOST_MINUTES}.")
-            spec = str(int(spec))
+            spec = str(minutes)
         case Every.DAILY:
             spec = _clock(spec)
         case Every.WEEKLY:
@@ -126,7 +128,8 @@ def next_runs(schedule: Schedule, after: datetime, count: int = 5) -> list[datet
 
 
 def _clock(text: str) -> str:
-    hour, _, minute = text.partition(":")
-    if not (hour.isdecimal() and minute.isdecimal() and len(minute) == 2 and int(hour) < 24 and int(minute) < 60):
+    hours, _, minutes = text.partition(":")
+    hour, minute = number_in(hours, most=23), number_in(minutes, most=59)
+    if hour is None or minute is None or len(minutes) != 2:
         raise InvalidInput(f"“{text[:20]}” is no time of day. Write it like 06:30.")
-    return f"{int(hour):02d}:{minute}"
+    return f"{hour:02d}:{minute:02d}"

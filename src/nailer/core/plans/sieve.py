@@ -13,7 +13,6 @@ Patterns are written as in ignore files: `*.tif` anywhere, `press/*.tif` from th
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -25,6 +24,8 @@ from pathspec import lookup_pattern
 from nailer.core.files.entry import NS, Entry
 from nailer.core.files.kinds import KIND_WORDS, FileKind, kind_by_name, kind_of_folder
 from nailer.core.files.sitepath import shown_name
+from nailer.core.numbers import number_in
+from nailer.core.patterns import LinearPattern, linear
 from nailer.core.words import count_text, size_text
 from nailer.errors import InvalidInput
 
@@ -337,10 +338,10 @@ def _asks_kinds(condition: Condition) -> bool:
     return any(one.test is Test.KIND for one in _matches(condition))
 
 
-def _patterns(texts: Sequence[str]) -> re.Pattern[bytes] | None:
+def _patterns(texts: Sequence[str]) -> LinearPattern | None:
     """Patterns as one expression over a path with slashes, folders ending in one; None for none."""
     found = [regex for regex in (_regex(text) for text in texts) if regex is not None]
-    return re.compile(b"|".join(b"(?:" + one + b")" for one in found), re.S) if found else None
+    return linear(b"|".join(b"(?:" + one + b")" for one in found)) if found else None
 
 
 def _regex(text: str) -> bytes | None:
@@ -467,7 +468,7 @@ def _checked_value(test: Test, value: str) -> str:
         case Test.PATTERN:
             return checked_pattern(value)
         case _:
-            if not value.isascii() or not value.isdecimal() or int(value) > 2**62:
+            if number_in(value) is None:
                 raise InvalidInput(f"“{value[:40]}” is no number.")
     return value
 
@@ -485,6 +486,8 @@ def checked_pattern(text: str) -> str:
         raise InvalidInput("In a rule a pattern begins with neither ! nor #. Put exceptions under “always carry”.")
     try:
         regex = _regex(text)
+        if regex is not None:
+            linear(regex)
     except ValueError as error:
         raise InvalidInput(f"“{shown_name(text.encode())}” is no pattern: {error}") from error
     if regex is None:

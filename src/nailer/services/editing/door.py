@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
+from nailer.core.connecting.public import Network
 from nailer.core.connecting.routes import Route
 from nailer.engine.engine import Engine
 from nailer.services.editing.drafts import Drafts
@@ -30,11 +32,13 @@ class Editing:
     scripts: Scripts
 
     @classmethod
-    def build(cls, stores: Stores, engine: Engine, files: Files, plans: Plans, route: Route) -> Editing:
+    def build(
+        cls, stores: Stores, engine: Engine, files: Files, plans: Plans, route: Route, fetched: Sequence[Network]
+    ) -> Editing:
         """`route` says where a web server is to be reached in this installation."""
         browse, live = files.browse, engine.live
         drafts = Drafts(browse, stores.drafts, stores.jobs, plans.prepared, live)
-        live_check = LiveCheck(browse, route)
+        live_check = LiveCheck(browse, route, fetched)
         return cls(
             drafts=drafts,
             saving=Saving(

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import secrets
+import socket
 import ssl
+from collections.abc import Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -14,9 +16,11 @@ import httpx2
 from blake3 import blake3
 
 from nailer.core.check.live import Fetched, FetchedHow, LiveVerdict, keeps, trouble_in, verdict
+from nailer.core.connecting.public import Network, may_be_fetched
 from nailer.core.connecting.routes import Route
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, address_of
+from nailer.core.numbers import number_in
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files import Browse
 from nailer.store.sites import Site
@@ -30,11 +34,13 @@ _PROGRAMS = (b".php", b".phtml", b".cgi", b".pl", b".py", b".rb", b".sh", b".asp
 
 
 class LiveCheck:
-    """`route` says where a server's name and port are reached from here."""
+    """`route` says where a server's name and port are reached from here; `allowed` are networks that may be fetched from
+    though they are not public."""
 
-    def __init__(self, browse: Browse, route: Route) -> None:
+    def __init__(self, browse: Browse, route: Route, allowed: Sequence[Network] = ()) -> None:
         self._browse = browse
         self._route = route
+        self._allowed = allowed
 
     async def of_file(
         self, site: Site, path: SitePath, before: bytes | None = None
@@ -83,14 +89,14 @@ class LiveCheck:
         target = address.replace("{url}", changed)
         try:
             async with asyncio.timeout(_WITHIN_S), httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False) as client:
-                request = self._request(client, "POST", target, {})
-                answer = await client.send(request)
+                answer = await self._send(client, "POST", target, {})
+                await answer.aclose()
         except (TimeoutError, httpx2.HTTPError, httpx2.InvalidURL, OSError, ValueError) as error:
             return f"The purge address does not answer: {str(error)[:120] or 'nothing came in time'}."
         return f"The cache was asked to let it go, and answered {answer.status_code}."
 
     async def _get(self, client: httpx2.AsyncClient, address: str, headers: dict[str, str], how: FetchedHow) -> Fetched:
-        answer = await client.send(self._request(client, "GET", address, headers), stream=True)
+        answer = await self._send(client, "GET", address, headers)
         try:
             digest, size, begins = blake3(), 0, b""
             async for chunk in answer.aiter_bytes():
@@ -109,7 +115,7 @@ class LiveCheck:
             answer.status_code,
             digest.digest(),
             size,
-            int(age) if age.isdecimal() else None,
+            number_in(age),
             keeps(said, _expires_in(said)),
             said.get("etag", ""),
             said.get("last-modified", ""),
@@ -119,20 +125,40 @@ class LiveCheck:
             trouble_in(begins.decode("utf-8", "replace")),
         )
 
-    def _request(
+    async def _send(
         self, client: httpx2.AsyncClient, method: str, address: str, headers: dict[str, str]
-    ) -> httpx2.Request:
+    ) -> httpx2.Response:
+        """The answer, its content still to be read. Raises ValueError where the address may not be fetched."""
         parts = urlsplit(address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
             raise ValueError(f"{address} is no web address")
         port = parts.port or (443 if parts.scheme == "https" else 80)
         host, dial_port = self._route(parts.hostname, port)
         common = {"User-Agent": "Nailer live check", "Host": parts.netloc.rpartition("@")[2], **headers}
-        if (host, dial_port) == (parts.hostname, port):
-            return client.build_request(method, address, headers=common)
-        # A routed address is one of this machine's own servers, which speak plainly.
-        routed = urlunsplit(("http", f"{host}:{dial_port}", parts.path, parts.query, ""))
-        return client.build_request(method, routed, headers=common)
+        if (host, dial_port) != (parts.hostname, port):
+            # A routed address is one of this machine's own servers, which speak plainly.
+            routed = urlunsplit(("http", f"{host}:{dial_port}", parts.path, parts.query, ""))
+            return await client.send(client.build_request(method, routed, headers=common), stream=True)
+        refused: httpx2.ConnectError | None = None
+        for one in await self._addresses(host, port):
+            # The very address that was looked at is dialled: the name could lead elsewhere a moment later.
+            dialled = parts._replace(netloc=f"[{one}]:{port}" if ":" in one else f"{one}:{port}", fragment="")
+            extensions = {"sni_hostname": host}
+            request = client.build_request(method, urlunsplit(dialled), headers=common, extensions=extensions)
+            try:
+                return await client.send(request, stream=True)
+            except httpx2.ConnectError as error:
+                refused = error
+        assert refused is not None, "a name that leads nowhere is an OSError"
+        raise refused
+
+    async def _addresses(self, host: str, port: int) -> list[str]:
+        found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
+        addresses = list(dict.fromkeys(str(one[4][0]) for one in found))
+        inside = [one for one in addresses if not may_be_fetched(one, self._allowed)]
+        if inside:
+            raise ValueError(f"{host} leads to {inside[0]}, which is no public address")
+        return addresses
 
 
 def _with_query(address: str) -> str:

@@ -10,6 +10,7 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
 
+from nailer.acting import grant_on
 from nailer.core.compare.joint import Baseline, Joint
 from nailer.core.compare.ledger import Inside, LedgerRow, View, build_rows, joint_counts, visible
 from nailer.core.files.charset import to_wire
@@ -20,10 +21,11 @@ from nailer.core.files.whole import Listing, NotWhole
 from nailer.core.pairs.standing import last_standing
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import aware, when_text
-from nailer.errors import ConnectionDropped, FileMissing, TransferError
+from nailer.errors import ConnectionDropped, FileMissing, OutsideRoot, TransferError
 from nailer.services.files.folder_pair import FolderPair, place_in_pair
 from nailer.services.files.roll_up import RolledSoFar, RollUp
 from nailer.services.files.second_look import looked_again
+from nailer.sides.confined import confined
 from nailer.sides.connection import Lane
 from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
@@ -135,14 +137,17 @@ class Browse:
     @asynccontextmanager
     async def side(self, site: Site, name: SideName, lane: Lane = Lane.BROWSE) -> AsyncIterator[Side]:
         """A side of a site, connected."""
+        grant = grant_on(site.id)
         if name is SideName.HERE:
-            yield self._here
+            yield confined(self._here, name, grant)
             return
         async with self._pool.side(site.id, lane) as there:
-            yield there
+            yield confined(there, name, grant)
 
     async def listing(self, site: Site, name: SideName, folder: SitePath, *, max_age_s: float = _FRESH_S) -> FolderRead:
         """A folder as it was read within `max_age_s`, or read now. Two who ask at once share one reading."""
+        if (shut := await self._shut_out(site, name, folder)) is not None:
+            return FolderRead((), datetime.now(UTC), time.monotonic(), shut)
         memory = self.memory(site.id)
         key = (name, folder)
         known = memory.listings.get(key)
@@ -156,6 +161,20 @@ class Browse:
             task.add_done_callback(lambda _: memory.reading.pop(key, None))
         # One reader that goes away must not cut the reading for the others.
         return await asyncio.shield(task)
+
+    async def _shut_out(self, site: Site, name: SideName, folder: SitePath) -> TransferError | None:
+        """Why whoever acts may not see a folder; None where they may. What somebody else read is not theirs by that."""
+        grant = grant_on(site.id)
+        if grant is None or not grant.limits(name):
+            return None
+        async with self.side(site, name) as side:
+            try:
+                await side.resolve(folder)
+            except FileMissing:
+                return None  # nothing is known of it, and nothing remembered
+            except OutsideRoot as outside:
+                return outside
+        return None
 
     async def ledger(self, site: Site, here: SitePath, there: SitePath, view: View, *, fresh: bool = False) -> Ledger:
         """Both sides of a folder pair. Raises what connecting raises; a folder that cannot be read is in the listing."""
@@ -315,7 +334,10 @@ class Browse:
     def known_folders(self, site: Site, text: str) -> list[FolderPair]:
         """Folders of a site that were read and whose name holds `text`: nothing is asked of the server."""
         found: dict[FolderPair, None] = {}
+        grant = grant_on(site.id)
         for (side, folder), listing in self.memory(site.id).listings.items():
+            if grant is not None and not grant.reaches(side, folder):
+                continue
             start, other = (
                 (site.start_here, site.start_there) if side is SideName.HERE else (site.start_there, site.start_here)
             )

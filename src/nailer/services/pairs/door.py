@@ -68,6 +68,6 @@ class Pairs:
             rows=rows,
             runs=runs,
             not_sent=not_sent,
-            timers=Timers(stores.timers, stores.pairs, readings, decisions, runs, timer_jobs, plans.notices),
+            timers=Timers(stores, readings, decisions, runs, timer_jobs, plans.notices),
             timer_jobs=timer_jobs,
         )

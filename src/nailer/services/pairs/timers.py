@@ -15,6 +15,7 @@ from datetime import UTC, datetime
 
 import structlog
 
+from nailer.acting import Acting, acting_as
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.steps import Flow
@@ -27,8 +28,9 @@ from nailer.services.pairs.readings import Readings
 from nailer.services.pairs.runs import Runs
 from nailer.services.pairs.timer_jobs import TimerJobs
 from nailer.services.plans import Notices
-from nailer.store.pairs import NewRun, PairStore, Run
-from nailer.store.timers import NewTimer, TimedJob, Timer, TimerStore
+from nailer.store.pairs import NewRun, Run
+from nailer.store.stores import Stores
+from nailer.store.timers import NewTimer, TimedJob, Timer
 
 _log = structlog.get_logger()
 
@@ -41,8 +43,7 @@ _LATE_S = 90.0
 class Timers:
     def __init__(
         self,
-        store: TimerStore,
-        pairs: PairStore,
+        stores: Stores,
         readings: Readings,
         decisions: Decisions,
         runs: Runs,
@@ -50,8 +51,9 @@ class Timers:
         notify: Notices,
     ) -> None:
         self._timed = timed
-        self._store = store
-        self._pairs = pairs
+        self._store = stores.timers
+        self._pairs = stores.pairs
+        self._grants = stores.grants
         self._readings = readings
         self._decisions = decisions
         self._runs = runs
@@ -150,10 +152,12 @@ class Timers:
     async def _run(self, timer: Timer) -> None:
         keeper = asyncio.create_task(self._keep_claim(timer))
         try:
-            if timer.carries is not None:
-                await self._tell(timer, *_job_told(await self._timed.run(timer, timer.carries)))
-            else:
-                await self._tell(timer, *_run_told(await self._attempt(timer)))
+            # A timer reaches as far as whoever set it does today.
+            with acting_as(Acting(await self._grants.person(timer.account_id), program="a timer")):
+                if timer.carries is not None:
+                    await self._tell(timer, *_job_told(await self._timed.run(timer, timer.carries)))
+                else:
+                    await self._tell(timer, *_run_told(await self._attempt(timer)))
         except NailerError as error:
             _log.warning("a timer's run was not finished", timer=timer.id, why=error.what)
         except Exception:

@@ -3,32 +3,48 @@
 from __future__ import annotations
 
 import hashlib
+import hmac
 import re
 import secrets
 from datetime import timedelta
+from importlib import resources
 
-from argon2 import PasswordHasher
-
-from nailer.errors import Busy, InvalidInput, NotAllowed
+from nailer.core.people.passwords import HASH_BYTES, LONGEST, check_password
+from nailer.errors import Busy, Conflict, InvalidInput, NotAllowed
 from nailer.services.people.hashing import PasswordHashing
+from nailer.services.people.streams import Streams
 from nailer.services.people.throttle import Throttle
-from nailer.store.accounts import AccountStore, Session, WhenDone
 from nailer.store.database import utc_now
+from nailer.store.people.accounts import Account, AccountStore, From, Session, SignedIn, WhenDone
 
-_SHORTEST_PASSWORD = 10
-_LONGEST_PASSWORD = 1000
 _LONGEST_NAME = 80
+_LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"  # none that is read for another
 _MAIL = re.compile(r"[^@\s<>,;\"\x00-\x1f]+@[^@\s<>,;\"\x00-\x1f]+")
+
+
+def _common_passwords() -> frozenset[bytes]:
+    """Hashes of the passwords that are used most, as public lists of leaked ones have them."""
+    raw = resources.files("nailer.services.people").joinpath("common-passwords.bin").read_bytes()
+    return frozenset(raw[at : at + HASH_BYTES] for at in range(0, len(raw), HASH_BYTES))
+
+
+_COMMON = _common_passwords()
 
 
 class Accounts:
     """Names, passwords and sessions."""
 
-    def __init__(self, store: AccountStore, *, session_hours: int, hasher: PasswordHasher | None = None) -> None:
+    def __init__(
+        self, store: AccountStore, hashing: PasswordHashing, streams: Streams, *, session_hours: int, idle_hours: int
+    ) -> None:
         self._store = store
+        self._hashing = hashing
+        self._streams = streams
         self._session_hours = session_hours
-        self._hashing = PasswordHashing(hasher)
+        self._idle_hours = idle_hours
         self._throttle = Throttle(store)
+        # Who starts Nailer reads it there: whoever else reaches the port first does not become its owner.
+        self.first_word = "-".join(_word(4) for _ in range(3))
 
     def close(self) -> None:
         """End the threads that hash passwords."""
@@ -38,42 +54,128 @@ class Accounts:
         """True until the first account is made."""
         return await self._store.count() == 0
 
-    async def make_first(self, name: str, password: str) -> None:
-        """Make the first account. Raises InvalidInput, or Conflict where somebody was faster."""
-        cleaned = _checked(name, password)
-        await self._store.add_first(cleaned, await self._hashing.hash(password))
+    async def make_first(self, name: str, password: str, word: str) -> None:
+        """Make the first account, which runs Nailer. Raises InvalidInput, or Conflict where somebody was faster."""
+        if not await self.is_empty():
+            raise Conflict("The first account was made already. Sign in.")
+        given = word.strip().casefold().encode("utf-8", "replace")
+        if not hmac.compare_digest(given, self.first_word.encode()):
+            what = "This is not the word. Nailer says it where it was started."
+            raise InvalidInput(what, fields={"word": what})
+        await self._store.add_first(*await self.prepared(name, password))
 
-    async def make(self, name: str, password: str) -> int:
+    async def make(self, name: str, password: str, *, is_admin: bool = False) -> int:
         """Make an account; return its number. Raises InvalidInput, or Conflict where the name is taken."""
-        cleaned = _checked(name, password)
-        return await self._store.add(cleaned, await self._hashing.hash(password))
+        cleaned, password_hash = await self.prepared(name, password)
+        return await self._store.add(cleaned, password_hash, is_admin=is_admin)
 
-    async def sign_in(self, name: str, password: str, *, address: str) -> str:
+    async def prepared(self, name: str, password: str) -> tuple[str, str]:
+        """A name and the hash of a password, as an account is stored with. Raises InvalidInput, Busy."""
+        cleaned = self._checked(name, password)
+        return cleaned, await self._hashing.hash(password)
+
+    async def all(self) -> list[Account]:
+        """Everybody, by name."""
+        return await self._store.all()
+
+    async def get(self, account_id: int) -> Account:
+        """A person. Raises NotFound."""
+        return await self._store.get(account_id)
+
+    async def by_name(self, name: str) -> Account | None:
+        """The person of a name; None where there is none."""
+        return await self._store.by_name(name.strip())
+
+    async def sign_in(self, name: str, password: str, from_: From) -> str:
         """A new session's token. Raises NotAllowed: refused, or to be tried later; Busy where too many sign in at once."""
         # Half a character (RFC 3629, 3) can be in no stored name.
         name = name.strip()[:_LONGEST_NAME].encode("utf-8", "replace").decode()
-        await self._throttle.count(name, address)
+        await self._throttle.count(name, from_.address)
         account = await self._store.by_name(name)
         stored = account.password_hash if account else self._hashing.nobodys
         try:
-            fits = await self._hashing.fits(stored, password[:_LONGEST_PASSWORD])
+            fits = await self._hashing.fits(stored, password[:LONGEST])
         except Busy:
-            await self._throttle.not_looked_at(name, address)
+            await self._throttle.not_looked_at(name, from_.address)
             raise
-        if account is None or not fits:
+        if account is None or not fits or account.is_off:
             raise NotAllowed("This name and password do not go together.")
-        await self._throttle.fitted(name, address)
+        await self._throttle.fitted(name, from_.address)
         if self._hashing.is_old(account.password_hash):
             await self._hash_anew(account.id, password)
-        return await self._begin_session(account.id)
+        return await self._begin_session(account.id, from_)
+
+    async def begin_session(self, account_id: int, from_: From) -> str:
+        """A new session of somebody who has just proved who they are by other means; its token."""
+        return await self._begin_session(account_id, from_)
 
     async def session(self, token: str) -> Session | None:
         """The session of a token; None where there is none, or it has ended."""
-        return await self._store.session(_hash(token)) if token else None
+        return await self._store.session(_hash(token), self._idle_hours) if token else None
 
     async def sign_out(self, token: str) -> None:
         """End the session of a token."""
         await self._store.end_session(_hash(token))
+        self._streams.end()
+
+    async def sessions_of(self, account_id: int) -> list[SignedIn]:
+        """Where a person is signed in, the session used last first."""
+        return await self._store.sessions_of(account_id, self._idle_hours)
+
+    async def end_one(self, account_id: int, session_id: int) -> None:
+        """End one of a person's sessions."""
+        await self._store.end_one(account_id, session_id)
+        self._streams.end()
+
+    async def end_others(self, account_id: int, kept: int = 0) -> None:
+        """End every session of a person but the one that is kept; 0 for none."""
+        await self._store.end_all(account_id, but=kept)
+        self._streams.end()
+
+    async def change_profile(self, account_id: int, name: str, mail: str) -> None:
+        """Raises InvalidInput where name or address cannot be used, Conflict where the name is taken."""
+        cleaned, address = _checked_name(name), mail.strip()
+        if address and not _MAIL.fullmatch(address):
+            what = "Write it like maren@gorsegannet.example."
+            raise InvalidInput(what, fields={"mail": what})
+        await self._store.set_profile(account_id, cleaned, address)
+
+    async def change_password(self, session: Session, old: str, new: str, from_: From) -> None:
+        """Change one's own password; every other session of the person ends. Raises InvalidInput with the field, NotAllowed
+        where too many tries were refused."""
+        await self.check_password(session, old, from_)
+        await self.set_password(session.account_id, new)
+        await self.end_others(session.account_id, kept=session.id)
+
+    async def check_password(self, session: Session, password: str, from_: From) -> None:
+        """Raises InvalidInput where it is not the person's password of now, NotAllowed where too many tries were refused."""
+        account = await self._store.get(session.account_id)
+        await self._throttle.count(account.name, from_.address)
+        if not await self._hashing.fits(account.password_hash, password[:LONGEST]):
+            what = "This is not your password of now."
+            raise InvalidInput(what, fields={"old": what})
+        await self._throttle.fitted(account.name, from_.address)
+
+    async def set_password(self, account_id: int, password: str) -> None:
+        """Give an account another password. Raises InvalidInput."""
+        try:
+            check_password(password, _COMMON)
+        except InvalidInput as error:
+            raise InvalidInput(error.what, fields={"password": error.what}) from error
+        await self._store.set_password(account_id, await self._hashing.hash(password))
+
+    async def set_standing(self, account_id: int, *, is_admin: bool, is_off: bool) -> None:
+        """Let a person run Nailer or not, and sign in or not. Raises Conflict where nobody could run it any more."""
+        await self._store.set_standing(account_id, is_admin=is_admin, is_off=is_off)
+        self._streams.end()
+
+    async def remove(self, account_id: int, heir_id: int) -> None:
+        """Remove a person; their jobs and timers become another's. Raises InvalidInput, Conflict, NotFound."""
+        if account_id == heir_id:
+            raise InvalidInput("What is theirs needs another owner.")
+        await self._store.get(heir_id)
+        await self._store.remove(account_id, heir_id=heir_id)
+        self._streams.end()
 
     async def when_done(self, account_id: int) -> WhenDone:
         """What a person wants to happen when all jobs have ended."""
@@ -91,25 +193,41 @@ class Accounts:
         except Busy:
             return  # the person is in all the same; the next sign-in does it
 
-    async def _begin_session(self, account_id: int) -> str:
+    async def _begin_session(self, account_id: int, from_: From) -> str:
         token = secrets.token_urlsafe(32)
         ends_at = utc_now() + timedelta(hours=self._session_hours)
-        await self._store.add_session(_hash(token), account_id, secrets.token_urlsafe(32), ends_at)
+        await self._store.add_session(_hash(token), account_id, secrets.token_urlsafe(32), ends_at, from_)
         return token
+
+    def _checked(self, name: str, password: str) -> str:
+        """The name as it is stored. Raises InvalidInput with every problem by its field."""
+        problems: dict[str, str] = {}
+        cleaned = name.strip()
+        for field, check in (
+            ("name", lambda: _checked_name(name)),
+            ("password", lambda: check_password(password, _COMMON)),
+        ):
+            try:
+                check()
+            except InvalidInput as error:
+                problems[field] = error.what
+        if problems:
+            raise InvalidInput(" ".join(problems.values()), fields=problems)
+        return cleaned
 
 
 def _hash(token: str) -> bytes:
     """Only the hash of a session's token is stored: a dump of the database lets nobody in."""
-    return hashlib.sha256(token.encode()).digest()
+    return hashlib.sha256(token.encode("utf-8", "surrogatepass")).digest()
 
 
-def _checked(name: str, password: str) -> str:
+def _checked_name(name: str) -> str:
     cleaned = name.strip()
-    problems = {}
-    if not 1 <= len(cleaned) <= _LONGEST_NAME:
-        problems["name"] = f"A name has 1 to {_LONGEST_NAME} characters."
-    if not _SHORTEST_PASSWORD <= len(password) <= _LONGEST_PASSWORD:
-        problems["password"] = f"A password has at least {_SHORTEST_PASSWORD} characters."
-    if problems:
-        raise InvalidInput(" ".join(problems.values()), fields=problems)
+    if not 1 <= len(cleaned) <= _LONGEST_NAME or not cleaned.isprintable():
+        what = f"A name has 1 to {_LONGEST_NAME} characters."
+        raise InvalidInput(what, fields={"name": what})
     return cleaned
+
+
+def _word(length: int) -> str:
+    return "".join(secrets.choice(_LETTERS) for _ in range(length))

@@ -7,7 +7,7 @@ from datetime import timedelta
 from nailer.core.people.tries import watched
 from nailer.core.words import span_text
 from nailer.errors import NotAllowed
-from nailer.store.accounts import AccountStore
+from nailer.store.people.accounts import AccountStore
 
 _FORGOTTEN_AFTER = timedelta(days=1)
 

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from nailer.engine.live import InFlight, LiveJob
-from nailer.services.plans.archives import Archives, Unpacked, is_archive
 from nailer.services.plans.door import Plans
 from nailer.services.plans.make import Dropped, PlanMaker
 from nailer.services.plans.notices import Notices, Post
 from nailer.services.plans.prepared import PreparedFiles, Rename, Write
 from nailer.services.plans.read import PlanReader, PlanToRead
-from nailer.services.plans.server_commands import ServerCommands, Staged
 from nailer.services.plans.take_back import TakeBacks
 from nailer.services.plans.target import folder_items, missing_folders, room_at
+from nailer.services.plans.unpacking.archives import Archives, Unpacked, is_archive
+from nailer.services.plans.unpacking.server_commands import ServerCommands, Staged
 from nailer.store.changes import Change
 from nailer.store.jobs import FailureGroup, Item, Job
 

@@ -7,9 +7,8 @@ from dataclasses import dataclass
 from nailer.engine.engine import Engine
 from nailer.services.files import Files
 from nailer.services.plans.account_room import AccountRoom
-from nailer.services.plans.archive_plans import ArchivePlans
-from nailer.services.plans.archives import Archives
 from nailer.services.plans.changes import ChangeLog
+from nailer.services.plans.confirming import Confirming
 from nailer.services.plans.jobs import Jobs
 from nailer.services.plans.kept_copies import KeptCopies
 from nailer.services.plans.leftovers import Leftovers
@@ -18,9 +17,11 @@ from nailer.services.plans.notices import Notices, Post
 from nailer.services.plans.prepared import PreparedFiles
 from nailer.services.plans.read import PlanReader
 from nailer.services.plans.removal import RemovalCheck
-from nailer.services.plans.server_commands import ServerCommands
 from nailer.services.plans.speeds import Speeds
 from nailer.services.plans.take_back import TakeBacks
+from nailer.services.plans.unpacking.archive_plans import ArchivePlans
+from nailer.services.plans.unpacking.archives import Archives
+from nailer.services.plans.unpacking.server_commands import ServerCommands
 from nailer.services.plans.uploads import Uploads
 from nailer.services.sites import Sites
 from nailer.store.stores import Stores
@@ -29,9 +30,10 @@ from nailer.store.stores import Stores
 @dataclass(frozen=True, slots=True)
 class Plans:
     """Plans are made (`make`; of archives `unpacking`; of changes `take_back`), read (`reader`) and weighed (`room`,
-    `removal`), and become jobs (`jobs`) under limits of speed (`speeds`). What a browser sends comes in at `uploads`, what
-    was prepared here at `prepared`; archives are unpacked here (`archives`) or there (`server`). `changes` says what was
-    done, `kept` bounds what is kept of it, `leftovers` clears half files, `notices` writes when all is done."""
+    `removal`), confirmed (`confirming`), and become jobs (`jobs`) under limits of speed (`speeds`). What a browser sends
+    comes in at `uploads`, what was prepared here at `prepared`; archives are unpacked here (`archives`) or there (`server`).
+    `changes` says what was done, `kept` bounds what is kept of it, `leftovers` clears half files, `notices` writes when all
+    is done."""
 
     make: PlanMaker
     unpacking: ArchivePlans
@@ -39,6 +41,7 @@ class Plans:
     reader: PlanReader
     room: AccountRoom
     removal: RemovalCheck
+    confirming: Confirming
     jobs: Jobs
     speeds: Speeds
     uploads: Uploads
@@ -58,6 +61,7 @@ class Plans:
         maker = PlanMaker(browse, stores.jobs, runner, files.sieves, keep_largest_bytes=largest)
         reader = PlanReader(stores.jobs, engine.pool)
         server = ServerCommands(engine.pool, browse)
+        removal = RemovalCheck(browse, stores.changes, keep_largest_bytes=largest)
         leftovers = Leftovers(stores.parts, stores.sites, browse)
         return cls(
             make=maker,
@@ -65,7 +69,8 @@ class Plans:
             take_back=TakeBacks(browse, stores.jobs, stores.changes, runner),
             reader=reader,
             room=AccountRoom(browse, stores.jobs, reader),
-            removal=RemovalCheck(browse, stores.changes, keep_largest_bytes=largest),
+            removal=removal,
+            confirming=Confirming(stores.jobs, reader, maker, removal, files.guarded),
             jobs=Jobs(stores.jobs, stores.parts, engine.live, runner, leftovers, sites),
             speeds=Speeds(stores.limits, engine.limits, stores.sites),
             uploads=Uploads(engine.tools, stores.jobs, runner, browse),

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
 
+from nailer.acting import person
 from nailer.core.jobs.states import ItemState
 from nailer.core.plans.plan import Action
 from nailer.engine.live import LiveJob, LiveJobs
 from nailer.engine.runner import Runner
+from nailer.errors import NotFound
 from nailer.services.plans.leftovers import Leftovers
 from nailer.services.sites import Sites
 from nailer.store.jobs import FailureGroup, Item, Job, JobStore, Overview
@@ -103,9 +105,9 @@ class Jobs:
             if not changed:
                 yield Moved(False, seen, {}, [])
                 continue
-            running = dict(self._live.jobs)
             ended, seen = self._live.ended_since(seen), self._live.version
-            yield Moved(True, seen, running, [await self._store.get(job_id) for job_id in ended])
+            running = {job_id: one for job_id, one in list(self._live.jobs.items()) if await self._sees(job_id)}
+            yield Moved(True, seen, running, [await self._store.get(one) for one in ended if await self._sees(one)])
 
     async def stop(self, job_id: int) -> Job:
         """Stop a job for good. What has landed stays; half files are cleared."""
@@ -155,6 +157,17 @@ class Jobs:
     async def discard(self, job_id: int) -> None:
         """Forget a plan that was read and not wanted."""
         await self._store.discard(job_id)
+
+    async def _sees(self, job_id: int) -> bool:
+        """False for a job that whoever looks has nothing to do with."""
+        who = person()
+        if who is None or who.is_admin:
+            return True
+        try:
+            await self._store.get(job_id)
+        except NotFound:
+            return False
+        return True
 
     def _hold_up(self, job_id: int) -> None:
         live = self._live.jobs.get(job_id)

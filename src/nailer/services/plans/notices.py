@@ -16,11 +16,11 @@ from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JOB_WORDS, JobState
 from nailer.core.words import count_text, size_text
 from nailer.errors import NailerError
-from nailer.services.plans.archives import Archives
-from nailer.services.plans.server_commands import ServerCommands
+from nailer.services.plans.unpacking.archives import Archives
+from nailer.services.plans.unpacking.server_commands import ServerCommands
 from nailer.sides.pool import Pool
-from nailer.store.accounts import AccountStore
 from nailer.store.jobs import Job, JobStore
+from nailer.store.people.accounts import AccountStore
 from nailer.store.sites import SiteStore
 from nailer.unbroken import in_thread
 

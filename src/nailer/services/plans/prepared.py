@@ -11,7 +11,7 @@ from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState
 from nailer.core.plans.plan import Action, Verdict
 from nailer.engine.runner import Runner
-from nailer.services.plans.archives import Archives
+from nailer.services.plans.unpacking.archives import Archives
 from nailer.sides.side import Side
 from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Site

@@ -7,8 +7,11 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
+from nailer.acting import grant_on, person
+from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.errors import Conflict, InvalidInput
+from nailer.core.people.rights import Grant
+from nailer.errors import Conflict, InvalidInput, NotAllowed
 from nailer.services.sites.connect import Connector
 from nailer.sides.pool import Pool
 from nailer.store.sites import Credential, Place, Secrets, Site, SiteGroup, SiteStore
@@ -26,6 +29,30 @@ class Removal:
     shared: int
 
 
+def _as_granted(site: Site, grant: Grant | None) -> Site:
+    """A site as its settings say it, or with a person's own folders for its top; then what reaches beyond is left out."""
+    if grant is None or grant.is_whole:
+        return site if grant is None else replace(site, group_id=None)
+    assert grant.folder_there is not None, "it is not whole"
+    return replace(
+        site,
+        start_there=grant.folder_there,
+        start_here=grant.folder_here or SitePath(),
+        from_home=False,
+        guarded=tuple(one for one in site.guarded if grant.reaches(SideName.THERE, one)),
+        group_id=None,
+        note="",
+        user_name="",
+    )
+
+
+def _reached_by(site: Site) -> tuple[object, ...]:
+    """All that decides where a site's secrets are sent, and which folder of this machine belongs to it."""
+    proxy = (site.proxy_kind, site.proxy_host, site.proxy_port, site.proxy_user)
+    keys = (site.key_file, site.agent, site.credential_id, site.old_allowed)
+    return site.protocol, site.host, site.port, site.user_name, site.start_here, proxy, keys
+
+
 class SiteBook:
     """Sites, their groups and their order. Whoever changes a site or removes it also ends its line to the server."""
 
@@ -35,20 +62,28 @@ class SiteBook:
         self._pool = pool
 
     async def get(self, site_id: int) -> Site:
-        """Raises NotFound."""
-        return await self._store.get(site_id)
+        """A site as whoever acts has it: whoever has one folder of it sees that as its top. Raises NotFound, also where it
+        is none of theirs."""
+        grant = grant_on(site_id)
+        return _as_granted(await self._store.get(site_id), grant)
 
     async def all(self) -> list[Site]:
-        """All sites, in the order in which a person has put them."""
-        return await self._store.all()
+        """All sites that are there for whoever acts, in the order in which a person has put them."""
+        who, sites = person(), await self._store.all()
+        if who is None or who.is_admin:
+            return sites
+        return [_as_granted(site, grant) for site in sites if (grant := who.grant(site.id)) is not None]
 
     async def groups(self) -> list[SiteGroup]:
-        """All groups; a group may lie in another."""
-        return await self._store.groups()
+        """All groups; a group may lie in another. Whoever has some sites only sees no names of groups."""
+        who = person()
+        return await self._store.groups() if who is None or who.is_admin else []
 
     async def credentials(self) -> list[Credential]:
-        """The stored sign-ins by name, without their secrets, and how many sites use each."""
-        return await self._store.credentials()
+        """The stored sign-ins by name, without their secrets, and how many sites use each; none for whoever does not run
+        Nailer: they name other sites."""
+        who = person()
+        return await self._store.credentials() if who is None or who.is_admin else []
 
     async def secrets(self, site: Site) -> Secrets:
         """The opened secrets of a site's sign-in, for dialling and for a form that leaves them as they are."""
@@ -60,35 +95,35 @@ class SiteBook:
 
     async def add(self, site: Site, secrets: Secrets) -> Site:
         """Store a new site; return it with its number."""
-        return await self._store.add(site, secrets)
+        return self._looked_at(await self._store.add(site, secrets))
 
     async def duplicate(self, site_id: int) -> Site:
         """A second site with the same settings and the same stored sign-in, under a name that is free."""
         site = await self._store.get(site_id)
         taken = {one.name for one in await self._store.all()}
         name = next(one for number in range(2, 10_000) if (one := f"{site.name[:112]} {number}") not in taken)
-        return await self._store.add(replace(site, id=0, name=name, opened_at=None), Secrets())
+        return self._looked_at(await self._store.add(replace(site, id=0, name=name, opened_at=None), Secrets()))
 
-    async def take_in(self, site: Site, group: Sequence[str], root: str) -> Site:
-        """Store a site that came in from a file, in its groups, which are made where they are missing.
-
-        A site without a folder here gets one of its own name in `root`.
-        """
+    async def take_in(self, site: Site, group: Sequence[str]) -> Site:
+        """Store a site that came in from a file, in its groups, which are made where they are missing."""
         parent: int | None = None
         for name in group:
             same = next(
                 (one for one in await self._store.groups() if one.parent_id == parent and one.name == name), None
             )
             parent = same.id if same else await self._store.add_group(name[:_LONGEST_GROUP], parent, _LAST)
-        if root and (site.start_here.is_root or not site.start_here.names[0]):
-            own = site.name.encode()[:200].replace(b"/", b"-")
-            site = replace(site, start_here=SitePath((root.encode(), own)))
-        return await self._store.add(replace(site, group_id=parent), Secrets())
+        return self._looked_at(await self._store.add(replace(site, group_id=parent), Secrets()))
 
     async def change(self, site: Site, secrets: Secrets | None) -> list[int]:
         """Change a stored site, and its sign-in where `secrets` are given. Return the sites whose line was ended by that:
         a sign-in that several sites share was changed for all of them."""
+        who = person()
+        if who is not None and not who.is_admin and _reached_by(await self._store.get(site.id)) != _reached_by(site):
+            raise NotAllowed(
+                "Only who runs Nailer here changes how the server is reached, and which folder here belongs to the site."
+            )
         await self._store.update(site, secrets)
+        self._looked_at(site)
         changed = [
             one.id
             for one in await self._store.all()
@@ -97,6 +132,10 @@ class SiteBook:
         for site_id in changed:
             await self._let_go(site_id)
         return changed
+
+    def _looked_at(self, site: Site) -> Site:
+        self._connector.look_at(site)
+        return site
 
     async def removal(self, site_id: int) -> Removal:
         """What would go with a site. Raises NotFound."""

@@ -7,6 +7,7 @@ import contextlib
 from collections.abc import Callable
 from dataclasses import asdict, replace
 
+from nailer.acting import person
 from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.routes import Route
 from nailer.errors import AnswerNeeded, IdentityChanged, LoginRefused, TransferError
@@ -15,6 +16,7 @@ from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage
 from nailer.sides.dial import Endpoint, Proxy, ProxyKind
 from nailer.sides.ftp.side import FtpConnection
 from nailer.sides.identities.identity import Identity, same_fingerprint
+from nailer.sides.pool import Whose
 from nailer.sides.reach import reach
 from nailer.sides.sftp.meeting import private_key
 from nailer.sides.sftp.side import host_keys
@@ -41,7 +43,9 @@ class Connector:
         self._route = route
         self._refused: dict[int, LoginRefused] = {}
         self._once: dict[tuple[str, int], Identity] = {}
-        self._passwords: dict[int, str] = {}
+        self._passwords: dict[Whose, str] = {}
+        self._own: set[int] = set()
+        self._to_store: dict[int, Secrets] = {}
         self._held: dict[int, Secrets] = {}
         self._wires: dict[int, Wire] = {}
         self.changed: set[tuple[str, int]] = set()
@@ -56,14 +60,18 @@ class Connector:
         try:
             connection = await reach(wanted)
         except LoginRefused as refused:
-            self._refused[site_id] = refused
-            self._passwords.pop(site_id, None)
+            if self._to_store.pop(site_id, None) is None:  # what was just typed may be typed again
+                self._refused[site_id] = refused
+            self._passwords.pop(self._mine(site_id), None)
             raise
         except IdentityChanged:
             self.changed.add((site.host, site.port))
             raise
         self.changed.discard((site.host, site.port))
+        typed = self._to_store.pop(site_id, None)
         try:
+            if typed is not None:
+                await self._sites.update(await self._sites.get(site_id), typed)
             await self._learn(site, connection)
         except BaseException:
             # Nobody else knows of the connection yet: it is closed here, or never.
@@ -108,12 +116,14 @@ class Connector:
 
     async def with_password(self, site: Site, secrets: Secrets, ask: Ask) -> Secrets:
         """The secrets with the password of a site that does not store it: as remembered, else asked for."""
-        if secrets.password is not None or (site.password_kept is PasswordKept.STORED and not site.fleeting):
+        if secrets.password is not None:
             return secrets
+        if site.password_kept is PasswordKept.STORED and not site.fleeting:
+            return await self._asked_for_once(site, secrets, ask)
         held = self._held.get(site.id)
         if held is not None:
             return held
-        password = self._passwords.get(site.id)
+        password = self._passwords.get(self._mine(site.id))
         if password is None:
             prompts = ((f"Password of {site.user_name} at {site.host}", False),)
             answers = await ask("This site's password is not stored.", prompts)
@@ -123,29 +133,64 @@ class Connector:
                 )
             password = answers[0]
             if site.id:
-                self._passwords[site.id] = password
+                self._passwords[self._mine(site.id)] = password
         return replace(secrets, password=password)
 
+    async def _asked_for_once(self, site: Site, secrets: Secrets, ask: Ask) -> Secrets:
+        """The secrets of a site that has none yet, as it was handed over: asked for, and stored once they let in."""
+        if secrets.private_key or site.key_file or site.agent or not site.id:
+            return secrets
+        if site.id in self._to_store:
+            return self._to_store[site.id]  # it was typed before the server was met
+        prompts = ((f"Password of {site.user_name} at {site.host}", False),)
+        answers = await ask("This site was handed over without its password. It is sealed and stored.", prompts)
+        if len(answers) != 1 or not answers[0]:
+            raise AnswerNeeded("This site has no password yet. Open it and type it.", prompts=prompts)
+        found = replace(secrets, password=answers[0])
+        self._to_store[site.id] = found
+        return found
+
+    def whose(self, site_id: int) -> Whose:
+        """Whose line to a site it is: one's own where the password is, else everybody's."""
+        return self._mine(site_id) if site_id in self._own else (site_id, 0)
+
+    async def begin(self) -> None:
+        """Learn which sites are signed in to with a password of one's own."""
+        for site in await self._sites.all():
+            self.look_at(site)
+
+    def look_at(self, site: Site) -> None:
+        """A site was stored or changed: does everybody have a password of their own for it?"""
+        (self._own.discard if site.password_kept is PasswordKept.STORED else self._own.add)(site.id)
+
     def remember(self, site_id: int, password: str) -> None:
-        """Keep the password of a site that does not store it, in memory only."""
-        self._passwords[site_id] = password
+        """Keep the password of a site that does not store it, in memory only, for whoever typed it."""
+        self._passwords[self._mine(site_id)] = password
+
+    @staticmethod
+    def _mine(site_id: int) -> Whose:
+        who = person()
+        return site_id, who.account_id if who is not None else 0
 
     def hold(self, site_id: int, secrets: Secrets) -> None:
         """Keep the secrets of a connection that is made once. They stay in memory and are never stored."""
         self._held[site_id] = secrets
 
-    async def forget_asked(self, site_id: int) -> None:
+    async def forget_asked(self, whose: Whose) -> None:
         """Forget the password of a site that asks for it with each connection."""
-        site = await self._sites.get(site_id)
+        site = await self._sites.get(whose[0])
         if site.password_kept is PasswordKept.ASKED:
-            self._passwords.pop(site_id, None)
+            self._passwords.pop(whose, None)
 
-    def forget_passwords(self) -> list[int]:
-        """Forget every secret that is not stored; return the sites that had one."""
-        sites = [*self._passwords, *self._held]
-        self._passwords.clear()
+    def forget_passwords(self) -> list[Whose]:
+        """Forget every secret that whoever acts has typed and that is not stored; return whose lines end with that."""
+        who = person()
+        mine = [one for one in self._passwords if who is None or one[1] == who.account_id]
+        for one in mine:
+            del self._passwords[one]
+        held = [(site_id, 0) for site_id in self._held]
         self._held.clear()
-        return sites
+        return [*mine, *held]
 
     def wire(self, site_id: int) -> Wire:
         """The conversation with a site's server."""
@@ -158,8 +203,10 @@ class Connector:
     def forget_site(self, site_id: int) -> None:
         """A site was changed or removed: what was remembered of its sign-in no longer holds."""
         self._refused.pop(site_id, None)
-        self._passwords.pop(site_id, None)
+        for one in [one for one in self._passwords if one[0] == site_id]:
+            del self._passwords[one]
         self._held.pop(site_id, None)
+        self._to_store.pop(site_id, None)
 
     async def pinned(self, site: Site) -> list[Pinned]:
         """What is trusted of a site's server."""

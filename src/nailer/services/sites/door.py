@@ -33,7 +33,7 @@ class Sites:
     def build(cls, store: SiteStore, trusted: IdentityStore, route: Route) -> Sites:
         """`route` says where a server is to be dialled in this installation."""
         connector = Connector(store, trusted, route)
-        pool = Pool(connector.dial, when_closed=connector.forget_asked)
+        pool = Pool(connector.dial, whose=connector.whose, when_closed=connector.forget_asked)
         questions = Questions()
         return cls(
             book=SiteBook(store, connector, pool),

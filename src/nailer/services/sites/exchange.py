@@ -6,16 +6,20 @@ No secret ever leaves: a site that comes in has to be given its password or key 
 from __future__ import annotations
 
 import json
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from typing import Final, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
-from nailer.core.connecting.ssh_config import read_config
+from nailer.core.connecting.ssh_config import ConfiguredHost, read_config
 from nailer.core.files.charset import UTF8
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.errors import InvalidInput
+from nailer.services.sites.site_form import checked
 from nailer.store.sites import Site, SiteGroup
 
 FORMAT: Final = "nailer-sites"
@@ -64,6 +68,7 @@ class SentSite(_Model):
     file_access: int | None = Field(default=None, ge=0, le=0o7777)
     folder_access: int | None = Field(default=None, ge=0, le=0o7777)
     package_bytes: int | None = Field(default=None, ge=0)
+    fingerprint: str = Field(default="", max_length=120, pattern=r"^[\x21-\x7e]*$")
 
 
 class SentSites(_Model):
@@ -74,29 +79,61 @@ class SentSites(_Model):
     sites: list[SentSite] = Field(max_length=_MOST_SITES)
 
 
-def write_sites(sites: list[Site], groups: list[SiteGroup]) -> str:
-    """Sites as the text of a file, without anything secret."""
+def write_sites(sites: list[Site], groups: list[SiteGroup], fingerprints: Mapping[tuple[str, int], str]) -> str:
+    """Sites as the text of a file, without anything secret. `fingerprints` are those that are trusted, by server."""
     names = group_paths(groups)
-    sent = [_sent(site, names.get(site.group_id or 0, [])) for site in sites if not site.fleeting]
+    told = [
+        replace(site, fingerprint=fingerprints.get((site.host, site.port), site.fingerprint), key_file="")
+        for site in sites
+        if not site.fleeting
+    ]
+    sent = [_sent(site, names.get(site.group_id or 0, [])) for site in told]
     return SentSites(format=FORMAT, version=1, sites=sent).model_dump_json(indent=2) + "\n"
 
 
-def read_sites(text: str, root: str) -> list[tuple[Site, list[str]]]:
-    """Sites out of a text of either form, each with the names of its groups from the top down.
+@dataclass(frozen=True, slots=True)
+class FoundSites:
+    """What a file holds: sites, each with the names of its groups from the top down, and why others cannot be taken in."""
 
-    `root` is the label under which a site's folder here is made where the text names none that is allowed.
-    Raises InvalidInput, which says where the text cannot be read.
+    sites: tuple[tuple[Site, list[str]], ...]
+    left: tuple[str, ...]
+
+
+def read_sites(text: str, roots: list[str]) -> FoundSites:
+    """Sites out of a text of either form, held to the rules of the settings page.
+
+    A site whose folder here lies under none of the labels in `roots` gets one of its own name under the first. None comes
+    in with a key file: it could name any file of this machine. Raises InvalidInput, which says where the text cannot be
+    read.
     """
+    sites: list[tuple[Site, list[str]]] = []
+    left: list[str] = []
+    for site, group in _read(text):
+        try:
+            sites.append((checked(_with_own_folder(site, roots), roots), group))
+        except InvalidInput as error:
+            said = " ".join(f"{name}: {what}" for name, what in error.fields.items()) or error.what
+            left.append(f"“{site.name[:60]}” cannot be taken in. {said}")
+    if left and not sites:
+        raise InvalidInput(left[0])
+    return FoundSites(tuple(sites), tuple(left))
+
+
+def _with_own_folder(site: Site, roots: list[str]) -> Site:
+    if not roots or (site.start_here.names and site.start_here.names[0] in {os.fsencode(root) for root in roots}):
+        return site
+    own = site.name.encode()[:200].replace(b"/", b"-")
+    return replace(site, start_here=SitePath((os.fsencode(roots[0]), own)))
+
+
+def _read(text: str) -> list[tuple[Site, list[str]]]:
     if not text.strip():
         raise InvalidInput("There is nothing to read: choose a file, or paste its text.")
     if text.lstrip()[:1] not in "{[":
-        found = [
-            _of_config(one.alias, one.host, one.user, one.port, one.key_file, one.unread, root)
-            for one in read_config(text)
-        ]
-        if not found:
+        hosts = read_config(text)
+        if not hosts:
             raise InvalidInput("This is neither an export of Nailer nor a client configuration of OpenSSH.")
-        return found
+        return [(_of_config(one), []) for one in hosts]
     try:
         sent = SentSites.model_validate(json.loads(text))
     except json.JSONDecodeError as error:
@@ -105,6 +142,8 @@ def read_sites(text: str, root: str) -> list[tuple[Site, list[str]]]:
         first = error.errors()[0]
         where = " / ".join(str(part) for part in first["loc"])
         raise InvalidInput(f"The file cannot be used: {where}: {first['msg']}.") from error
+    except (RecursionError, ValueError) as error:
+        raise InvalidInput("The file holds what no export of Nailer does: a number or nesting without end.") from error
     return [(_site(one), one.group) for one in sent.sites]
 
 
@@ -135,31 +174,37 @@ def _sent(site: Site, group: list[str]) -> SentSite:
 
 
 def _site(sent: SentSite) -> Site:
-    plain = sent.model_dump(exclude={"group", "start_here", "start_there", "document_roots", "guarded"})
+    plain = sent.model_dump(
+        exclude={"group", "start_here", "start_there", "document_roots", "guarded", "key_file", "note"}
+    )
     return Site(
         id=0,
         start_here=SitePath.of_token(sent.start_here),
         start_there=SitePath.of_token(sent.start_there),
         document_roots=tuple(DocumentRoot(SitePath.of_token(one.folder), one.address) for one in sent.document_roots),
         guarded=tuple(SitePath.of_token(one) for one in sent.guarded),
+        note=_with_key_file(sent.note, sent.key_file),
         **plain,
     )
 
 
-def _of_config(
-    alias: str, host: str, user: str, port: int | None, key_file: str, unread: tuple[str, ...], root: str
-) -> tuple[Site, list[str]]:
-    note = f"From an OpenSSH configuration. Not taken over: {', '.join(unread)}." if unread else ""
-    site = Site(
-        id=0,
-        name=alias,
-        host=host.lower(),
-        port=port or Protocol.SFTP.port,
-        user_name=user,
-        start_here=SitePath((root.encode(), alias.encode())) if root else SitePath(),
-        start_there=SitePath(),
-        key_file=key_file,
-        agent=not key_file,
-        note=note,
+def _with_key_file(note: str, key_file: str) -> str:
+    """What a file says of its machine is not taken over: it could name any file of this one."""
+    return (
+        f"{note}\nIt signed in with the key file {key_file}. Choose one in the settings.".strip() if key_file else note
     )
-    return site, []
+
+
+def _of_config(found: ConfiguredHost) -> Site:
+    lacks = f" Not taken over: {', '.join(found.unread)}." if found.unread else ""
+    return Site(
+        id=0,
+        name=found.alias,
+        host=found.host.lower(),
+        port=found.port or Protocol.SFTP.port,
+        user_name=found.user,
+        start_here=SitePath(),
+        start_there=SitePath(),
+        agent=True,
+        note=_with_key_file(f"From an OpenSSH configuration.{lacks}", found.key_file),
+    )

@@ -81,6 +81,15 @@ class Identities:
             raise Conflict("Say first that the host has confirmed the new identity. Nothing was trusted.")
         await self._connector.trust(host, port, key, account_id=account_id, always=always, compared=bool(published))
 
+    async def fingerprints(self) -> dict[tuple[str, int], str]:
+        """What is trusted of each server, as it is compared: for whoever a site is handed over to."""
+        return {(one.host, one.port): one.key.fingerprint for one in await self._trusted.all_pinned()}
+
+    async def said_of(self, host: str, port: int) -> str:
+        """The fingerprint that whoever handed a site over has told of its server; empty where nobody has."""
+        told = (one.fingerprint for one in await self._sites.all() if (one.host, one.port) == (host, port))
+        return next((one for one in told if one), "")
+
     async def remove(self, pinned_id: int, account_id: int) -> None:
         """Trust an identity no longer: the next connection to that server is a first meeting. Raises NotFound."""
         pinned = await self._trusted.unpin(pinned_id, account_id)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import asyncssh
 
+from nailer.core.numbers import number_in
 from nailer.errors import InvalidInput
 from nailer.sides.identities.identity import Identity, key_of_line
 
@@ -74,8 +75,9 @@ def _is_hash_of(hashed: str, key: str, server: Server) -> bool:
 def _server(name: str) -> Server:
     if name.startswith("[") and "]:" in name:
         host, _, port = name[1:].rpartition("]:")
-        if port.isdecimal():
-            return host.lower(), int(port)
+        number = number_in(port, least=1, most=65535)
+        if number is not None:
+            return host.lower(), number
     return name.strip("[]").lower(), 22
 
 

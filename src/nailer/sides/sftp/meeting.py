@@ -9,7 +9,9 @@ from __future__ import annotations
 import asyncio
 import base64
 import binascii
+import os
 import re
+import stat
 import time
 from collections.abc import Sequence
 from pathlib import Path
@@ -284,12 +286,21 @@ _KEY_FORMS = (
 
 
 def _file_text(path: str) -> str:
+    """A key file, if it is a regular file: a pipe or a device would hold whoever opens it, or never end."""
     try:
-        return Path(path).expanduser().read_text("ascii", "replace")[: 64 * 1024]
-    except OSError as error:
-        raise KeyUnusable(
-            f"The key file {path} cannot be read on this machine.", server_words=error.strerror
-        ) from error
+        descriptor = os.open(Path(path).expanduser(), os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC | os.O_NOCTTY)
+    except (OSError, ValueError, RuntimeError) as error:
+        words = getattr(error, "strerror", None)
+        raise KeyUnusable(f"The key file {path} cannot be read on this machine.", server_words=words) from error
+    try:
+        if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+            raise KeyUnusable(f"The key file {path} is no file of a key.")
+        return os.read(descriptor, _KEY_BYTES).decode("ascii", "replace")
+    finally:
+        os.close(descriptor)
+
+
+_KEY_BYTES = 64 * 1024
 
 
 async def _agent_keys() -> list[Key]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import io
 import os
 import random
@@ -9,6 +10,7 @@ import time
 import zipfile
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -23,22 +25,28 @@ from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.jobs.schedule import Every, Schedule
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.wishes import Direction, Removals, SyncWish
+from nailer.core.people.rights import Grant, Right
 from nailer.core.plans.sieve import CountedAs, Match, RuleGroup, Sieve, Test
 from nailer.sides.identities.certificate import identity_of_pem
 from nailer.sides.identities.identity import host_key
 from nailer.standins.certificates import make_certificate
 from nailer.standins.demo import content
 from nailer.store.changes import baseline_row
+from nailer.store.database import utc_now
 from nailer.store.sites import Secrets, Site
 from nailer.store.timers import NewTimer
 
 PERSON = "maren"
 PASSWORD = "gorse-and-gannet"
+COLLEAGUE, COLLEAGUES_PASSWORD = "tam", "kelp-and-kittiwake"
+CLERK, CLERKS_PASSWORD = "orla", "harbour-gate-seven"
+INVITATION = "come-aboard-the-studio"
+TOKEN = "nailer_publish-the-ferries-each-night"
 _DAY_S = 86_400
 _PAIR = (SitePath((b"studio", b"skerry", b"htdocs")), SitePath((b"htdocs",)))
 
 
-VERSION = "3"  # counted up where a demo that was laid out before lacks something
+VERSION = "4"  # counted up where a demo that was laid out before lacks something
 _MIB = 1024 * 1024
 _QUOTA_BYTES = 24 * _MIB
 _CLOCK_AHEAD_S = 2 * 3600
@@ -321,7 +329,7 @@ def routes(ports: dict[str, dict[str, int]]) -> dict[str, str]:
 
 async def remember(nailer: Nailer, home: Path) -> None:
     """Fill the store: the account, the sites in their groups, the identities that were met, and the baseline."""
-    await nailer.people.accounts.make(PERSON, PASSWORD)
+    await nailer.people.accounts.make(PERSON, PASSWORD, is_admin=True)
     clients = await nailer.stores.sites.add_group("Island clients", position=0)
     staging = await nailer.stores.sites.add_group("Staging", clients, position=0)
     own = await nailer.stores.sites.add_group("Own", position=1)
@@ -349,8 +357,9 @@ async def remember(nailer: Nailer, home: Path) -> None:
     await nailer.stores.sites.add(
         _site(hosts["gorse"], "Gorse & Gannet", "studio/gorse", own, "rust"), Secrets(password=hosts["gorse"].password)
     )
-    known = host_key(asyncssh.read_private_key(os.fspath(home / "hosts" / "staging.key")).convert_to_public())
-    await nailer.stores.identities.pin(hosts["staging"].server, 22, known, trusted_by=None, how="fingerprint compared")
+    for name in ("skerry", "staging"):
+        known = host_key(asyncssh.read_private_key(os.fspath(home / "hosts" / f"{name}.key")).convert_to_public())
+        await nailer.stores.identities.pin(hosts[name].server, 22, known, trusted_by=None, how="fingerprint compared")
     former = host_key(asyncssh.generate_private_key("ssh-ed25519").convert_to_public())
     await nailer.stores.identities.pin(
         hosts["gorse"].server, 22, former, trusted_by=None, how="accepted when it was shown"
@@ -361,6 +370,35 @@ async def remember(nailer: Nailer, home: Path) -> None:
     )
     await nailer.stores.changes.write_baselines(list(_baseline(skerry.id, home)))
     await _remember_pairs(nailer, skerry, stage)
+    await _remember_people(nailer, skerry, stage)
+
+
+async def _remember_people(nailer: Nailer, skerry: Site, stage: Site) -> None:
+    """A colleague with two sites, a clerk of the ferries with their news, an open invitation, and a program's token."""
+    accounts, grants = nailer.people.accounts, nailer.stores.grants
+    tam = await accounts.make(COLLEAGUE, COLLEAGUES_PASSWORD)
+    for site in (skerry, stage):
+        await grants.give(tam, site.id, Grant(frozenset(Right) - {Right.SETTINGS}))
+    news = Grant(
+        frozenset({Right.LOOK, Right.DOWNLOAD, Right.CHANGE}),
+        skerry.start_there.child(b"news"),
+        skerry.start_here.child(b"news"),
+    )
+    await grants.give(await accounts.make(CLERK, CLERKS_PASSWORD), skerry.id, news)
+    maren = await accounts.by_name(PERSON)
+    ends_at = utc_now() + timedelta(days=30)
+    await nailer.stores.invitations.add(
+        hashlib.sha256(INVITATION.encode()).digest(),
+        "Somebody of the ferry office",
+        {skerry.id: replace(news, rights=frozenset({Right.LOOK}))},
+        ends_at,
+        is_admin=False,
+        made_by=maren.id if maren else None,
+    )
+    if maren is not None:
+        nightly = frozenset({Right.LOOK, Right.DOWNLOAD, Right.CHANGE, Right.SYNC})
+        key = hashlib.sha256(TOKEN.encode()).digest()
+        await nailer.stores.tokens.add(maren.id, "Nightly publish", key, [skerry.id], nightly, ends_at)
 
 
 async def _remember_pairs(nailer: Nailer, skerry: Site, stage: Site) -> None:

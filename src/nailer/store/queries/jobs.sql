@@ -19,7 +19,7 @@ SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_
 -- name: lock(id)^
 SELECT * FROM jobs WHERE id = %(id)s FOR UPDATE;
 
--- name: active()
+-- name: active(everybody, account, sites, whole)
 -- Everything that waits or runs, newest first.
 SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_place, a.name AS account_name,
        p.site_id AS pair_site_id, p.other_site_id AS pair_other_id
@@ -28,9 +28,10 @@ SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_
   JOIN accounts a ON a.id = j.account_id
   LEFT JOIN pairs p ON p.id = j.pair_id
  WHERE j.state IN ('waiting', 'running', 'paused')
+   AND (%(everybody)s OR j.site_id IN %(whole)s OR (j.account_id = %(account)s AND j.site_id IN %(sites)s))
  ORDER BY j.id DESC;
 
--- name: needing_you()
+-- name: needing_you(everybody, account, sites, whole)
 SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_place, a.name AS account_name,
        p.site_id AS pair_site_id, p.other_site_id AS pair_other_id
   FROM jobs j
@@ -38,10 +39,11 @@ SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_
   JOIN accounts a ON a.id = j.account_id
   LEFT JOIN pairs p ON p.id = j.pair_id
  WHERE j.state = 'needs-you'
+   AND (%(everybody)s OR j.site_id IN %(whole)s OR (j.account_id = %(account)s AND j.site_id IN %(sites)s))
  ORDER BY j.id DESC
  LIMIT 200;
 
--- name: ended(before, wanted, limit)
+-- name: ended(before, wanted, limit, everybody, account, sites, whole)
 -- Done and stopped jobs, newest first, those with an id below `before`, with a text (escaped for LIKE) in their title,
 -- their site's name or their folder.
 SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_place, a.name AS account_name,
@@ -51,12 +53,17 @@ SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_
   JOIN accounts a ON a.id = j.account_id
   LEFT JOIN pairs p ON p.id = j.pair_id
  WHERE j.state IN ('done', 'stopped') AND j.id < %(before)s
+   AND (%(everybody)s OR j.site_id IN %(whole)s OR (j.account_id = %(account)s AND j.site_id IN %(sites)s))
    AND (j.title LIKE %(wanted)s OR s.name LIKE %(wanted)s OR CONVERT(j.target_folder USING utf8mb4) LIKE %(wanted)s)
  ORDER BY j.id DESC
  LIMIT %(limit)s;
 
--- name: counts()
-SELECT state, COUNT(*) AS jobs FROM jobs WHERE state <> 'planned' GROUP BY state;
+-- name: counts(everybody, account, sites, whole)
+SELECT j.state, COUNT(*) AS jobs
+  FROM jobs j
+ WHERE j.state <> 'planned'
+   AND (%(everybody)s OR j.site_id IN %(whole)s OR (j.account_id = %(account)s AND j.site_id IN %(sites)s))
+ GROUP BY j.state;
 
 -- name: unfinished_of_site(site_id)$
 SELECT COUNT(*) FROM jobs WHERE site_id = %(site_id)s AND state IN ('waiting', 'running', 'paused');

@@ -14,7 +14,7 @@ from nailer.services.editing import Ways
 from nailer.web.editing.editor import live_answer
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
-from nailer.web.shell.doors import EditingDoor, FilesDoor, SignedIn, SitesDoor, TheSite
+from nailer.web.shell.doors import EditingDoor, FilesDoor, Id, SignedIn, SitesDoor, TheSite
 from nailer.web.shell.forms import QueryValues, RepairWish, read_form
 from nailer.web.shell.pages import render
 
@@ -47,7 +47,7 @@ async def script(request: Request, site: TheSite, editing: EditingDoor) -> Respo
 @router.post("/sites/{site_id}/checks/repair")
 async def repair(
     request: Request,
-    site_id: int,
+    site_id: Id,
     wish: RepairWish,
     sites: SitesDoor,
     files: FilesDoor,
@@ -78,7 +78,7 @@ async def access(request: Request, site: TheSite, files: FilesDoor, session: Sig
 
 
 @router.post("/sites/{site_id}/live")
-async def live(request: Request, site_id: int, sites: SitesDoor) -> Response:
+async def live(request: Request, site_id: Id, sites: SitesDoor) -> Response:
     """What visitors get of one file there."""
     query = QueryValues(request)
     return await live_answer(
@@ -87,7 +87,7 @@ async def live(request: Request, site_id: int, sites: SitesDoor) -> Response:
 
 
 @router.post("/sites/{site_id}/ways")
-async def ways(request: Request, site_id: int, site: TheSite, editing: EditingDoor) -> Response:
+async def ways(request: Request, site_id: Id, site: TheSite, editing: EditingDoor) -> Response:
     """How the site is edited: what saving does, what is watched, how its cache is emptied."""
     form = await read_form(request)
     watched = [line.strip() for line in form.get("watched", "").splitlines() if line.strip()][:_MOST_WATCHED]

@@ -18,6 +18,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.core.files.templates import new_text
 from nailer.core.files.text import ENDS, TextForm, decoded, text_of
+from nailer.core.numbers import number_in
 from nailer.errors import FileMissing, InvalidInput, NotEditable, NotFound
 from nailer.services.editing import Careful, Draft
 from nailer.services.files import compared
@@ -27,6 +28,7 @@ from nailer.web.shell import urls
 from nailer.web.shell.doors import (
     EditingDoor,
     FilesDoor,
+    Id,
     PlansDoor,
     SignedIn,
     SitesDoor,
@@ -43,7 +45,7 @@ from nailer.web.shell.pages import render, routed
 router = APIRouter()
 
 
-async def _own(request: Request, draft_id: int) -> Draft:
+async def _own(request: Request, draft_id: Id) -> Draft:
     editing = editing_of(request)
     return await editing.drafts.own(session_of(request).account_id, draft_id)
 
@@ -65,7 +67,7 @@ class Version:
 
 @router.get("/sites/{site_id}/edit")
 async def editor_page(
-    request: Request, site_id: int, site: TheSite, editing: EditingDoor, session: SignedIn
+    request: Request, site_id: Id, site: TheSite, editing: EditingDoor, session: SignedIn
 ) -> Response:
     """A file in the editor. A path that ends in `:218` opens at that line."""
     query = QueryValues(request)
@@ -77,7 +79,7 @@ async def editor_page(
         if found is None:
             raise
         return RedirectResponse(
-            f"{urls.edit(site_id, side, path.parent.child(found['name']))}&line={int(found['line'])}", 303
+            f"{urls.edit(site_id, side, path.parent.child(found['name']))}&line={found['line'].decode()}", 303
         )
     except NotEditable as error:
         return render(
@@ -138,7 +140,7 @@ async def begin_own(
 @router.post("/own-files/{own_id}/{act}")
 async def act_own(
     request: Request,
-    own_id: int,
+    own_id: Id,
     act: Literal["send", "sends", "offers", "let-go"],
     editing: EditingDoor,
     session: SignedIn,
@@ -157,7 +159,7 @@ async def act_own(
 
 @router.post("/sites/{site_id}/new-file")
 async def new_file(
-    request: Request, site_id: int, wish: NewFileWish, site: TheSite, editing: EditingDoor, session: SignedIn
+    request: Request, site_id: Id, wish: NewFileWish, site: TheSite, editing: EditingDoor, session: SignedIn
 ) -> Response:
     """A file from nothing, or from a small template: open in the editor, not yet saved."""
     name = typed_name(wish.name)
@@ -180,7 +182,7 @@ async def typed(request: Request, draft: OwnDraft, wish: TypedText, editing: Edi
 @router.post("/drafts/{draft_id}/save")
 async def save(
     request: Request,
-    draft_id: int,
+    draft_id: Id,
     draft: OwnDraft,
     wish: SaveWish,
     sites: SitesDoor,
@@ -227,7 +229,7 @@ async def merge(
 
 @router.post("/drafts/{draft_id}/settle")
 async def settle(
-    request: Request, draft_id: int, draft: OwnDraft, wish: TypedText, sites: SitesDoor, editing: EditingDoor
+    request: Request, draft_id: Id, draft: OwnDraft, wish: TypedText, sites: SitesDoor, editing: EditingDoor
 ) -> Response:
     """The merge was decided. JSON: what is there now, which the draft counts from."""
     await editing.drafts.settle(draft, await sites.book.get(draft.site_id), wish.text)
@@ -237,7 +239,7 @@ async def settle(
 
 
 @router.post("/drafts/{draft_id}/as-new")
-async def as_new(request: Request, draft_id: int, editing: EditingDoor) -> Response:
+async def as_new(request: Request, draft_id: Id, editing: EditingDoor) -> Response:
     """Let a draft whose file is gone become a new file."""
     await editing.drafts.as_new(await _own(request, draft_id))
     return JSONResponse({"ok": True, "version": (await _own(request, draft_id)).version})
@@ -245,7 +247,7 @@ async def as_new(request: Request, draft_id: int, editing: EditingDoor) -> Respo
 
 @router.post("/drafts/{draft_id}/store-as")
 async def store_as(
-    request: Request, draft_id: int, draft: OwnDraft, wish: StoreAsWish, editing: EditingDoor
+    request: Request, draft_id: Id, draft: OwnDraft, wish: StoreAsWish, editing: EditingDoor
 ) -> Response:
     """Store the file in another character set, or with other line ends."""
     form = TextForm(wish.encoding, wish.mark, wish.line_end)
@@ -330,7 +332,7 @@ async def live_answer(request: Request, site: Site, path: SitePath, *, purge: bo
 
 
 @router.get("/drafts/{draft_id}/versions/{version}")
-async def version_text(request: Request, draft_id: int, version: str) -> Response:
+async def version_text(request: Request, draft_id: Id, version: str) -> Response:
     """The text of an earlier version, of what is there now (`now`), or of the other side (`other`)."""
     text = text_of(await _version(request, await _own(request, draft_id), version))
     if text is None:
@@ -358,9 +360,10 @@ async def _version(request: Request, draft: Draft, version: str) -> bytes:
             raise NotFound("This file lies outside the folders of the pair.")
         async with files.browse.side(site, draft.side.other) as side:
             return (await side.whole(other))[1]
-    if not version.isdecimal():
+    number = number_in(version)
+    if number is None:
         raise InvalidInput("There is no such version.")
-    change = await plans.changes.get(int(version))
+    change = await plans.changes.get(number)
     if change.site_id != draft.site_id or change.before_hash is None:
         raise NotFound("This version is not kept.")
     return await plans.changes.content(change.before_hash)

@@ -14,7 +14,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, name_of_token
 from nailer.errors import InvalidInput
 from nailer.services.files import AccessReading
-from nailer.web.shell.doors import FilesDoor, SignedIn, SitesDoor, TheSite, files_of
+from nailer.web.shell.doors import FilesDoor, Id, SignedIn, SitesDoor, TheSite, files_of
 from nailer.web.shell.forms import ManyAccessWish, OneAccessWish, QueryValues
 from nailer.web.shell.pages import render
 
@@ -66,7 +66,7 @@ async def carry_out(
 
 @router.post("/sites/{site_id}/access/one")
 async def set_one(
-    request: Request, site_id: int, wish: OneAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
+    request: Request, site_id: Id, wish: OneAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
 ) -> Response:
     """Set the access of one name at once."""
     site, account_id = await sites.book.get(site_id), session.account_id

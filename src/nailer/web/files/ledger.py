@@ -13,6 +13,7 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
+from nailer.acting import grant_on
 from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.compare.ledger import LedgerRow, View
 from nailer.core.connecting.protocol import Protocol
@@ -20,7 +21,7 @@ from nailer.core.files import access as access_rules
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import names_text
 from nailer.core.files.search import SearchWanted
-from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, pair_root, path_of, shown_name
+from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, path_of, shown_name
 from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.editing import LARGEST_BYTES
@@ -31,6 +32,7 @@ from nailer.web.files.links import Moves
 from nailer.web.shell import urls
 from nailer.web.shell.doors import (
     FilesDoor,
+    Id,
     PlansDoor,
     SignedIn,
     SitesDoor,
@@ -62,7 +64,7 @@ _MOST_ROWS = 400
 
 @router.get("/sites/{site_id}/files")
 async def files_page(
-    request: Request, site_id: int, site: TheSite, sites: SitesDoor, files: FilesDoor, plans: PlansDoor
+    request: Request, site_id: Id, site: TheSite, sites: SitesDoor, files: FilesDoor, plans: PlansDoor
 ) -> Response:
     """The files view of two folders."""
     query = QueryValues(request)
@@ -77,7 +79,7 @@ async def files_page(
     values = await _ledger_values(request, site, here, there, query.view(), fresh=query.text("fresh") == "1")
     ledger: Ledger = values["ledger"]
     values["tree"] = await _tree_nodes(request, site, here, there)
-    values["tree_root"] = pair_root(here, there)
+    values["tree_root"] = values["moves"].root
     values["removed"] = await plans.changes.removed_in(site.id, SideName.THERE, there, 5)
     values["problem"] = query.text("problem")
     values["same_place"] = same = await files.browse.same_place(site, there)
@@ -104,7 +106,7 @@ async def _places(request: Request, site: Site, here: SitePath, there: SitePath)
 
 
 @router.post("/sites/{site_id}/places")
-async def pin_place(request: Request, site_id: int, wish: PinWish, sites: SitesDoor, session: SignedIn) -> Response:
+async def pin_place(request: Request, site_id: Id, wish: PinWish, sites: SitesDoor, session: SignedIn) -> Response:
     """Keep a folder pair among a person's places, or let it go."""
     here, there = SitePath.of_token(wish.here), SitePath.of_token(wish.there)
     await sites.book.pin_place(site_id, session.account_id, here, there, pinned=wish.pinned)
@@ -262,7 +264,7 @@ async def _ledger_values(
     settings, files, plans = settings_of(request), files_of(request), plans_of(request)
     ledger = await files.browse.ledger(site, here, there, view, fresh=fresh)
     keep = {"hidden": "1"} if view.hidden else {}
-    moves = Moves(site, here, there, QueryValues(request).text("apart") == "1", keep)
+    moves = _moves(request, site, here, there, keep)
     address = address_of(there, site.document_roots, is_folder=True)
     return {
         "site": site,
@@ -324,10 +326,16 @@ def _branch(node: Any, open_below: tuple[bytes, ...], children: Any) -> dict[str
     }
 
 
+def _moves(request: Request, site: Site, here: SitePath, there: SitePath, keep: dict[str, str]) -> Moves:
+    grant = grant_on(site.id)
+    is_part = grant is not None and not grant.is_whole
+    return Moves(site, here, there, QueryValues(request).text("apart") == "1", keep, is_part, grant is not None)
+
+
 async def _tree_nodes(request: Request, site: Site, here: SitePath, there: SitePath) -> list[dict[str, Any]]:
     """The tree from the pair's highest common folder, opened down to where the person is."""
     files = files_of(request)
-    top_here, top_there = pair_root(here, there)
+    top_here, top_there = _moves(request, site, here, there, {}).root
     below = there.below(top_there) or ()
 
     async def _level(one: SitePath, other: SitePath, ahead: tuple[bytes, ...]) -> list[dict[str, Any]]:

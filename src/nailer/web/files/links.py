@@ -24,7 +24,8 @@ class Crumb:
 class Moves:
     """The folder pair a person is in, for templates, which name sides by their words.
 
-    `apart`: each side moves by itself. `keep` stays in every address.
+    `apart`: each side moves by itself. `keep` stays in every address. `is_part`: the start folders are all that the person
+    has of the site, so nothing above them is offered. `is_limited`: nothing above the start folder here is theirs.
     """
 
     site: Site
@@ -32,6 +33,16 @@ class Moves:
     there: SitePath
     apart: bool
     keep: dict[str, str]
+    is_part: bool = False
+    is_limited: bool = False
+
+    @property
+    def root(self) -> tuple[SitePath, SitePath]:
+        """The two folders that the tree begins with."""
+        inside = self.there.below(self.site.start_there) is not None
+        if self.is_part or (self.is_limited and inside):
+            return self.site.start_here, self.site.start_there
+        return pair_root(self.here, self.there)
 
     def opened(self, row: LedgerRow) -> str:
         """The address of a row's folder. Together, both sides go; apart, only a side that has it."""
@@ -44,13 +55,14 @@ class Moves:
     def crumbs(self, side: SideName) -> list[Crumb]:
         """A side's names from the top; the root itself is `top`."""
         path = self.here if side == SideName.HERE else self.there
-        steps = path.ancestors()[1:]
+        start = self.site.start_here if side == SideName.HERE else self.site.start_there
+        steps = [step for step in path.ancestors()[1:] if not self.is_part or step.below(start) is not None]
         return [Crumb(shown_name(step.name), self.up(side, step), step == path) for step in steps]
 
     def top(self, side: SideName) -> str:
         """The address of a side's root; empty where it is there already."""
         path = self.here if side == SideName.HERE else self.there
-        return "" if path.is_root or side == SideName.HERE else self.up(side, SitePath())
+        return "" if path.is_root or self.is_part or side == SideName.HERE else self.up(side, SitePath())
 
     def up(self, side: SideName, step: SitePath) -> str:
         """The address where `side` stands at `step`, a folder above. Together, the other side goes up as far as both
@@ -67,7 +79,8 @@ class Moves:
         """One folder up on both sides; apart, on the side there."""
         side = SideName.HERE if self.there.is_root else SideName.THERE
         path = self.here if side == SideName.HERE else self.there
-        return self.up(side, path.parent) if path.names else ""
+        at_top = not path.names or (self.is_part and path in (self.site.start_here, self.site.start_there))
+        return "" if at_top else self.up(side, path.parent)
 
     def toggled(self) -> str:
         """This view with the two sides apart where they were together, or the reverse."""

@@ -18,6 +18,7 @@ from starlette.responses import Response, StreamingResponse
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.core.numbers import number_in
 from nailer.errors import InvalidInput
 from nailer.services.files import ShownAs, caption, file_to_fetch, kind_of, preview
 from nailer.services.sites import Site
@@ -28,7 +29,7 @@ from nailer.web.shell.pages import render
 
 router = APIRouter()
 
-_RANGE = re.compile(r"bytes=(\d+)-(\d*)")
+_RANGE = re.compile(r"bytes=([0-9]+)-([0-9]*)")
 
 
 @router.post("/sites/{site_id}/look")
@@ -62,9 +63,8 @@ async def raw(request: Request, site: TheSite, files: FilesDoor) -> Response:
         raise InvalidInput("Only pictures, sound, films and PDF are shown as they are.")
     async with files.browse.side(site, side) as opened:
         size = (await file_to_fetch(opened, path)).size
-    span = _RANGE.fullmatch(request.headers.get("range", ""))
-    start = int(span[1]) if span else 0
-    end = min(int(span[2]) + 1, size) if span and span[2] else size
+    span = _span(request.headers.get("range", ""), size)
+    start, end = span or (0, size)
     headers = {
         "Content-Type": known[0],
         "Content-Disposition": "inline",
@@ -80,6 +80,17 @@ async def raw(request: Request, site: TheSite, files: FilesDoor) -> Response:
     if span:
         headers["Content-Range"] = f"bytes {start}-{end - 1}/{size}"
     return StreamingResponse(_bytes(request, site, side, path, start, end), 206 if span else 200, headers=headers)
+
+
+def _span(header: str, size: int) -> tuple[int, int] | None:
+    """The first byte and the one behind the last that a Range asks for; None where it is none, or makes no sense, and then
+    the whole file is the answer (RFC 9110, 14.2)."""
+    found = _RANGE.fullmatch(header)
+    first = number_in(found[1]) if found else None
+    last = number_in(found[2]) if found and found[2] else size - 1
+    if first is None or last is None or (last < first < size):
+        return None
+    return first, min(last + 1, size)
 
 
 async def _bytes(

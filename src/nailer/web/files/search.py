@@ -25,7 +25,7 @@ from nailer.services.files import Hit, Passed, search
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
-from nailer.web.shell.doors import PlansDoor, SignedIn, SitesDoor, TheSite, files_of, settings_of
+from nailer.web.shell.doors import Id, PlansDoor, SignedIn, SitesDoor, TheSite, files_of, settings_of
 from nailer.web.shell.forms import FoundWish, QueryValues
 from nailer.web.shell.pages import render
 
@@ -35,10 +35,10 @@ _FIELDS = ("name", "kind", "least", "most", "newer", "older", "access", "inside"
 
 
 @router.get("/sites/{site_id}/search")
-async def search_page(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
+async def search_page(request: Request, site_id: Id, site: TheSite, sites: SitesDoor) -> Response:
     """The form of a search, and what was found."""
     query = QueryValues(request)
-    side = SideName(query.text("side", SideName.THERE.value))
+    side = query.side(SideName.THERE)
     known = bool(await sites.connector.pinned(site))
     if side is SideName.THERE and not sites.pool.is_open(site_id):
         changed = (site.host, site.port) in sites.connector.changed

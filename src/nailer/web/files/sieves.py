@@ -13,7 +13,7 @@ from nailer.core.plans.sieve import Condition, CountedAs, Match, RuleGroup, Siev
 from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.files import OnPair
-from nailer.web.shell.doors import FilesDoor, PairsDoor
+from nailer.web.shell.doors import FilesDoor, Id, PairsDoor
 from nailer.web.shell.forms import IgnoreWish, OrderWish, QueryValues, SieveWish
 from nailer.web.shell.pages import render
 
@@ -98,7 +98,7 @@ async def read_ignore_file(request: Request, wish: IgnoreWish) -> Response:
 
 
 @router.post("/sieves/{sieve_id}")
-async def write(request: Request, sieve_id: int, wish: SieveWish, files: FilesDoor, pairs: PairsDoor) -> Response:
+async def write(request: Request, sieve_id: Id, wish: SieveWish, files: FilesDoor, pairs: PairsDoor) -> Response:
     """Store a sieve that was changed."""
     await files.sieves.write(sieve_id, wish.sieve)
     pairs.book.sieves_changed()
@@ -107,7 +107,7 @@ async def write(request: Request, sieve_id: int, wish: SieveWish, files: FilesDo
 
 @router.post("/sieves/{sieve_id}/{act}")
 async def act_on(
-    request: Request, sieve_id: int, act: Literal["on", "off", "remove"], files: FilesDoor, pairs: PairsDoor
+    request: Request, sieve_id: Id, act: Literal["on", "off", "remove"], files: FilesDoor, pairs: PairsDoor
 ) -> Response:
     """Switch a sieve on or off without losing it, or remove it."""
     if act == "remove":
@@ -119,7 +119,7 @@ async def act_on(
 
 
 @router.get("/sieves/{sieve_id}/ignore.txt")
-async def as_ignore_file(request: Request, sieve_id: int, files: FilesDoor) -> Response:
+async def as_ignore_file(request: Request, sieve_id: Id, files: FilesDoor) -> Response:
     """A sieve in the style of ignore files."""
     stored = await files.sieves.get(sieve_id)
     headers = {"Content-Disposition": 'attachment; filename="ignore.txt"'}

@@ -14,6 +14,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from nailer.core.compare.joint import Compare, Joint
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.core.numbers import number_in
 from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.wishes import Direction, Doing, Removals
 from nailer.errors import Conflict, NotFound
@@ -34,6 +35,7 @@ from nailer.web.plans.jobs import card_of
 from nailer.web.shell import urls
 from nailer.web.shell.doors import (
     FilesDoor,
+    Id,
     PairsDoor,
     PlansDoor,
     SignedIn,
@@ -82,7 +84,7 @@ _COMPARES = (
 @router.get("/sites/{site_id}/sync")
 async def sync_page(
     request: Request,
-    site_id: int,
+    site_id: Id,
     site: TheSite,
     sites: SitesDoor,
     files: FilesDoor,
@@ -133,18 +135,17 @@ async def sync_page(
 
 
 @router.post("/sites/{site_id}/pairs")
-async def add_pair(request: Request, site_id: int, site: TheSite, sites: SitesDoor, pairs: PairsDoor) -> Response:
+async def add_pair(request: Request, site_id: Id, site: TheSite, sites: SitesDoor, pairs: PairsDoor) -> Response:
     """Another pair of the site: a folder here or of another site, and one there."""
     form = await read_form(request)
     here, there = (SitePath.parse(form.get(name, "").strip().encode()) for name in ("here", "there"))
-    number = form.get("other", "")
-    other = int(number) if number.isdecimal() and int(number) else None
+    other = number_in(form.get("other", "")) or None
     pair = await pairs.book.add(site, here, there, name=" ".join(form.get("name", "").split()), other_site_id=other)
     return RedirectResponse(urls.sync(site_id, pair.id), 303)
 
 
 @router.post("/pairs/{pair_id}/remove")
-async def remove_pair(request: Request, pair_id: int, sites: SitesDoor, pairs: PairsDoor) -> Response:
+async def remove_pair(request: Request, pair_id: Id, sites: SitesDoor, pairs: PairsDoor) -> Response:
     """Forget a pair with its runs and timers; no file is touched."""
     site = await pairs.book.remove(pair_id)
     return RedirectResponse(urls.sync(site.id), 303)
@@ -152,7 +153,7 @@ async def remove_pair(request: Request, pair_id: int, sites: SitesDoor, pairs: P
 
 @router.post("/pairs/{pair_id}/ways")
 async def set_ways(
-    request: Request, pair_id: int, wish: PairWays, files: FilesDoor, pairs: PairsDoor, session: SignedIn
+    request: Request, pair_id: Id, wish: PairWays, files: FilesDoor, pairs: PairsDoor, session: SignedIn
 ) -> Response:
     """Which sieves a pair has picked, and whether saves here go up by themselves."""
     sends = await pairs.book.set_ways(
@@ -162,7 +163,7 @@ async def set_ways(
 
 
 @router.post("/pairs/{pair_id}/read")
-async def read(request: Request, pair_id: int, wish: ReadWish, pairs: PairsDoor, session: SignedIn) -> Response:
+async def read(request: Request, pair_id: Id, wish: ReadWish, pairs: PairsDoor, session: SignedIn) -> Response:
     """Begin to read both sides."""
     pair = await pairs.book.get(pair_id)
     plan = pairs.readings.begin(session.account_id, pair, wish.wish, wish.compare)
@@ -227,7 +228,7 @@ async def begin_anew(request: Request, token: str, pairs: PairsDoor) -> Response
 
 
 @router.get("/sync/{token}/rows/{number}/difference")
-async def difference(request: Request, token: str, number: int, pairs: PairsDoor) -> Response:
+async def difference(request: Request, token: str, number: Id, pairs: PairsDoor) -> Response:
     """What the two ends of a row hold: texts line by line, pictures side by side."""
     plan = _ready(request, token)
     here, there = await pairs.rows.contents(plan, number)
@@ -250,7 +251,7 @@ async def difference(request: Request, token: str, number: int, pairs: PairsDoor
 
 
 @router.get("/sync/{token}/rows/{number}/merge")
-async def merge(request: Request, token: str, number: int, pairs: PairsDoor) -> Response:
+async def merge(request: Request, token: str, number: Id, pairs: PairsDoor) -> Response:
     """Both texts of a row as one, with what is to be decided."""
     plan = _ready(request, token)
     merged, theirs = await pairs.rows.merging(plan, number)
@@ -270,7 +271,7 @@ async def merge(request: Request, token: str, number: int, pairs: PairsDoor) -> 
 
 
 @router.post("/sync/{token}/rows/{number}/merged")
-async def merged(request: Request, token: str, number: int, wish: MergedWish, pairs: PairsDoor) -> Response:
+async def merged(request: Request, token: str, number: Id, wish: MergedWish, pairs: PairsDoor) -> Response:
     """Take a merged text into the plan."""
     plan = _ready(request, token)
     await pairs.rows.merge(plan, number, wish.text)
@@ -294,7 +295,7 @@ async def let_go(request: Request, token: str, pairs: PairsDoor) -> Response:
 
 @router.get("/sites/{site_id}/sync/runs/{run_id}")
 async def run_page(
-    request: Request, site_id: int, run_id: int, site: TheSite, plans: PlansDoor, pairs: PairsDoor
+    request: Request, site_id: Id, run_id: Id, site: TheSite, plans: PlansDoor, pairs: PairsDoor
 ) -> Response:
     """What became of a run: of each side that changed, and what was left."""
     run = await pairs.runs.finish(await pairs.book.run(run_id))
@@ -323,7 +324,7 @@ async def run_page(
 
 @router.post("/runs/{run_id}/plans/take-back")
 async def plan_take_back(
-    request: Request, run_id: int, sites: SitesDoor, plans: PlansDoor, pairs: PairsDoor, session: SignedIn
+    request: Request, run_id: Id, sites: SitesDoor, plans: PlansDoor, pairs: PairsDoor, session: SignedIn
 ) -> Response:
     """Plans that take back both halves of a run, the later one first."""
     run = await pairs.book.run(run_id)

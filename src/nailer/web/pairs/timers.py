@@ -21,7 +21,15 @@ from nailer.core.words import count_text, size_text
 from nailer.services.pairs import NewTimer, Pairs, Timer
 from nailer.web.pairs.shown import flow_words
 from nailer.web.shell import urls
-from nailer.web.shell.doors import PairsDoor, PeopleDoor, PlansDoor, SignedIn, TheSettings, session_of
+from nailer.web.shell.doors import (
+    Id,
+    PairsDoor,
+    PeopleDoor,
+    PlansDoor,
+    SignedIn,
+    TheSettings,
+    session_of,
+)
 from nailer.web.shell.forms import QueryValues, TimerWish
 from nailer.web.shell.pages import render
 
@@ -144,7 +152,7 @@ async def add(request: Request, wish: TimerWish, pairs: PairsDoor) -> Response:
 
 
 @router.post("/timers/{timer_id}")
-async def write(request: Request, timer_id: int, wish: TimerWish, pairs: PairsDoor) -> Response:
+async def write(request: Request, timer_id: Id, wish: TimerWish, pairs: PairsDoor) -> Response:
     """Change a timer."""
     await pairs.timers.change(timer_id, await _timer(request, wish), of_pair=bool(wish.pair))
     return JSONResponse({"id": timer_id})
@@ -152,7 +160,7 @@ async def write(request: Request, timer_id: int, wish: TimerWish, pairs: PairsDo
 
 @router.post("/timers/{timer_id}/{act}")
 async def act_on(
-    request: Request, timer_id: int, act: Literal["on", "off", "run", "remove"], pairs: PairsDoor
+    request: Request, timer_id: Id, act: Literal["on", "off", "run", "remove"], pairs: PairsDoor
 ) -> Response:
     """Switch a timer on or off, run it now, or remove it."""
     if act == "run":
@@ -165,7 +173,7 @@ async def act_on(
 
 
 @router.get("/timers/{timer_id}/state")
-async def state(request: Request, timer_id: int, pairs: PairsDoor) -> Response:
+async def state(request: Request, timer_id: Id, pairs: PairsDoor) -> Response:
     """Whether a timer is being run now."""
     timer = await pairs.timers.get(timer_id)
     return JSONResponse({"busy": timer.busy})

@@ -10,6 +10,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.search import parse_size
+from nailer.core.numbers import number_in
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files import Compared, compared
 from nailer.services.plans import Change
@@ -18,6 +19,7 @@ from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
 from nailer.web.shell.doors import (
     FilesDoor,
+    Id,
     PlansDoor,
     SignedIn,
     SitesDoor,
@@ -39,10 +41,11 @@ TheChange = Annotated[Change, Depends(_change)]
 
 _A_PAGE = 100
 _LARGEST_BYTES = 1_000_000
+_MOST_DAYS = 36_500
 
 
 @router.get("/sites/{site_id}/changes")
-async def changes_page(request: Request, site_id: int, site: TheSite, sites: SitesDoor, plans: PlansDoor) -> Response:
+async def changes_page(request: Request, site_id: Id, site: TheSite, sites: SitesDoor, plans: PlansDoor) -> Response:
     """What was changed on a site, newest first."""
     query = QueryValues(request)
     side = query.text("side") if query.text("side") in set(SideName) else ""
@@ -95,13 +98,14 @@ async def difference(request: Request, site: TheSite, change: TheChange) -> Resp
 
 
 @router.post("/sites/{site_id}/keeping")
-async def keeping(request: Request, site_id: int, plans: PlansDoor) -> Response:
+async def keeping(request: Request, site_id: Id, plans: PlansDoor) -> Response:
     """How long and how much is kept, of all sites together."""
     form = await read_form(request)
     days, size = form.get("days", "").strip(), form.get("most", "").strip()
-    if days and not (days.isascii() and days.isdecimal()):
+    kept_days = number_in(days, most=_MOST_DAYS)
+    if days and kept_days is None:
         raise InvalidInput("Say in whole days how long copies are kept; empty is for ever.")
-    await plans.kept.limit(int(days) if days else None, parse_size(size))
+    await plans.kept.limit(kept_days, parse_size(size))
     return RedirectResponse(urls.site(site_id, "changes"), 303)
 
 

@@ -7,7 +7,7 @@ import csv
 import io
 import json
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncGenerator
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -24,14 +24,15 @@ from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.core.jobs.limits import ALL_SITES, Limit, Limits, hours_text, parse_hours, parse_rate, rate_text
 from nailer.core.jobs.progress import Count, Tally
 from nailer.core.jobs.states import ACTIVE, ENDED, JOB_WORDS, ItemState, JobState
+from nailer.core.numbers import number_in
 from nailer.core.plans.plan import Action
 from nailer.core.words import count_text, size_text, span_text
 from nailer.errors import Conflict, NailerError, NoSpaceLeft, RenameRefused
 from nailer.services.editing import Editing
 from nailer.services.people import WhenDone
 from nailer.services.plans import FailureGroup, InFlight, Job, LiveJob, Plans
-from nailer.web.shell.doors import EditingDoor, PeopleDoor, PlansDoor, SignedIn, SitesDoor
-from nailer.web.shell.forms import QueryValues, number_in
+from nailer.web.shell.doors import EditingDoor, Id, PeopleDoor, PlansDoor, SignedIn, SitesDoor
+from nailer.web.shell.forms import Number, QueryValues
 from nailer.web.shell.pages import render
 
 router = APIRouter()
@@ -156,7 +157,7 @@ def _harmless(text: str) -> str:
 
 class _LimitsWish(BaseModel):
     model_config = ConfigDict(extra="forbid")
-    site_id: int = Field(ALL_SITES, ge=0)
+    site_id: Number = ALL_SITES
     up: str = Field("", max_length=40)
     down: str = Field("", max_length=40)
     hours: str = Field("", max_length=4000)
@@ -195,13 +196,13 @@ async def set_when_done(request: Request, wish: _WhenDoneWish, people: PeopleDoo
 
 
 @router.get("/jobs/{job_id}/card")
-async def jobcard_of(request: Request, job_id: int, plans: PlansDoor) -> Response:
+async def jobcard_of(request: Request, job_id: Id, plans: PlansDoor) -> Response:
     """A job's card, anew."""
     return render(request, "plans/_job-card.html", card=await card_of(plans, await plans.jobs.get(job_id)))
 
 
 @router.get("/jobs/{job_id}")
-async def job_page(request: Request, job_id: int, plans: PlansDoor) -> Response:
+async def job_page(request: Request, job_id: Id, plans: PlansDoor) -> Response:
     """One job with a receipt for each of its items."""
     query = QueryValues(request)
     job = await plans.jobs.get(job_id)
@@ -222,49 +223,49 @@ async def job_page(request: Request, job_id: int, plans: PlansDoor) -> Response:
 
 
 @router.post("/jobs/{job_id}/stop")
-async def stop(job_id: int, plans: PlansDoor) -> Response:
+async def stop(job_id: Id, plans: PlansDoor) -> Response:
     """Stop a job for good."""
     return JSONResponse({"state": (await plans.jobs.stop(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/pause")
-async def pause(job_id: int, plans: PlansDoor) -> Response:
+async def pause(job_id: Id, plans: PlansDoor) -> Response:
     """Hold a job up."""
     return JSONResponse({"state": (await plans.jobs.pause(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/go-on")
-async def go_on(job_id: int, plans: PlansDoor) -> Response:
+async def go_on(job_id: Id, plans: PlansDoor) -> Response:
     """Let a paused job go on."""
     return JSONResponse({"state": (await plans.jobs.go_on(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/up")
-async def move_up(job_id: int, plans: PlansDoor) -> Response:
+async def move_up(job_id: Id, plans: PlansDoor) -> Response:
     """Let a waiting job be the next."""
     return JSONResponse({"state": (await plans.jobs.move_up(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/leave-out")
-async def leave_out(job_id: int, plans: PlansDoor) -> Response:
+async def leave_out(job_id: Id, plans: PlansDoor) -> Response:
     """Leave out what failed or waits."""
     return JSONResponse({"state": (await plans.jobs.leave_out(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/in-place")
-async def in_place(job_id: int, plans: PlansDoor) -> Response:
+async def in_place(job_id: Id, plans: PlansDoor) -> Response:
     """Overwrite in place on this job's site from now on, and try what failed once more."""
     return JSONResponse({"state": (await plans.jobs.in_place(job_id)).state})
 
 
 @router.post("/jobs/{job_id}/again")
-async def again(job_id: int, plans: PlansDoor) -> Response:
+async def again(job_id: Id, plans: PlansDoor) -> Response:
     """Try once more what failed."""
     return JSONResponse({"state": (await plans.jobs.again(job_id)).state})
 
 
 @router.get("/jobs/{job_id}/live")
-async def job_live(request: Request, job_id: int, sites: SitesDoor, plans: PlansDoor, editing: EditingDoor) -> Response:
+async def job_live(request: Request, job_id: Id, sites: SitesDoor, plans: PlansDoor, editing: EditingDoor) -> Response:
     """What visitors get of what a job has put there: of a few files, pages first."""
     job = await plans.jobs.get(job_id)
     site = await sites.book.get(job.site_id)
@@ -285,15 +286,19 @@ async def job_live(request: Request, job_id: int, sites: SitesDoor, plans: Plans
 
 
 @router.get("/events")
-async def events(request: Request, plans: PlansDoor, editing: EditingDoor, session: SignedIn) -> Response:
+async def events(
+    request: Request, plans: PlansDoor, editing: EditingDoor, people: PeopleDoor, session: SignedIn
+) -> Response:
     """Server-sent events: what runs, and what has ended since the page was asked for (`since`, or the id of the last event
     that a browser heard). One event after every change, a comment as heartbeat."""
     last = number_in(request.headers.get("last-event-id", ""))
     since = last if last is not None else QueryValues(request).number("since", plans.jobs.version)
-    return EventSourceResponse(_events(plans, editing, session.account_id, since), ping=round(_HEARTBEAT_S))
+    people.streams.check_room(session)
+    told = people.streams.while_signed_in(session, _events(plans, editing, session.account_id, since))
+    return EventSourceResponse(told, ping=round(_HEARTBEAT_S))
 
 
-async def _events(plans: Plans, editing: Editing, account_id: int, since: int) -> AsyncIterator[ServerSentEvent]:
+async def _events(plans: Plans, editing: Editing, account_id: int, since: int) -> AsyncGenerator[ServerSentEvent, None]:
     async for moved in plans.jobs.moves(since, at_most_every_s=_EVERY_S, heartbeat_s=_HEARTBEAT_S):
         if not moved.changed:
             continue  # the answer itself says that it is still here

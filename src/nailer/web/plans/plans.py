@@ -25,6 +25,7 @@ from nailer.services.sites import Site
 from nailer.web.shell.doors import (
     EditingDoor,
     FilesDoor,
+    Id,
     PlansDoor,
     SignedIn,
     SitesDoor,
@@ -50,7 +51,7 @@ from nailer.web.shell.pages import render
 router = APIRouter()
 
 
-async def _own_plan(request: Request, job_id: int) -> Job:
+async def _own_plan(request: Request, job_id: Id) -> Job:
     plans = plans_of(request)
     job = await plans.jobs.get(job_id)
     if job.account_id != session_of(request).account_id:
@@ -104,7 +105,7 @@ async def copy_form(request: Request, wish: Picked, site: TheSite, sites: SitesD
 
 @router.post("/sites/{site_id}/plans/copy")
 async def plan_copy(
-    request: Request, site_id: int, wish: CopyWish, sites: SitesDoor, plans: PlansDoor, session: SignedIn
+    request: Request, site_id: Id, wish: CopyWish, sites: SitesDoor, plans: PlansDoor, session: SignedIn
 ) -> Response:
     """Copy within a side or to another site, or move within a side."""
     site, account_id = await sites.book.get(site_id), session.account_id
@@ -133,7 +134,7 @@ async def plan_drop(request: Request, wish: DropWish, site: TheSite, plans: Plan
 
 @router.post("/sites/{site_id}/plans/rename")
 async def plan_rename(
-    request: Request, site_id: int, wish: RenameWish, sites: SitesDoor, editing: EditingDoor, session: SignedIn
+    request: Request, site_id: Id, wish: RenameWish, sites: SitesDoor, editing: EditingDoor, session: SignedIn
 ) -> Response:
     """Rename one name, and rewrite what refers to it."""
     site, account_id = await sites.book.get(site_id), session.account_id
@@ -144,7 +145,7 @@ async def plan_rename(
 
 @router.post("/plans/{job_id}/rename-hurting")
 async def plan_rename_hurting(
-    request: Request, job_id: int, job: OwnPlan, sites: SitesDoor, plans: PlansDoor, editing: EditingDoor
+    request: Request, job_id: Id, job: OwnPlan, sites: SitesDoor, plans: PlansDoor, editing: EditingDoor
 ) -> Response:
     """Names of an upload that will hurt get better ones here, first, with what refers to them; the upload is planned anew
     after that."""
@@ -157,7 +158,7 @@ async def plan_rename_hurting(
 
 
 @router.post("/plans/{job_id}/in-place")
-async def plan_in_place(request: Request, job_id: int, job: OwnPlan, sites: SitesDoor) -> Response:
+async def plan_in_place(request: Request, job_id: Id, job: OwnPlan, sites: SitesDoor) -> Response:
     """Let files be overwritten in place on this plan's site from now on, and show the plan as it is then."""
     await sites.book.allow_in_place(job.site_id)
     return await plan_dialog(request, await sites.book.get(job.site_id), job_id)
@@ -165,7 +166,7 @@ async def plan_in_place(request: Request, job_id: int, job: OwnPlan, sites: Site
 
 @router.get("/plans/{job_id}/references")
 async def plan_references(
-    request: Request, job_id: int, job: OwnPlan, sites: SitesDoor, plans: PlansDoor, editing: EditingDoor
+    request: Request, job_id: Id, job: OwnPlan, sites: SitesDoor, plans: PlansDoor, editing: EditingDoor
 ) -> Response:
     """What refers to the names that a plan removes or moves away."""
     site = await sites.book.get(job.site_id)
@@ -187,7 +188,7 @@ async def plan_room(request: Request, job: OwnPlan, sites: SitesDoor, plans: Pla
 
 
 @router.get("/plans/{job_id}/known")
-async def plan_known(request: Request, job_id: int, job: OwnPlan, sites: SitesDoor, plans: PlansDoor) -> Response:
+async def plan_known(request: Request, job_id: Id, job: OwnPlan, sites: SitesDoor, plans: PlansDoor) -> Response:
     """What else knows what a plan removes, and whether its name must be typed."""
     known = await plans.removal.known(
         job, await sites.book.get(job.site_id), await plans.jobs.items(job_id, limit=2**31)
@@ -197,7 +198,7 @@ async def plan_known(request: Request, job_id: int, job: OwnPlan, sites: SitesDo
 
 @router.get("/plans/{job_id}/differences/{item_id}")
 async def plan_differences(
-    request: Request, job_id: int, job: OwnPlan, item_id: int, sites: SitesDoor, files: FilesDoor, plans: PlansDoor
+    request: Request, job_id: Id, job: OwnPlan, item_id: Id, sites: SitesDoor, files: FilesDoor, plans: PlansDoor
 ) -> Response:
     """What one step of a plan would change, line by line."""
     site = await sites.book.get(job.site_id)
@@ -207,7 +208,7 @@ async def plan_differences(
 
 @router.post("/jobs/{job_id}/plans/take-back")
 async def plan_take_back(
-    request: Request, job_id: int, sites: SitesDoor, plans: PlansDoor, session: SignedIn
+    request: Request, job_id: Id, sites: SitesDoor, plans: PlansDoor, session: SignedIn
 ) -> Response:
     """A plan that takes a whole job back."""
     new_id = await plans.take_back.take_job_back(session.account_id, job_id)
@@ -218,32 +219,22 @@ async def plan_take_back(
 @router.post("/plans/{job_id}/carry-out")
 async def carry_out(
     request: Request,
-    job_id: int,
+    job_id: Id,
     job: OwnPlan,
     wish: CarryOutWish,
     sites: SitesDoor,
-    files: FilesDoor,
     plans: PlansDoor,
 ) -> Response:
     """Let the plan become a job. JSON: the job."""
     site = await sites.book.get(job.site_id)
-    plan = await plans.reader.read(job_id, site, limit=1)
-    for folder in plan.guarded:
-        if wish.guarded_confirmed:
-            files.guarded.open(job.account_id, site, folder)
-        files.guarded.check(job.account_id, site, job.to_side, folder)
-    if job.kind is JobKind.REMOVE:
-        known = await plans.removal.known(job, site, await plans.jobs.items(job_id, limit=2**31))
-        if known.must_type and wish.typed.strip() != known.must_type:
-            raise InvalidInput(f"Type {known.must_type} to confirm: {known.why}.")
-    await plans.make.carry_out(job_id, site, wish.choice)
+    await plans.confirming.carry_out(job, site, wish.choice, typed=wish.typed, opens_guarded=wish.guarded_confirmed)
     return JSONResponse({"job": job_id})
 
 
 @router.post("/plans/{job_id}/leave-out")
 async def leave_out(
     request: Request,
-    job_id: int,
+    job_id: Id,
     job: OwnPlan,
     wish: LeaveOutWish,
     sites: SitesDoor,

@@ -13,14 +13,23 @@ from nailer.core.files.sitepath import SitePath, name_token
 from nailer.errors import NotFound, SendingStopped
 from nailer.services.plans import Staged
 from nailer.web.plans.plans import plan_dialog
-from nailer.web.shell.doors import FilesDoor, PlansDoor, SignedIn, SitesDoor, TheSite, plans_of, session_of
+from nailer.web.shell.doors import (
+    FilesDoor,
+    Id,
+    PlansDoor,
+    SignedIn,
+    SitesDoor,
+    TheSite,
+    plans_of,
+    session_of,
+)
 from nailer.web.shell.forms import QueryValues, UnpackThereWish, UnpackWish
 
 router = APIRouter()
 
 
 @router.post("/drops/{job_id}/begin")
-async def begin(request: Request, job_id: int, plans: PlansDoor) -> Response:
+async def begin(request: Request, job_id: Id, plans: PlansDoor) -> Response:
     """The files that are awaited, by their names below the folder they were dropped on (tokens joined by slashes)."""
     await _check_own(request, job_id)
     items = await plans.uploads.begin(job_id)
@@ -29,7 +38,7 @@ async def begin(request: Request, job_id: int, plans: PlansDoor) -> Response:
 
 
 @router.put("/drops/{job_id}/items/{item_id}")
-async def take(request: Request, job_id: int, item_id: int, plans: PlansDoor) -> Response:
+async def take(request: Request, job_id: Id, item_id: Id, plans: PlansDoor) -> Response:
     """One file's bytes, as they are. JSON: `problem` is null where it landed."""
     await _check_own(request, job_id)
     problem = await plans.uploads.take(job_id, item_id, _body(request))
@@ -37,7 +46,7 @@ async def take(request: Request, job_id: int, item_id: int, plans: PlansDoor) ->
 
 
 @router.put("/sites/{site_id}/archives")
-async def take_archive(request: Request, site_id: int, sites: SitesDoor, plans: PlansDoor) -> Response:
+async def take_archive(request: Request, site_id: Id, sites: SitesDoor, plans: PlansDoor) -> Response:
     """An archive's bytes, as they are. JSON: what is in it, for the plan that follows."""
     await sites.book.get(site_id)
     unpacked = await plans.archives.take(QueryValues(request).text("name"), _body(request))
@@ -72,7 +81,7 @@ async def plan_unpack(
 @router.post("/sites/{site_id}/plans/unpack-there")
 async def plan_unpack_there(
     request: Request,
-    site_id: int,
+    site_id: Id,
     wish: UnpackThereWish,
     sites: SitesDoor,
     files: FilesDoor,

@@ -7,10 +7,11 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Depends
+from fastapi import Depends, Path
 from starlette.requests import Request
 
 from nailer.app import Nailer
+from nailer.core.numbers import MOST
 from nailer.errors import NotAllowed
 from nailer.services.editing import Editing
 from nailer.services.files import Files
@@ -19,6 +20,8 @@ from nailer.services.people import People, Session
 from nailer.services.plans import Plans
 from nailer.services.sites import Site, Sites
 from nailer.settings import Settings
+
+Id = Annotated[int, Path(ge=0, le=MOST)]  # a number in an address; there is no page for one beyond these
 
 
 def _nailer(request: Request) -> Nailer:
@@ -69,7 +72,7 @@ def session_of(request: Request) -> Session:
     return session
 
 
-async def site_of(request: Request, site_id: int) -> Site:
+async def site_of(request: Request, site_id: Id) -> Site:
     """The site that the address names. Raises NotFound."""
     return await sites_of(request).book.get(site_id)
 

@@ -17,6 +17,7 @@ from nailer.core.files.search import parse_size
 from nailer.core.files.sitepath import SitePath, checked_name, name_of_token
 from nailer.core.jobs.schedule import Schedule, checked_schedule
 from nailer.core.jobs.timers import Clashes, Mail, Missed
+from nailer.core.numbers import MOST, number_in
 from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
 from nailer.core.plans.plan import Choice
 from nailer.core.plans.sieve import CountedAs, RuleGroup, Sieve, Test, checked_pattern, rule_of
@@ -25,12 +26,6 @@ from nailer.services.plans import Dropped, Unpacked
 
 _FORM_BYTES = 256 * 1024
 _MOST_NAMES = 200_000
-_MOST_DIGITS = 19
-
-
-def number_in(text: str) -> int | None:
-    """A number from zero on as somebody sent it; None where it is none, or longer than any that is meant."""
-    return int(text) if text.isascii() and text.isdecimal() and len(text) <= _MOST_DIGITS else None
 
 
 class QueryValues:
@@ -67,10 +62,10 @@ class QueryValues:
             raise InvalidInput(f"'{name}' must be a number.")
         return min(max(number, least), most)
 
-    def side(self) -> SideName:
+    def side(self, default: str = "") -> SideName:
         """The side that the address names. Raises InvalidInput."""
         try:
-            return SideName(self.text("side"))
+            return SideName(self.text("side", default))
         except ValueError as error:
             raise InvalidInput("A side is 'here' or 'there'.") from error
 
@@ -98,6 +93,7 @@ def _name(token: str) -> str:
 
 PathToken = Annotated[str, StringConstraints(max_length=16_384), AfterValidator(_path)]
 NameToken = Annotated[str, StringConstraints(max_length=1024), AfterValidator(_name)]
+Number = Annotated[int, Field(ge=0, le=MOST)]
 
 
 class _Body(BaseModel):
@@ -180,7 +176,7 @@ class CopyWish(Picked):
     side: SideName
     to: str = Field(min_length=1, max_length=4096)
     move: bool = False
-    site: int = Field(0, ge=0)
+    site: Number = 0
 
 
 class UnpackWish(_Body):
@@ -192,7 +188,7 @@ class UnpackWish(_Body):
     token: str = Field(pattern=r"^[0-9a-f]{16}$")
     names: list[NameToken] = Field(max_length=_MOST_NAMES)
     only_folder: NameToken | None = None
-    files: int = 0
+    files: Number = 0
     left: list[str] = Field(default_factory=list, max_length=_MOST_NAMES)
     without_top: bool | None = None
 
@@ -208,8 +204,8 @@ class UnpackThereWish(Picked):
     """One archive on the server. `staged` is where it lies unpacked already, when its other reading is asked for."""
 
     staged: PathToken | None = None
-    files: int = 0
-    links: int = 0
+    files: Number = 0
+    links: Number = 0
     without_top: bool | None = None
 
 
@@ -291,7 +287,7 @@ class ChooseWish(_Body):
     """A decision on rows of a plan: on some by their numbers, or on all that a filter shows. `doing` is what will be done,
     `newer` for the newer side of each, or empty for what was proposed."""
 
-    numbers: list[int] = Field(default_factory=list, max_length=_MOST_NAMES)
+    numbers: list[Number] = Field(default_factory=list, max_length=_MOST_NAMES)
     everything: bool = False
     group: str = Field("", max_length=20)
     text: str = Field("", max_length=300)
@@ -310,7 +306,7 @@ class SyncOutWish(_Body):
 class PairWays(_Body):
     """How a pair is kept: which sieves it has picked, and whether saves here go up by themselves."""
 
-    sieves: list[int] = Field(default_factory=list, max_length=1000)
+    sieves: list[Number] = Field(default_factory=list, max_length=1000)
     sends: bool = False
     send_after_s: int = Field(5, ge=1, le=86_400)
 
@@ -324,7 +320,7 @@ class SieveWish(_Body):
     stays: bool = True
     unseen: bool = False
     everywhere: bool = False
-    pair: int = 0
+    pair: Number = 0
 
     @property
     def sieve(self) -> Sieve:
@@ -350,7 +346,7 @@ def _with_bytes(rule: Any, depth: int = 0) -> Any:
 
 
 class OrderWish(_Body):
-    sieves: list[int] = Field(max_length=1000)
+    sieves: list[Number] = Field(max_length=1000)
 
 
 class IgnoreWish(_Body):
@@ -360,8 +356,8 @@ class IgnoreWish(_Body):
 class TimerWish(SyncWishForm):
     """A timer as a person says it: of a pair, or of what a job carries. `spec` goes with `every`."""
 
-    pair: int = 0
-    job: int = 0
+    pair: Number = 0
+    job: Number = 0
     name: str = Field(max_length=120)
     compare: Compare = Compare.SIZE_AND_TIME
     every: str = Field(max_length=20)
@@ -400,7 +396,7 @@ class DroppedFile(_Body):
     """A file a browser offers. `below` are the names from the drop's top; `modified_ms` since 1970, as browsers say."""
 
     below: list[str] = Field(min_length=1, max_length=200)
-    size: int = Field(ge=0, le=2**53)
+    size: Number
     modified_ms: int | None = None
 
 
@@ -416,10 +412,16 @@ class DropWish(_Body):
             Dropped(
                 tuple(_checked_part(part) for part in file.below),
                 file.size,
-                Stamp(file.modified_ms * 1_000_000, NS) if file.modified_ms is not None else None,
+                _stamp(file.modified_ms),
             )
             for file in self.files
         ]
+
+
+def _stamp(since_1970_ms: int | None) -> Stamp | None:
+    """A browser's time of a file; one that no file system can hold is not known."""
+    ns = None if since_1970_ms is None else since_1970_ms * 1_000_000
+    return Stamp(ns, NS) if ns is not None and -(2**63) <= ns < 2**63 else None
 
 
 class CarryOutWish(_Body):

@@ -1,48 +1,44 @@
 """What stands before every request: who it speaks for, whether a page of ours sent it, and the headers of the answer.
 
 Forms carry the session's token as a field, scripts as a header. The check happens here and nowhere else, so that no
-route can forget it. Small forms are read here and handed on; streams pass untouched.
+route can forget it. Small forms are read here and handed on; streams pass untouched. Whatever fails behind the guard
+becomes an answer here, so that every answer carries the headers.
 """
 
 from __future__ import annotations
 
+import errno
 import hmac
-from collections.abc import Awaitable, Callable, MutableMapping
+from collections.abc import Awaitable, Callable
 from http.cookies import CookieError, SimpleCookie
-from typing import Any
 from urllib.parse import parse_qs, quote, urlsplit
 
+import structlog
 from starlette.datastructures import Headers, MutableHeaders
-from starlette.responses import JSONResponse, RedirectResponse, Response
+from starlette.requests import ClientDisconnect, Request
+from starlette.responses import RedirectResponse, Response
 
+from nailer.acting import Acting, acting_as
 from nailer.app import Nailer
-from nailer.errors import StoreUnavailable
+from nailer.core.people.rights import Person
+from nailer.errors import NailerError, NotAllowed, OwnDiskFull, SignedOut, Unforeseen, WrongHost
 from nailer.services.people import Session
+from nailer.settings import Settings
+from nailer.web.shell import headers as strict
 from nailer.web.shell import urls
+from nailer.web.shell.bodies import FORM_BYTES, Message, Receive, Scope, bounded
+from nailer.web.shell.hosts import answers_to
+from nailer.web.shell.pages import error_answer
 
-Scope = MutableMapping[str, Any]
-Message = MutableMapping[str, Any]
-Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 
-COOKIE = "nailer"
-_OPEN = (urls.SIGN_IN, urls.FIRST_ACCOUNT, "/health")
-_UNSAFE = ("POST", "PUT", "PATCH", "DELETE")
-_FORM_BYTES = 256 * 1024
+_log = structlog.get_logger()
 
-_CSP = (
-    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
-    "media-src 'self'; frame-src 'self'; "
-    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
-)
-_HEADERS = {
-    "Content-Security-Policy": _CSP,
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "same-origin",
-    "Cross-Origin-Opener-Policy": "same-origin",
-    "Cross-Origin-Resource-Policy": "same-origin",
-    "Permissions-Policy": "camera=(), microphone=(), geolocation=()",
-}
+_OPEN = (urls.SIGN_IN, urls.FIRST_ACCOUNT, "/health")
+_OPEN_BELOW = (urls.INVITED,)
+_UNSAFE = ("POST", "PUT", "PATCH", "DELETE")
+_LONGEST_RETURN = 2000
+_FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
 class Guard:
@@ -56,58 +52,147 @@ class Guard:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-
-        async def _with_headers(message: Message) -> None:
-            if message["type"] == "http.response.start":
-                headers = MutableHeaders(scope=message)
-                for name, value in _HEADERS.items():
-                    headers.setdefault(name, value)
-                headers.setdefault("Cache-Control", "no-store")
-            await send(message)
-
-        if scope["path"].startswith("/static/"):
-            await self._app(scope, receive, _with_headers)
-            return
+        answer = _Answer(send, over_tls=is_secure(scope, self._nailer.settings))
         try:
-            refusal, receive = await self._judge(scope, receive)
-        except StoreUnavailable as error:
-            refusal = JSONResponse({"title": error.title, "what": error.what}, 503)
-        await (refusal or self._app)(scope, receive, _with_headers)
+            await self._pass(scope, receive, answer)
+        except ClientDisconnect:
+            return  # nobody is there to be told
+        except Exception as error:
+            failure = _as_ours(error, scope)
+            if answer.begun:
+                # The server closes a line whose answer ends early: nobody takes it for whole.
+                _log.warning("an answer ended early", path=scope["path"], kind=failure.kind)
+                return
+            await error_answer(Request(scope), failure)(scope, receive, answer)
 
-    async def _judge(self, scope: Scope, receive: Receive) -> tuple[Response | None, Receive]:
-        """A refusal, or None with the session in the scope's state and the body still to be read."""
+    async def _pass(self, scope: Scope, receive: Receive, answer: _Answer) -> None:
         headers = Headers(scope=scope)
+        names = (self._nailer.settings.host, *self._nailer.settings.hosts)
+        if not answers_to(headers.get("host", ""), names):
+            raise WrongHost("A page of another name leads here, or the name is not in the settings.")
+        if scope["path"].startswith("/static/"):
+            await self._app(scope, receive, answer)
+            return
+        if scope["path"].startswith(urls.API):
+            await self._pass_program(scope, headers, bounded(scope, receive), answer)
+            return
+        refusal, receive = await self._judge(scope, headers, bounded(scope, receive))
+        with acting_as(await self._who(scope)):
+            await (refusal or self._app)(scope, receive, answer)
+
+    async def _pass_program(self, scope: Scope, headers: Headers, receive: Receive, answer: _Answer) -> None:
+        """A program shows a token and no cookie: no page can make a browser send one. Raises SignedOut."""
+        kind, _, given = headers.get("authorization", "").partition(" ")
+        if kind.lower() != "bearer":
+            raise SignedOut("Send a token: `Authorization: Bearer nailer_...`.")
+        token, who = await self._nailer.people.tokens.acting(given.strip(), address_of(scope))
+        scope.setdefault("state", {}).update(session=None, token=token, live_version=self._nailer.plans.jobs.version)
+        with acting_as(who):
+            await self._app(scope, receive, answer)
+
+    async def _who(self, scope: Scope) -> Acting | None:
+        """Who acts in this request; before the sign-in nobody, who reaches nothing."""
+        session: Session | None = scope["state"]["session"]
+        address = address_of(scope)
+        if session is None:
+            return Acting(Person(0, ""), address)
+        return Acting(await self._nailer.people.rights.person(session.account_id), address)
+
+    async def _judge(self, scope: Scope, headers: Headers, receive: Receive) -> tuple[Response | None, Receive]:
+        """A way to the sign-in, or None with the session in the scope's state and the body still to be read. Raises
+        NotAllowed, and SignedOut where a script asked."""
         # From before anything is read: the page hears what ends from here on.
         live_version = self._nailer.plans.jobs.version
-        session = await self._nailer.people.accounts.session(_cookie(headers))
+        token = _cookie(headers, cookie_name(secure=is_secure(scope, self._nailer.settings)))
+        session = await self._nailer.people.accounts.session(token)
         scope.setdefault("state", {}).update(session=session, live_version=live_version)
-        is_open = scope["path"] in _OPEN
+        is_open = scope["path"] in _OPEN or scope["path"].startswith(_OPEN_BELOW)
         if session is None and not is_open:
             return await self._to_sign_in(scope, headers), receive
+        if session is not None and (way := _proof_first(session, scope["path"])) is not None:
+            if scope["method"] != "GET" or "text/html" not in headers.get("accept", ""):
+                raise SignedOut("Prove first who you are.")
+            return RedirectResponse(way, 303), receive
         if scope["method"] not in _UNSAFE:
             return None, receive
         if not _from_our_page(headers):
-            return JSONResponse({"title": "Refused", "what": "This was sent from another website."}, 403), receive
+            raise NotAllowed("This was sent from another website.")
         if session is None or is_open:
             return None, receive
         fits, receive = await _carries_token(headers, session, receive)
-        if fits:
-            return None, receive
-        what = "This page is too old: its session has ended. Load it again."
-        return JSONResponse({"title": "Load the page again", "what": what}, 403), receive
+        if not fits:
+            raise NotAllowed(
+                "This page is too old: its session has ended. Load it again.", advice=("Load the page again.",)
+            )
+        return None, receive
 
     async def _to_sign_in(self, scope: Scope, headers: Headers) -> Response:
         if scope["method"] != "GET" or "text/html" not in headers.get("accept", ""):
-            return JSONResponse({"title": "Signed out", "what": "Sign in again."}, 401)
+            raise SignedOut("Sign in again.")
         first = await self._nailer.people.accounts.is_empty()
         back = scope["path"] + ("?" + scope["query_string"].decode("latin-1") if scope["query_string"] else "")
+        if len(back) > _LONGEST_RETURN:
+            back = urls.SITES
         target = urls.FIRST_ACCOUNT if first else f"{urls.SIGN_IN}?next={quote(back, safe='')}"
         return RedirectResponse(target, 303)
 
 
-def _cookie(headers: Headers) -> str:
+def _proof_first(session: Session, path: str) -> str | None:
+    """Where somebody has to go before anything else: to give the second proof, or to set one up that is required."""
+    if path in (*_OPEN, urls.SIGN_OUT):
+        return None
+    if session.half:
+        return None if path.startswith(urls.SECOND) else urls.SECOND
+    if session.lacks_second:
+        return None if path.startswith(urls.OWN_ACCOUNT) else f"{urls.OWN_ACCOUNT}?said=needed"
+    return None
+
+
+class _Answer:
+    """Sends an answer with the headers that every one carries. `begun`: its head has gone out."""
+
+    def __init__(self, send: Send, *, over_tls: bool) -> None:
+        self._send = send
+        self._always = strict.OVER_TLS if over_tls else strict.ALWAYS
+        self.begun = False
+
+    async def __call__(self, message: Message) -> None:
+        if message["type"] == "http.response.start":
+            self.begun = True
+            headers = MutableHeaders(scope=message)
+            for name, value in self._always.items():
+                headers.setdefault(name, value)
+        await self._send(message)
+
+
+def address_of(scope: Scope) -> str:
+    """Where a request came from, as the server or a trusted proxy says."""
+    return str(scope["client"][0]) if scope.get("client") else "unknown"
+
+
+def is_secure(scope: Scope, settings: Settings) -> bool:
+    """True where the browser speaks TLS: to Nailer, or to the proxy before it."""
+    return settings.secure_cookies or scope["scheme"] == "https"
+
+
+def cookie_name(*, secure: bool) -> str:
+    """The name of the session's cookie. `__Host-` makes browsers take it from this very host alone (RFC 6265bis, 4.1.3)."""
+    return "__Host-nailer" if secure else "nailer"
+
+
+def _as_ours(error: Exception, scope: Scope) -> NailerError:
+    """Any failure as one that may reach a person."""
+    if isinstance(error, NailerError):
+        return error
+    if isinstance(error, OSError) and error.errno in _FULL:
+        return OwnDiskFull("There is no room left on the machine that Nailer runs on.")
+    _log.error("a request failed in a way nobody foresaw", path=scope["path"], exc_info=error)
+    return Unforeseen("Its log says where; nothing was half-done.")
+
+
+def _cookie(headers: Headers, name: str) -> str:
     try:
-        morsel = SimpleCookie(headers.get("cookie", "")).get(COOKIE)
+        morsel = SimpleCookie(headers.get("cookie", "")).get(name)
     except CookieError:
         return ""
     return morsel.value if morsel else ""
@@ -119,24 +204,32 @@ def _from_our_page(headers: Headers) -> bool:
     if site is not None:
         return site in ("same-origin", "none")
     origin = headers.get("origin")
-    return origin is None or urlsplit(origin).netloc == headers.get("host")
+    try:
+        return origin is None or urlsplit(origin).netloc == headers.get("host")
+    except ValueError:
+        return False
 
 
 async def _carries_token(headers: Headers, session: Session, receive: Receive) -> tuple[bool, Receive]:
     token = headers.get("x-csrf")
     if token is not None:
-        return hmac.compare_digest(token, session.csrf), receive
+        return _same(token, session.csrf), receive
     if not headers.get("content-type", "").startswith("application/x-www-form-urlencoded"):
         return False, receive
     body = bytearray()
     while True:
         message = await receive()
         body += message.get("body", b"")
-        if message["type"] == "http.disconnect" or not message.get("more_body") or len(body) > _FORM_BYTES:
+        if message["type"] == "http.disconnect":
+            raise ClientDisconnect
+        if not message.get("more_body") or len(body) > FORM_BYTES:
             break
     fields = parse_qs(body.decode("utf-8", "replace"))
-    given = fields.get("csrf", [""])[-1]
-    return hmac.compare_digest(given.encode(), session.csrf.encode()), _replay(bytes(body), receive)
+    return _same(fields.get("csrf", [""])[-1], session.csrf), _replay(bytes(body), receive)
+
+
+def _same(given: str, known: str) -> bool:
+    return hmac.compare_digest(given.encode("utf-8", "surrogatepass"), known.encode())
 
 
 def _replay(body: bytes, rest: Receive) -> Receive:

@@ -12,6 +12,7 @@ from markupsafe import Markup
 from starlette.requests import Request
 from starlette.responses import HTMLResponse, JSONResponse, Response
 
+from nailer.acting import person
 from nailer.core import words
 from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.connecting.routes import routed_address
@@ -20,10 +21,12 @@ from nailer.core.files.sitepath import name_token, shown_name, without_scheme
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.limits import rate_text
 from nailer.core.jobs.states import JOB_WORDS
+from nailer.core.people.rights import Right
 from nailer.core.words import aware
 from nailer.errors import (
     AlreadyThere,
     Busy,
+    CameTooLate,
     Conflict,
     FileMissing,
     IdentityChanged,
@@ -32,27 +35,42 @@ from nailer.errors import (
     Locked,
     LoginRefused,
     NailerError,
+    NoSuchMethod,
     NotAllowed,
     NotFound,
+    OutsideRoot,
+    OwnDiskFull,
+    SignedOut,
     StoreUnavailable,
+    TooLarge,
+    Unforeseen,
+    WrongHost,
     every_error,
 )
 from nailer.web.shell import urls
-from nailer.web.shell.doors import pairs_of, plans_of, settings_of
+from nailer.web.shell.doors import pairs_of, people_of, plans_of, settings_of
 
 _STATUS: dict[type[NailerError], int] = {
     InvalidInput: 422,
     NotFound: 404,
     FileMissing: 404,
     NotAllowed: 403,
+    SignedOut: 401,
     Locked: 409,
     Conflict: 409,
     AlreadyThere: 409,
     IdentityUnknown: 409,
     IdentityChanged: 409,
     LoginRefused: 409,
+    OutsideRoot: 403,
+    OwnDiskFull: 507,
     StoreUnavailable: 503,
     Busy: 503,
+    Unforeseen: 500,
+    TooLarge: 413,
+    CameTooLate: 408,
+    WrongHost: 421,
+    NoSuchMethod: 405,
 }
 
 
@@ -119,9 +137,17 @@ def fragment(request: Request, template: str, **values: Any) -> str:
         exact=lambda moment: moment.strftime("%Y-%m-%d %H:%M:%S UTC"),
         stamp=lambda stamp: words.stamp_text(stamp, now, zone),
         unsent_of=pairs_of(request).not_sent.of_site,
+        may=_may,
+        others_in=people_of(request).presence.others,
         exact_stamp=words.exact_stamp,
         **values,
     )
+
+
+def _may(right: str, site_id: int) -> bool:
+    """Whether whoever looks may do something on a site: what they may not do is not offered."""
+    who = person()
+    return who is None or who.may(Right(right), site_id)
 
 
 def routed(request: Request, address: str) -> str:
@@ -137,6 +163,8 @@ def status_of(error: NailerError) -> int:
 def error_answer(request: Request, error: NailerError) -> Response:
     """An error as a page where a person looks, as JSON where a script asked."""
     status = status_of(error)
+    if request.url.path.startswith(urls.API):
+        return _problem(error, status)
     if "text/html" in request.headers.get("accept", ""):
         site_id = request.path_params.get("site_id")
         return render(
@@ -152,6 +180,21 @@ def error_answer(request: Request, error: NailerError) -> Response:
         "fields": fields,
     }
     return JSONResponse(body, status)
+
+
+def _problem(error: NailerError, status: int) -> Response:
+    """An error as a program reads it (RFC 9457)."""
+    body = {
+        "type": "about:blank",
+        "title": error.title,
+        "status": status,
+        "detail": error.what,
+        "kind": error.kind,
+        "advice": list(error.advice),
+        "fields": error.fields if isinstance(error, InvalidInput) else {},
+    }
+    headers = {"WWW-Authenticate": "Bearer"} if status == 401 else {}
+    return JSONResponse(body, status, headers, media_type="application/problem+json")
 
 
 def static_folder() -> Path:

@@ -20,6 +20,7 @@ TIMERS = "/timers"
 SIEVES = "/sieves"
 SIGN_IN = "/sign-in"
 SIGN_OUT = "/sign-out"
+SECOND = "/sign-in/second"
 IMPORT = "/sites/import"
 EXPORT = "/sites/export"
 ARRANGE = "/sites/arrange"
@@ -27,6 +28,13 @@ GROUPS = "/groups"
 KNOWN_HOSTS = "/identities/known_hosts"
 JOBS_TABLE = "/jobs.csv"
 TRIAL_TRUST = "/tries/trust"
+INVITED = "/invited/"
+PEOPLE = "/people"
+OWN_ACCOUNT = "/account"
+TOKENS = "/account/tokens"
+LOG = "/log"
+API = "/api/"
+LOG_TABLE = "/log.csv"
 FIRST_ACCOUNT = "/first-account"
 
 # The style sheets of every page, in this order: the later may refine the earlier.
@@ -43,6 +51,7 @@ STYLES = (
     "editor",
     "access",
     "sync",
+    "people",
 )
 
 
@@ -118,6 +127,11 @@ def search(site_id: int, side: SideName, folder: SitePath | None = None, **more:
     """The search of a side, by default below its start folder."""
     where = {"in_token": folder.token} if folder is not None else {}
     return f"/sites/{site_id}/search?" + urlencode({"side": side, **where, **more})
+
+
+def person(account_id: int) -> str:
+    """The page of one person."""
+    return f"{PEOPLE}/{account_id}"
 
 
 def job(job_id: int, *rest: str) -> str:

@@ -19,22 +19,34 @@ from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import CHARSETS
 from nailer.core.files.sitepath import without_scheme
+from nailer.core.numbers import number_in
 from nailer.errors import IdentityChanged, IdentityUnknown, InvalidInput, NailerError
+from nailer.services.people import Did
 from nailer.services.sites import (
+    COLOURS,
+    MOST_ROOTS,
     STEP_WORDS,
     Event,
+    Given,
     Identity,
     Question,
     Secrets,
     Site,
     TrialStep,
     facts_of,
+    site_from_form,
 )
 from nailer.web.shell import urls
-from nailer.web.shell.doors import SitesDoor, TheSettings, session_of, settings_of, sites_of
+from nailer.web.shell.doors import (
+    SitesDoor,
+    TheSettings,
+    people_of,
+    session_of,
+    settings_of,
+    sites_of,
+)
 from nailer.web.shell.forms import read_form
 from nailer.web.shell.pages import fragment, render
-from nailer.web.sites.site_form import COLOURS, MOST_ROOTS, Given, site_from_form
 
 router = APIRouter()
 
@@ -92,7 +104,8 @@ async def add_site(request: Request, settings: TheSettings, sites: SitesDoor) ->
 async def try_connection(request: Request, settings: TheSettings, sites: SitesDoor) -> Response:
     """The steps of a trial, one JSON object a line, as they happen. Ends when the page goes away."""
     form = await read_form(request)
-    stored = await sites.book.get(int(form["site_id"])) if form.get("site_id", "").isdecimal() else None
+    site_id = number_in(form.get("site_id", ""))
+    stored = await sites.book.get(site_id) if site_id is not None else None
     before = await sites.book.secrets(stored) if stored else Secrets()
     given = site_from_form(form, list(settings.roots), stored, before)
     given = await _with_shared(request, given)
@@ -111,8 +124,9 @@ async def answer(request: Request, key: str, given: _Answers, sites: SitesDoor) 
 async def trust(request: Request) -> Response:
     """Trust what a server showed in a trial. A published fingerprint that was pasted must be this one, exactly."""
     form = await read_form(request)
-    port = int(form["port"]) if form.get("port", "").isdecimal() else 0
+    port = number_in(form.get("port", ""), most=65535) or 0
     await trust_shown(request, form.get("host", ""), port, form)
+    await people_of(request).log.add(Did.TRUSTED, f"{form.get('host', '')[:200]}:{port}")
     return JSONResponse({"ok": True})
 
 
@@ -144,6 +158,7 @@ async def meeting_html(
         key=key,
         facts=facts_of(met.public_key) if key.is_certificate else None,
         before=await sites.identities.of_server(host, port),
+        said=await sites.identities.said_of(host, port),
         same_at=[one for one in await sites.connector.same_key_at(key) if one != host],
         action=action,
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Awaitable, Callable
 from typing import Any
 
 from fastapi import APIRouter
@@ -12,23 +13,35 @@ from nailer.core.connecting.abilities import Abilities, in_words
 from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol, better_than
 from nailer.core.files.charset import CHARSETS, candidates
+from nailer.core.numbers import number_in
 from nailer.errors import Conflict, IdentityChanged, IdentityUnknown, InvalidInput, NailerError
-from nailer.services.sites import STEP_WORDS, Question, Site, TrialStep, WireLine, facts_of
+from nailer.services.people import Did
+from nailer.services.sites import (
+    STEP_WORDS,
+    Question,
+    Site,
+    TrialStep,
+    WireLine,
+    facts_of,
+    form_of,
+    site_from_form,
+)
 from nailer.web.shell import urls
 from nailer.web.shell.doors import (
     FilesDoor,
+    Id,
     SignedIn,
     SitesDoor,
     TheSettings,
     TheSite,
     editing_of,
     files_of,
+    people_of,
     sites_of,
 )
 from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.pages import render
 from nailer.web.sites.adding import form_values, meeting_html, trust_shown
-from nailer.web.sites.site_form import form_of, site_from_form
 
 router = APIRouter()
 
@@ -67,30 +80,29 @@ _NOT_BY_HAND = frozenset(
 
 
 @router.post("/sites/{site_id}/open")
-async def open_site(request: Request, site_id: int, sites: SitesDoor, session: SignedIn) -> Response:
+async def open_site(request: Request, site_id: Id, sites: SitesDoor, session: SignedIn) -> Response:
     """Connect, so that the files view has nothing to wait for. JSON: ok, or the page that says what is in the way."""
     if request.headers.get("x-again"):
         sites.connector.forget_refusal(site_id)
     account_id = session.account_id
-    return await _opened(request, site_id, sites.attempts.open(account_id, site_id))
+    return await _opened(request, site_id, lambda: sites.attempts.open(account_id, site_id))
 
 
 @router.post("/sites/{site_id}/answers")
-async def answer(request: Request, site_id: int, sites: SitesDoor, session: SignedIn) -> Response:
+async def answer(request: Request, site_id: Id, sites: SitesDoor, session: SignedIn) -> Response:
     """Answers to what the server asked; then as for opening."""
     form = await read_form(request)
-    count = int(form["count"]) if form.get("count", "").isdecimal() else 0
+    count = number_in(form.get("count", "")) or 0
     answers = [form.get(f"answer_{number}", "") for number in range(min(count, 20))]
-    account_id = session.account_id
-    opening = sites.attempts.answer(account_id, site_id, form.get("question", ""), answers)
-    return await _opened(request, site_id, opening)
+    account_id, question = session.account_id, form.get("question", "")
+    return await _opened(request, site_id, lambda: sites.attempts.answer(account_id, site_id, question, answers))
 
 
-async def _opened(request: Request, site_id: int, opening: Any) -> Response:
+async def _opened(request: Request, site_id: int, begin: Callable[[], Awaitable[Question | None]]) -> Response:
     sites = sites_of(request)
     site = await sites.book.get(site_id)
     try:
-        question: Question | None = await opening
+        question = await begin()
     except (IdentityUnknown, IdentityChanged) as met:
         html = await meeting_html(request, site.host, site.port, met, urls.site(site.id, "trust"))
         return Response(html, 409, media_type="text/html")
@@ -103,9 +115,10 @@ async def _opened(request: Request, site_id: int, opening: Any) -> Response:
 
 
 @router.post("/sites/{site_id}/trust")
-async def trust(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
+async def trust(request: Request, site_id: Id, site: TheSite, sites: SitesDoor) -> Response:
     """Trust what a site's server showed."""
     await trust_shown(request, site.host, site.port, await read_form(request))
+    await people_of(request).log.add(Did.TRUSTED, f"{site.host}:{site.port}", site=site)
     await sites.pool.close_site(site_id)
     return RedirectResponse(urls.files(site), 303)
 
@@ -118,7 +131,7 @@ async def settings_page(request: Request, site: TheSite) -> Response:
 
 @router.post("/sites/{site_id}/settings")
 async def change_site(
-    request: Request, site_id: int, settings: TheSettings, sites: SitesDoor, files: FilesDoor
+    request: Request, site_id: Id, settings: TheSettings, sites: SitesDoor, files: FilesDoor
 ) -> Response:
     """Change a site; lines that were opened with what it was are closed."""
     stored = await sites.book.get(site_id)
@@ -131,6 +144,7 @@ async def change_site(
         files.browse.forget(changed)
     if given.site.password_kept is not PasswordKept.STORED and form.get("password"):
         sites.connector.remember(site_id, form["password"])
+    await people_of(request).log.add(Did.SETTINGS, "the site's settings", site=given.site)
     return RedirectResponse(urls.files(given.site), 303)
 
 
@@ -164,7 +178,7 @@ async def _head(request: Request, site: Site) -> dict[str, Any]:
 
 
 @router.get("/sites/{site_id}/connection")
-async def connection_page(request: Request, site_id: int) -> Response:
+async def connection_page(request: Request, site_id: Id) -> Response:
     """How a site is connected, what its server can do, and the wire."""
     return await _connection(request, site_id)
 
@@ -203,7 +217,7 @@ async def _connection(
 
 
 @router.get("/sites/{site_id}/wire")
-async def wire(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
+async def wire(request: Request, site_id: Id, site: TheSite, sites: SitesDoor) -> Response:
     """Lines after a number, as rows for the page; or all of them as a text to download."""
     query = QueryValues(request)
     lines = sites.connector.wire(site_id).lines(after=query.number("after", 0), wanted=query.text("text"))
@@ -218,14 +232,14 @@ _ARROWS = {"out": ">", "in": "<", "note": "*"}
 
 
 @router.post("/sites/{site_id}/disconnect")
-async def disconnect(request: Request, site_id: int, site: TheSite, sites: SitesDoor) -> Response:
+async def disconnect(request: Request, site_id: Id, site: TheSite, sites: SitesDoor) -> Response:
     """Close a site's line; it opens again when it is needed."""
     await sites.pool.close_site(site_id)
     return RedirectResponse(urls.site(site.id, "connection"), 303)
 
 
 @router.post("/sites/{site_id}/raw")
-async def raw_command(request: Request, site_id: int, sites: SitesDoor, files: FilesDoor) -> Response:
+async def raw_command(request: Request, site_id: Id, sites: SitesDoor, files: FilesDoor) -> Response:
     """One command of FTP as typed; the answer stands on the wire."""
     form = await read_form(request)
     command = form.get("command", "").strip()
@@ -250,11 +264,12 @@ async def raw_command(request: Request, site_id: int, sites: SitesDoor, files: F
 
 @router.get("/connections")
 async def connections(request: Request, sites: SitesDoor) -> Response:
-    """What is open now, for the head of every page."""
+    """What is open now of the sites that are there for whoever looks, for the head of every page."""
     names = {site.id: site.name for site in await sites.book.all()}
     found = [
-        {"site": site_id, "name": names.get(site_id, "a site that was removed"), "lines": one.lines}
+        {"site": site_id, "name": names[site_id], "lines": one.lines}
         for site_id, one in sites.pool.open_sites().items()
+        if site_id in names
     ]
     return JSONResponse({"open": found})
 

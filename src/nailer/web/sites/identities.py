@@ -8,7 +8,7 @@ from starlette.responses import PlainTextResponse, RedirectResponse, Response
 
 from nailer.services.sites import KnownHosts, Sites
 from nailer.web.shell import urls
-from nailer.web.shell.doors import SignedIn, SitesDoor
+from nailer.web.shell.doors import Id, SignedIn, SitesDoor
 from nailer.web.shell.forms import read_form
 from nailer.web.shell.pages import render
 
@@ -22,7 +22,7 @@ async def identities_page(request: Request, sites: SitesDoor) -> Response:
 
 
 @router.post("/identities/{pinned_id}/remove")
-async def remove(pinned_id: int, sites: SitesDoor, session: SignedIn) -> Response:
+async def remove(pinned_id: Id, sites: SitesDoor, session: SignedIn) -> Response:
     """The next connection to that server is a first meeting again."""
     await sites.identities.remove(pinned_id, session.account_id)
     return RedirectResponse(urls.IDENTITIES, 303)

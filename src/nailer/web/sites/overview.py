@@ -9,11 +9,21 @@ from pydantic import BaseModel, ConfigDict, Field
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
+from nailer.acting import person
 from nailer.core.files.sitepath import SitePath
+from nailer.core.numbers import number_in
+from nailer.core.people.rights import Right
 from nailer.errors import InvalidInput
+from nailer.services.people import Did
 from nailer.services.sites import Site, SiteGroup, group_paths, read_sites, write_sites
 from nailer.web.shell import urls
-from nailer.web.shell.doors import FilesDoor, SitesDoor, TheSettings
+from nailer.web.shell.doors import (
+    FilesDoor,
+    Id,
+    SitesDoor,
+    TheSettings,
+    people_of,
+)
 from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.pages import render
 
@@ -81,47 +91,48 @@ async def add_group(request: Request, sites: SitesDoor) -> Response:
     """Make a group."""
     form = await read_form(request)
     parent = form.get("parent_id", "")
-    await sites.book.add_group(form.get("name", ""), int(parent) if parent.isdecimal() else None)
+    await sites.book.add_group(form.get("name", ""), number_in(parent))
     return RedirectResponse(urls.SITES, 303)
 
 
 @router.post("/groups/{group_id}")
-async def change_group(request: Request, group_id: int, sites: SitesDoor) -> Response:
+async def change_group(request: Request, group_id: Id, sites: SitesDoor) -> Response:
     """Rename a group, or lay it into another."""
     form = await read_form(request)
     await sites.book.rename_group(group_id, form.get("name", ""))
     if "parent_id" in form:
         parent = form["parent_id"]
-        await sites.book.move_group(group_id, int(parent) if parent.isdecimal() else None)
+        await sites.book.move_group(group_id, number_in(parent))
     return RedirectResponse(urls.SITES, 303)
 
 
 @router.post("/groups/{group_id}/remove")
-async def remove_group(request: Request, group_id: int, sites: SitesDoor) -> Response:
+async def remove_group(request: Request, group_id: Id, sites: SitesDoor) -> Response:
     """Take a group away; what lay in it moves up."""
     await sites.book.remove_group(group_id)
     return RedirectResponse(urls.SITES, 303)
 
 
 @router.post("/sites/{site_id}/duplicate")
-async def duplicate(request: Request, site_id: int, sites: SitesDoor) -> Response:
+async def duplicate(request: Request, site_id: Id, sites: SitesDoor) -> Response:
     """A second site with the same settings and the same stored sign-in."""
     copy = await sites.book.duplicate(site_id)
     return RedirectResponse(urls.site(copy.id, "settings"), 303)
 
 
 @router.get("/sites/{site_id}/remove")
-async def removal_page(request: Request, site_id: int, sites: SitesDoor) -> Response:
+async def removal_page(request: Request, site_id: Id, sites: SitesDoor) -> Response:
     """What would go with a site, said first."""
     removal = await sites.book.removal(site_id)
     return render(request, "sites/remove-site.html", site=removal.site, goes=removal.goes, shared=removal.shared)
 
 
 @router.post("/sites/{site_id}/remove")
-async def remove_site(request: Request, site_id: int, sites: SitesDoor, files: FilesDoor) -> Response:
+async def remove_site(request: Request, site_id: Id, sites: SitesDoor, files: FilesDoor) -> Response:
     """Remove a site whose name was typed."""
-    form = await read_form(request)
+    form, site = await read_form(request), await sites.book.get(site_id)
     await sites.book.remove(site_id, form.get("confirm_name", ""))
+    await people_of(request).log.add(Did.SETTINGS, "removed the site", site=site)
     files.browse.forget(site_id)
     return RedirectResponse(urls.SITES, 303)
 
@@ -133,7 +144,11 @@ async def export(request: Request, sites: SitesDoor) -> Response:
     listed = [one for one in await sites.book.all() if wanted in (0, one.id)]
     name = "nailer-sites.json" if not wanted else f"nailer-site-{wanted}.json"
     headers = {"Content-Disposition": f'attachment; filename="{name}"'}
-    return Response(write_sites(listed, await sites.book.groups()), media_type="application/json", headers=headers)
+    return Response(
+        write_sites(listed, await sites.book.groups(), await sites.identities.fingerprints()),
+        media_type="application/json",
+        headers=headers,
+    )
 
 
 @router.get("/sites/import")
@@ -147,17 +162,16 @@ async def import_sites(request: Request, settings: TheSettings, sites: SitesDoor
     """First what a text holds, then the sites that were chosen of it."""
     form = await read_form(request)
     text = form.get("text", "")
-    root = next(iter(settings.roots), "")
     known = {(one.name, one.host, one.user_name) for one in await sites.book.all()}
     try:
-        found = read_sites(text, root)
+        found = read_sites(text, list(settings.roots))
     except InvalidInput as error:
         return render(request, "sites/import.html", 422, text=text, found=None, problem=error.what, known=known)
     if form.get("take") != "yes":
         return render(request, "sites/import.html", text=text, found=found, problem="", known=known)
-    chosen = [one for number, one in enumerate(found) if form.get(f"site_{number}") == "yes"]
+    chosen = [one for number, one in enumerate(found.sites) if form.get(f"site_{number}") == "yes"]
     for site, group in chosen:
-        await sites.book.take_in(site, group, root)
+        await sites.book.take_in(site, group)
     return RedirectResponse(urls.SITES, 303)
 
 
@@ -169,36 +183,49 @@ async def go_to(request: Request, sites: SitesDoor, files: FilesDoor) -> Respons
     listed = [site for site in await sites.book.all() if wanted in site.name.casefold() or wanted in site.host]
     folders: list[tuple[Site, SitePath, SitePath]] = []
     open_site_id = query.number("site", 0)
-    actions = [(label, address) for label, address in _ACTIONS if wanted in label.casefold()]
+    who = person()
+    offered = _ACTIONS if who is None or who.is_admin else _ACTIONS_OF_ALL
+    actions = [(label, address) for label, address in offered if wanted in label.casefold()]
     if wanted and open_site_id:
         site = await sites.book.get(open_site_id)
         folders = [(site, here, there) for here, there in files.browse.known_folders(site, wanted)][:12]
-        own = ((f"{word} of {site.name}", urls.site(site.id, part)) for word, part in _SITE_ACTIONS)
+        own = (
+            (f"{word} of {site.name}", urls.site(site.id, part))
+            for word, part, right in _SITE_ACTIONS
+            if who is None or (who.may(right, site.id) if right else who.is_admin)
+        )
         actions += [(label, address) for label, address in own if wanted in label.casefold()]
     return render(
         request, "sites/_goto-results.html", sites=listed[:8], folders=folders, wanted=wanted, actions=actions[:12]
     )
 
 
-_ACTIONS = (
-    ("Add a site", urls.ADD),
+_ACTIONS_OF_ALL = (
     ("All sites", urls.SITES),
-    ("Identities of servers", urls.IDENTITIES),
-    ("Take sites in from a file", urls.IMPORT),
-    ("Write all sites to a file", urls.EXPORT),
     ("Jobs", urls.JOBS),
     ("Jobs that need you", f"{urls.JOBS}?show=needs-you"),
     ("Timers", urls.TIMERS),
     ("Sieves", urls.SIEVES),
     ("Drafts", urls.DRAFTS),
+    ("Your account", urls.OWN_ACCOUNT),
 )
+_ACTIONS = (
+    ("Add a site", urls.ADD),
+    *_ACTIONS_OF_ALL,
+    ("Identities of servers", urls.IDENTITIES),
+    ("Take sites in from a file", urls.IMPORT),
+    ("Write all sites to a file", urls.EXPORT),
+    ("People", urls.PEOPLE),
+    ("Who did what", urls.LOG),
+)
+# What needs no right of its own is for whoever runs Nailer.
 _SITE_ACTIONS = (
-    ("Sync", "sync"),
-    ("Changes", "changes"),
-    ("Checks", "checks"),
-    ("Connection", "connection"),
-    ("Settings", "settings"),
-    ("Remove", "remove"),
+    ("Sync", "sync", Right.SYNC),
+    ("Changes", "changes", Right.LOOK),
+    ("Checks", "checks", Right.LOOK),
+    ("Connection", "connection", Right.CONNECTION),
+    ("Settings", "settings", Right.SETTINGS),
+    ("Remove", "remove", None),
 )
 
 

@@ -15,6 +15,7 @@ import ledger from "./components/files/ledger.js";
 import lines from "./components/shell/lines.js";
 import notices from "./components/shell/notices.js";
 import ownfiles from "./components/editing/ownfiles.js";
+import passkeys from "./components/people/passkeys.js";
 import pathbar from "./components/files/pathbar.js";
 import pill from "./components/shell/pill.js";
 import search from "./components/files/search.js";
@@ -46,6 +47,7 @@ for (const [name, component] of Object.entries({
   lines,
   notices,
   ownfiles,
+  passkeys,
   pathbar,
   pill,
   search,

@@ -7,7 +7,7 @@ Nothing in an archive may lead out of that folder: links, absolute names and `..
 from __future__ import annotations
 
 import contextlib
-import lzma
+import errno
 import os
 import re
 import secrets
@@ -16,7 +16,6 @@ import stat
 import tarfile
 import time
 import zipfile
-import zlib
 from collections.abc import AsyncIterator, Generator, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -26,9 +25,13 @@ import zstandard
 
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.words import size_text
-from nailer.errors import InvalidInput, NoSpaceLeft, NotFound
+from nailer.errors import InvalidInput, NailerError, NoSpaceLeft, NotFound
 from nailer.unbroken import in_thread
 
+_DISK_FAILS = (errno.EIO, errno.ENOSPC, errno.EDQUOT)
+_EARLIEST_S, _LATEST_S = -(2**31), 2**33  # 1901 to 2242: what the file systems in use can hold
+_DEEPEST = 100
+_LONGEST_PATH = 2000  # of the 4,096 bytes of Linux, with room for where it is carried to
 _ARCHIVE = re.compile(r"\.(zip|tar|tgz|txz|tar\.(gz|xz|zst|bz2))$", re.I)
 _COPY_BYTES = 1024 * 1024
 _KEPT_S = 7 * 86_400
@@ -66,7 +69,7 @@ class _Member:
 
     names: tuple[bytes, ...]
     is_folder: bool
-    mtime: float
+    mtime: float | None
     access: int | None
     content: IO[bytes] | None
 
@@ -94,7 +97,8 @@ class _Bounds:
         if self.written > max(_RATIO_FREE_BYTES, _MOST_RATIO * self.packed_bytes):
             raise InvalidInput("This archive grows without end when it is unpacked. It was not unpacked any further.")
         if self.written > self.room_bytes - _SPARE_BYTES:
-            raise NoSpaceLeft(f"There is no room here to unpack this archive: {size_text(self.room_bytes)} are free.")
+            free = size_text(self.room_bytes)
+            raise NoSpaceLeft(f"The disk of Nailer's own machine has no room to unpack this archive: {free} are free.")
 
 
 @dataclass
@@ -162,22 +166,16 @@ def _unpack(packed: Path, folder: Path, name: str) -> tuple[tuple[bytes, ...], b
     folder.mkdir()
     bounds = _Bounds(packed.stat().st_size, shutil.disk_usage(folder).free)
     left: list[str] = []
-    try:
-        with _members(packed, name, left) as members:
-            for member in members:
-                bounds.count()
-                _place(member, folder, bounds, left)
-    except (
-        zipfile.BadZipFile,
-        tarfile.TarError,
-        zlib.error,
-        lzma.LZMAError,
-        zstandard.ZstdError,
-        EOFError,
-        NotImplementedError,
-        RuntimeError,
-    ) as error:
-        raise InvalidInput(f"{name} cannot be read: {str(error)[:120] or 'it ends too early'}.") from error
+    with contextlib.ExitStack() as stack:
+        with _reading(name):
+            members = stack.enter_context(_members(packed, name, left))
+        while True:
+            with _reading(name):
+                member = next(members, None)
+            if member is None:
+                break
+            bounds.count()
+            _place(member, folder, bounds, left, name)
     packed.unlink()
     tops = sorted(os.fsencode(one.name) for one in folder.iterdir())
     only = tops[0] if len(tops) == 1 and (folder / os.fsdecode(tops[0])).is_dir() else None
@@ -186,7 +184,21 @@ def _unpack(packed: Path, folder: Path, name: str) -> tuple[tuple[bytes, ...], b
     return tuple(tops), only, bounds.files, tuple(left)
 
 
-def _place(member: _Member, folder: Path, bounds: _Bounds, left: list[str]) -> None:
+@contextlib.contextmanager
+def _reading(name: str) -> Iterator[None]:
+    """Whatever a parser says of an archive that is broken, or made to break it, is the archive's fault: the parsers of the
+    standard library raise errors of every kind. Only a disk that fails is not. Raises InvalidInput."""
+    try:
+        yield
+    except NailerError:
+        raise
+    except Exception as error:
+        if isinstance(error, OSError) and error.errno in _DISK_FAILS:
+            raise
+        raise InvalidInput(f"{name} cannot be read: {str(error)[:120] or 'it ends too early'}.") from error
+
+
+def _place(member: _Member, folder: Path, bounds: _Bounds, left: list[str], name: str) -> None:
     shown = "/".join(shown_name(name) for name in member.names)
     target = folder.joinpath(*(os.fsdecode(name) for name in member.names))
     try:
@@ -195,7 +207,7 @@ def _place(member: _Member, folder: Path, bounds: _Bounds, left: list[str]) -> N
             return
         target.parent.mkdir(parents=True, exist_ok=True)
         with open(target, "xb") as out:
-            while member.content is not None and (chunk := member.content.read(_COPY_BYTES)):
+            while chunk := _next_chunk(member, name):
                 bounds.grow(len(chunk))
                 out.write(chunk)
     except FileExistsError:
@@ -206,8 +218,18 @@ def _place(member: _Member, folder: Path, bounds: _Bounds, left: list[str]) -> N
         return
     if member.access is not None:
         target.chmod(member.access & 0o777 | 0o600)
-    with contextlib.suppress(OverflowError, OSError):
+    if member.mtime is not None:
         os.utime(target, (member.mtime, member.mtime))
+
+
+def _next_chunk(member: _Member, name: str) -> bytes:
+    with _reading(name):
+        return b"" if member.content is None else member.content.read(_COPY_BYTES)
+
+
+def _time(seconds: float) -> float | None:
+    """A time that a disk can hold; None for any other, which is not known then."""
+    return seconds if _EARLIEST_S <= seconds < _LATEST_S else None
 
 
 @contextlib.contextmanager
@@ -235,7 +257,7 @@ def _of_zip(archive: zipfile.ZipFile, left: list[str]) -> Generator[_Member, Non
         if stat.S_ISLNK(mode):
             left.append(f"{'/'.join(map(shown_name, names))}: a link")
             continue
-        mtime = time.mktime((*info.date_time, 0, 0, -1))
+        mtime = _time(time.mktime((*info.date_time, 0, 0, -1)))
         with contextlib.nullcontext() if info.is_dir() else archive.open(info) as content:
             yield _Member(names, info.is_dir(), mtime, stat.S_IMODE(mode) or None, content)
 
@@ -261,7 +283,7 @@ def _of_tar(archive: tarfile.TarFile, left: list[str]) -> Iterator[_Member]:
             left.append(f"{'/'.join(map(shown_name, names))}: a link or a special file")
             continue
         content = archive.extractfile(info) if info.isfile() else None
-        yield _Member(names, info.isdir(), info.mtime, info.mode, content)
+        yield _Member(names, info.isdir(), _time(info.mtime), info.mode, content)
 
 
 def _safe(raw: bytes, left: list[str]) -> tuple[bytes, ...] | None:
@@ -272,6 +294,9 @@ def _safe(raw: bytes, left: list[str]) -> tuple[bytes, ...] | None:
         return None
     if any(len(name) > 255 for name in names):
         left.append(f"{shown_name(raw)[:120]}…: a name longer than 255 bytes")
+        return None
+    if len(names) > _DEEPEST or len(raw) > _LONGEST_PATH:
+        left.append(f"{shown_name(raw)[:120]}…: a path that is too long, or too deep")
         return None
     if any(name == b"__MACOSX" for name in names):
         return None

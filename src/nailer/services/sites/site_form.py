@@ -13,12 +13,14 @@ from urllib.parse import urlsplit
 from nailer.core.connecting.diagnosis import ODD_IN_SECRETS
 from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
-from nailer.core.files.access import octal
+from nailer.core.files.access import octal, of_octal
 from nailer.core.files.charset import UTF8, known
 from nailer.core.files.names import MAX_NAME_BYTES
 from nailer.core.files.sitepath import DocumentRoot, SitePath
+from nailer.core.numbers import amount_in, number_in
 from nailer.errors import InvalidInput
-from nailer.services.sites import Secrets, Site, key_problem
+from nailer.services.sites.connect import key_problem
+from nailer.store.sites import Secrets, Site
 
 COLOURS = ("blue", "violet", "green", "slate", "rust", "gold", "teal", "rose")
 MOST_ROOTS = 8
@@ -65,7 +67,7 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
         from_home=from_home,
         document_roots=document_roots,
         guarded=_guarded(form.get("guarded", ""), problems),
-        group_id=int(text["group_id"]) if text.get("group_id", "").isdecimal() else None,
+        group_id=number_in(text.get("group_id", "")),
         colour=text["colour"] if text.get("colour") in COLOURS else "slate",
         note=form.get("note", "")[:5000],
         password_kept=_kept(text),
@@ -84,7 +86,7 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
         in_place=text.get("in_place") == "yes",
         folder_access=_access(text, "folder_access", problems),
         package_bytes=_number(text, "package_mib", 0, 0, 10**9, problems) * _MIB or None,
-        credential_id=int(text["credential_id"]) if text.get("credential_id", "").isdecimal() else None,
+        credential_id=number_in(text.get("credential_id", "")),
         fleeting=fleeting,
     )
     if site.proxy_kind and (not site.proxy_host or not site.proxy_port):
@@ -94,8 +96,37 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
         raise InvalidInput("Some fields cannot be used yet.", fields=problems)
     if stored is not None:
         own = site.credential_id or stored.credential_id
-        site = replace(site, credential_id=own, position=stored.position, opened_at=stored.opened_at)
+        site = replace(
+            site,
+            credential_id=own,
+            position=stored.position,
+            opened_at=stored.opened_at,
+            fingerprint=stored.fingerprint,
+        )
     return replace(given, site=site)
+
+
+def checked(site: Site, roots: list[str]) -> Site:
+    """A site that came in from elsewhere, held to the same rules as one that is typed. Raises InvalidInput with all
+    problems."""
+    form = form_of(site)
+    if len(site.document_roots) > MOST_ROOTS:
+        raise InvalidInput(f"A site has at most {MOST_ROOTS} web addresses.")
+    # Who signs in may be said later, as the password is.
+    typed = site_from_form(form | {"user_name": site.user_name or "nobody"}, roots, stored=site).site
+    # A form is text: what it cannot say exactly stays as it came, byte for byte.
+    return replace(
+        typed,
+        user_name=site.user_name,
+        start_here=site.start_here,
+        start_there=site.start_there,
+        guarded=site.guarded,
+        document_roots=tuple(
+            replace(one, address=said.address)
+            for one, said in zip(site.document_roots, typed.document_roots, strict=True)
+        ),
+        package_bytes=site.package_bytes,
+    )
 
 
 def form_of(site: Site) -> Form:
@@ -170,20 +201,21 @@ def _protocol(text: Form, problems: Problems) -> Protocol:
 
 def _port(text: Form, protocol: Protocol, problems: Problems) -> int:
     typed = text.get("port", "") or str(protocol.port)
-    port = int(typed) if typed.isascii() and typed.isdecimal() and len(typed) <= 5 else 0
-    if not 1 <= port <= 65535:
+    port = number_in(typed, least=1, most=65535)
+    if port is None:
         problems["port"] = f"A port is a number from 1 to 65535; {protocol.word} usually has {protocol.port}."
-    return port
+    return port or protocol.port
 
 
 def _number(text: Form, key: str, usual: int, least: int, most: int, problems: Problems) -> int:
     typed = text.get(key, "")
     if not typed:
         return usual
-    if not typed.isascii() or not typed.isdecimal() or not least <= int(typed) <= most:
+    number = number_in(typed, least=least, most=most)
+    if number is None:
         problems[key] = f"A number from {least} to {most}."
         return usual
-    return int(typed)
+    return number
 
 
 def _kept(text: Form) -> PasswordKept:
@@ -194,27 +226,26 @@ def _kept(text: Form) -> PasswordKept:
 def _clock(text: Form, problems: Problems) -> dict[str, Any]:
     """Measured, or set by hand in hours; what a trial has just measured comes in seconds."""
     how = "set" if text.get("clock_how") == "set" else "measured"
-    typed = text.get("clock_offset_h" if how == "set" else "clock_offset_s", "").replace(",", ".")
+    typed = text.get("clock_offset_h" if how == "set" else "clock_offset_s", "")
     if not typed:
         return {"clock_how": how, "clock_offset_s": 0 if how == "set" else None}
-    try:
-        offset = round(float(typed) * (3600 if how == "set" else 1))
-    except (ValueError, OverflowError):
-        offset = 10**9
-    if abs(offset) > 26 * 3600:
+    unit_s = 3600 if how == "set" else 1
+    ahead = amount_in(typed.removeprefix("-"), most=26 * 3600 / unit_s)
+    if ahead is None:
         problems["clock_offset_h"] = "Hours, such as 2 or -5.5."
-        offset = 0
-    return {"clock_how": how, "clock_offset_s": offset}
+        ahead = 0.0
+    return {"clock_how": how, "clock_offset_s": round(ahead * unit_s) * (-1 if typed.startswith("-") else 1)}
 
 
 def _access(text: Form, key: str, problems: Problems) -> int | None:
     typed = text.get(key, "")
     if not typed:
         return None
-    if not typed.isascii() or not all(one in "01234567" for one in typed) or len(typed) not in (3, 4):
+    try:
+        return of_octal(typed)
+    except InvalidInput:
         problems[key] = "Three or four octal digits, such as 644."
         return None
-    return int(typed, 8)
 
 
 def _start_here(text: str, roots: list[str], problems: Problems) -> SitePath:

@@ -13,10 +13,10 @@ from nailer.core.plans.plan import (
 )
 from nailer.engine.swap import tries_renaming
 from nailer.services.files import Browse
-from nailer.services.plans.archives import Archives, Unpacked
 from nailer.services.plans.found import all_in, find, listed, met_of, sent_of
 from nailer.services.plans.make import PlanMaker
 from nailer.services.plans.target import folder_items, missing_folders, room_at
+from nailer.services.plans.unpacking.archives import Archives, Unpacked
 from nailer.sides.side import Side
 from nailer.store.jobs import NewJob
 from nailer.store.sites import Site

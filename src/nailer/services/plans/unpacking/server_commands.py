@@ -10,6 +10,7 @@ import secrets
 import shlex
 from dataclasses import dataclass
 
+from nailer.acting import grant_on
 from nailer.core.files.charset import to_wire
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import is_staging_name, staging_name
@@ -176,7 +177,11 @@ class ServerCommands:
         return ran
 
     async def _greeted(self, site: Site, script: bytes) -> Ran:
-        """Run a script where there is a shell to run it, whatever its status."""
+        """Run a script where there is a shell to run it, whatever its status. A shell knows no folder that it must not
+        leave: whoever has only one of the site runs nothing."""
+        grant = grant_on(site.id)
+        if grant is not None and not grant.is_whole:
+            raise NotSupported("The server runs commands only for whoever has the whole site.")
         ran = await self._pool.run(site.id, b"echo nailer-shell\n" + script, within_s=_WITHIN_S)
         _, _, rest = ran.out.partition(b"nailer-shell\n")
         if not rest and b"nailer-shell" not in ran.out:

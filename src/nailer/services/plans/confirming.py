@@ -1,0 +1,46 @@
+"""Letting a plan that was read become a job, with every word that it needs."""
+
+from __future__ import annotations
+
+from nailer.core.jobs.kinds import JobKind
+from nailer.core.plans.plan import Choice
+from nailer.errors import InvalidInput
+from nailer.services.files import GuardedFolders
+from nailer.services.plans.make import PlanMaker
+from nailer.services.plans.read import PlanReader
+from nailer.services.plans.removal import RemovalCheck
+from nailer.store.jobs import Job, JobStore
+from nailer.store.sites import Site
+
+_EVERY_ITEM = 2**31
+
+
+class Confirming:
+    """What stands between a plan and its job: guarded folders, and a word that is typed before much is removed."""
+
+    def __init__(
+        self, jobs: JobStore, reader: PlanReader, make: PlanMaker, removal: RemovalCheck, guarded: GuardedFolders
+    ) -> None:
+        self._jobs = jobs
+        self._reader = reader
+        self._make = make
+        self._removal = removal
+        self._guarded = guarded
+
+    async def carry_out(
+        self, job: Job, site: Site, choice: Choice, *, typed: str = "", opens_guarded: bool = False
+    ) -> None:
+        """Let a plan be carried out. Raises Locked where it touches a guarded folder that nobody opened, InvalidInput where
+        a word must be typed."""
+        plan = await self._reader.read(job.id, site, limit=1)
+        for folder in plan.guarded:
+            if opens_guarded:
+                self._guarded.open(job.account_id, site, folder)
+            self._guarded.check(job.account_id, site, job.to_side, folder)
+        if job.kind is JobKind.REMOVE:
+            known = await self._removal.known(job, site, await self._jobs.items(job.id, limit=_EVERY_ITEM))
+            if known.must_type and typed.strip() != known.must_type:
+                raise InvalidInput(
+                    f"Type {known.must_type} to confirm: {known.why}.", fields={"typed": known.must_type}
+                )
+        await self._make.carry_out(job.id, site, choice)
