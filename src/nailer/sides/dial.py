@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import contextlib
 import errno
 import os
 import re
 import socket
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -92,6 +94,32 @@ async def dial(where: Endpoint, *, port: int | None = None, addresses: list[str]
             sentence = f"{where.host} cannot be reached."
             refused = refused or HostUnreachable(sentence, server_words=error.strerror, why=Unreached.NO_ROUTE)
     raise refused or HostUnreachable(f"{where.host} has no address.", why=Unreached.NO_NAME)
+
+
+@contextlib.contextmanager
+def taken_over(made: socket.socket) -> Iterator[None]:
+    """While somebody takes a dialled socket over: where that fails, the socket is let go.
+
+    The event loop may have taken it already and have closed its number, as where the server resets the line before
+    the first word. Closing it here as well would then close what somebody else has opened under that number since.
+    """
+    own = os.fstat(made.fileno()).st_ino
+    try:
+        yield
+    except BaseException:
+        _let_go(made, own)
+        raise
+
+
+def _let_go(made: socket.socket, own: int) -> None:
+    try:
+        is_own = os.fstat(made.fileno()).st_ino == own
+    except OSError:
+        is_own = False
+    if is_own:
+        made.close()
+    else:
+        made.detach()
 
 
 async def _connected(address: str, port: int, limit_s: float) -> socket.socket:

@@ -76,7 +76,6 @@ async def _greeting_inside_tls(where: Endpoint) -> Greeting:
             finally:
                 writer.transport.abort()
     except (TimeoutError, OSError):
-        made.close()
         return Greeting(Speaker.SILENT, "")
     return Greeting(Speaker.TLS if inside.speaker is Speaker.FTP else Speaker.WEB, inside.line)
 

@@ -70,7 +70,6 @@ class Channels:
                 session=self._line.tls.session,
             )
         except (ssl.SSLError, OSError) as error:
-            made.close()
             raise from_tls(error, self._line.where.host) from error
         shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
         own = self._line.tls.getpeercert(binary_form=True)

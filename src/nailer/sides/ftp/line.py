@@ -22,7 +22,7 @@ from nailer.errors import (
     TooManyConnections,
     TransferError,
 )
-from nailer.sides.dial import Endpoint, dial
+from nailer.sides.dial import Endpoint, dial, taken_over
 from nailer.sides.ftp.channels import REPLY_S, STUCK_S, Channels, DataChannel, _extended_port, _server_name, write_to
 from nailer.sides.ftp.replies import Reply, has_line_break
 from nailer.sides.ftp.tls import FAREWELL_S, chain_of, encrypted, from_tls
@@ -75,7 +75,8 @@ class FtpLine:
         """Reach the port. Raises HostUnreachable."""
         self._wire.note(f"reaching {self.where.host}:{self.where.port}", self.number)
         made = await dial(self.where, addresses=address)
-        self._reader, self.writer = await asyncio.open_connection(sock=made, limit=_LINE_BYTES)
+        with taken_over(made):
+            self._reader, self.writer = await asyncio.open_connection(sock=made, limit=_LINE_BYTES)
 
     async def greeting(self) -> Reply:
         """The server's first reply. Raises ProtocolViolation where it is none of FTP."""

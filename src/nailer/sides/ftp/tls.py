@@ -7,12 +7,14 @@ client. asyncio has no argument for that, so what stands for the context hands t
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import socket
 import ssl
 from asyncio.sslproto import SSLProtocol
 from typing import Any, cast
 
 from nailer.errors import ConnectionDropped, ProtocolViolation, TransferError, WeakServer
+from nailer.sides.dial import taken_over
 
 
 class _Resuming:
@@ -82,17 +84,18 @@ async def encrypted(
         ssl_handshake_timeout=HANDSHAKE_S,
         ssl_shutdown_timeout=FAREWELL_S,
     )
-    if isinstance(line, socket.socket):
-        plain, _ = await loop.create_connection(lambda: tls, sock=line)
-    else:
-        plain = line
-        plain.set_protocol(tls)
-        tls.connection_made(plain)
-    try:
-        await begun
-    except BaseException:
-        plain.abort()
-        raise
+    with taken_over(line) if isinstance(line, socket.socket) else contextlib.nullcontext():
+        if isinstance(line, socket.socket):
+            plain, _ = await loop.create_connection(lambda: tls, sock=line)
+        else:
+            plain = line
+            plain.set_protocol(tls)
+            tls.connection_made(plain)
+        try:
+            await begun
+        except BaseException:
+            plain.abort()
+            raise
     return inside.reader, asyncio.StreamWriter(inside.transport, inside, inside.reader, loop)
 
 

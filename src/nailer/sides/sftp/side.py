@@ -39,7 +39,7 @@ from nailer.errors import (
     WrongKind,
 )
 from nailer.sides.connection import Lane, Ran, Stage, Wanted
-from nailer.sides.dial import Endpoint, dial, resolve
+from nailer.sides.dial import Endpoint, dial, resolve, taken_over
 from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
@@ -248,27 +248,23 @@ async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpCo
     try:
         async with asyncio.timeout(timeout_s) as limit:
             meeting.limit, meeting.step_s = limit, timeout_s
-            connection = await asyncssh.connect(
-                where.dial_host, where.dial_port, sock=made, **_options(wanted, meeting)
-            )
+            with taken_over(made):
+                connection = await asyncssh.connect(
+                    where.dial_host, where.dial_port, sock=made, **_options(wanted, meeting)
+                )
     except (TimeoutError, OSError) as error:
-        made.close()
         if meeting.refusal is not None:
             raise meeting.refusal from error
         if not isinstance(error, TimeoutError):
             raise _translated(error, where.host) from error
         raise HostUnreachable(meeting.silence) from error
     except (asyncssh.Error, ValueError) as error:
-        made.close()
         if meeting.refusal is not None:
             raise meeting.refusal from error
         if isinstance(error, ValueError):
             raise ProtocolViolation(f"What answers at {where.host} cannot be read.", server_words=str(error)) from error
         refusal = _translated(error, where.host)
         raise meeting.explained(refusal) if isinstance(refusal, LoginRefused) else refusal from error
-    except BaseException:
-        made.close()
-        raise
     # The limit has ended with the steps it was for.
     meeting.limit = None
     wanted.heard(Stage.SIGN_IN, f"signed in as {wanted.sign_in.user}, {meeting.how}")
@@ -286,12 +282,12 @@ async def host_keys(where: Endpoint) -> list[Identity]:
         except TransferError:
             return None
         try:
-            async with asyncio.timeout(_FIRST_WORDS_S):
-                key = await asyncssh.get_server_host_key(
-                    where.dial_host, where.dial_port, sock=made, server_host_key_algs=algorithms, config=None
-                )
+            with taken_over(made):
+                async with asyncio.timeout(_FIRST_WORDS_S):
+                    key = await asyncssh.get_server_host_key(
+                        where.dial_host, where.dial_port, sock=made, server_host_key_algs=algorithms, config=None
+                    )
         except (asyncssh.Error, OSError, TimeoutError):
-            made.close()
             return None
         return host_key(key) if key is not None else None
 
