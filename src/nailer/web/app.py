@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import json
+import functools
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Any
@@ -95,12 +95,13 @@ def create_app(nailer: Nailer) -> FastAPI:
 
     app.mount("/static/{version}", _Static(directory=static_folder()))
 
-    app.state.api_described = json.dumps(described())
+    app.state.api_described = described
     return app
 
 
+@functools.cache
 def described() -> dict[str, Any]:
-    """The API as OpenAPI 3.1, for programs and for the page that shows it."""
+    """The API as OpenAPI 3.1, for programs and for the page that shows it; made when it is first asked for."""
     alone = FastAPI(docs_url=None, redoc_url=None, openapi_url=None)
     alone.include_router(api.router)
     schema = get_openapi(title="Nailer", version="1", description=api.__doc__ or "", routes=alone.routes)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import json
+import asyncio
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
 from typing import Annotated, Any
 
@@ -434,4 +434,4 @@ async def get_content(request: Request, site: TheSite, token: Shown, side: SideN
 @router.get("/openapi.json", include_in_schema=False)
 async def described(request: Request, token: Shown) -> Response:
     """This API, as OpenAPI 3.1."""
-    return JSONResponse(json.loads(request.app.state.api_described))
+    return JSONResponse(await asyncio.to_thread(request.app.state.api_described))

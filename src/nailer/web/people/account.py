@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from collections.abc import Awaitable, Callable
 
@@ -167,7 +168,7 @@ async def _tokens(
         form=form,
         fields=fields,
         shown=shown,
-        described=json.loads(request.app.state.api_described),
+        described=await asyncio.to_thread(request.app.state.api_described),
     )
 
 
