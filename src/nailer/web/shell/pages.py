@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 from datetime import UTC, datetime
 from pathlib import Path
@@ -74,6 +75,7 @@ _STATUS: dict[type[NailerError], int] = {
 }
 
 
+@functools.cache
 def make_environment() -> Environment:
     """The one Jinja environment, with what every template may use."""
     environment = Environment(
