@@ -20,7 +20,7 @@ from nailer.app import Nailer
 from nailer.errors import InvalidInput, NailerError, NoSuchMethod, NotFound
 from nailer.web.api import routes as api
 from nailer.web.editing import checks, editor
-from nailer.web.files import access, ledger, preview, search, sieves
+from nailer.web.files import access, ledger, opening, preview, search, sieves
 from nailer.web.pairs import sync, timers
 from nailer.web.people import account, people, session
 from nailer.web.plans import changes, jobs, plans, uploads
@@ -44,6 +44,7 @@ ROUTERS = tuple(
         connection,
         identities,
         ledger,
+        opening,
         plans,
         uploads,
         jobs,

@@ -106,6 +106,11 @@ def build_rows(
     return rows
 
 
+def not_compared(rows: Iterable[LedgerRow], why: str) -> list[LedgerRow]:
+    """The rows of two folders that do not belong together: equal names in them say nothing of each other."""
+    return [replace(row, standing=Standing(Joint.NOT_READ, why)) for row in rows]
+
+
 def visible(rows: Iterable[LedgerRow], view: View) -> list[LedgerRow]:
     """The rows a view lets through, in its order; folders before files whatever the sorting."""
     wanted = view.text.casefold()

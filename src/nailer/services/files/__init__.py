@@ -8,7 +8,9 @@ from nailer.services.files.contents_compared import ComparedEnd, ContentComparer
 from nailer.services.files.contents_shown import Compared, compared
 from nailer.services.files.door import Files
 from nailer.services.files.download import file_to_fetch, tarred, zipped
+from nailer.services.files.folder_pair import FolderPair
 from nailer.services.files.guarded import GuardedFolders
+from nailer.services.files.opening import Nowhere, Opened
 from nailer.services.files.pair_ends import PairEnds, side_of, top_of
 from nailer.services.files.preview import ShownAs, caption, kind_of, preview
 from nailer.services.files.search import Hit, Passed, search
@@ -24,10 +26,13 @@ __all__ = [
     "ComparedEnd",
     "ContentComparer",
     "Files",
+    "FolderPair",
     "GuardedFolders",
     "Hit",
     "Ledger",
+    "Nowhere",
     "OnPair",
+    "Opened",
     "PairEnds",
     "Passed",
     "Progress",

@@ -12,7 +12,8 @@ from datetime import UTC, datetime, tzinfo
 
 from nailer.acting import grant_on
 from nailer.core.compare.joint import Baseline, Joint
-from nailer.core.compare.ledger import Inside, LedgerRow, View, build_rows, joint_counts, visible
+from nailer.core.compare.ledger import Inside, LedgerRow, View, build_rows, joint_counts, not_compared, visible
+from nailer.core.files.bound import Bound, belong, counterpart
 from nailer.core.files.charset import to_wire
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
@@ -81,7 +82,8 @@ class FolderRead:
 
 @dataclass(frozen=True, slots=True)
 class Ledger:
-    """Both sides of one folder pair. `rows` is everything, `shown` what the view lets through."""
+    """Both sides of one folder pair. `rows` is everything, `shown` what the view lets through. `together` is False where
+    nobody has said that these two folders belong together: then nothing is compared."""
 
     here: SitePath
     there: SitePath
@@ -91,6 +93,12 @@ class Ledger:
     shown: list[LedgerRow]
     counts: dict[Joint, int]
     rolled: RolledSoFar | None
+    together: bool = True
+
+    @property
+    def is_nowhere(self) -> bool:
+        """Neither side has this folder."""
+        return self.here_listing.is_missing and self.there_listing.is_missing
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,6 +140,8 @@ class Browse:
 
     async def roll_up(self, site: Site, here: SitePath, there: SitePath) -> bool:
         """Compare what lies inside the folders of a pair, within bounds; True where something new is known."""
+        if not belong(await self.bounds(site), here, there):
+            return False
         return await self.rolling.roll_up(site, here, there)
 
     @asynccontextmanager
@@ -189,6 +199,8 @@ class Browse:
         if known and known.here_listing is ours and known.there_listing is theirs and known.rolled is rolled:
             memory.ledgers.move_to_end((here, there, view))
             return known
+        if not belong(await self.bounds(site), here, there):
+            return await self._strangers(here, there, ours, theirs, view)
         baselines = (await self.changes.baselines(site.id, [(here, there)]))[pair_key(here, there)]
         pair, below = await self.pair_of(site, here, there)
         last = await self._last_read(pair, below, ours, theirs) if rolled is None else {}
@@ -225,6 +237,28 @@ class Browse:
                 self._remember(site.id, (name, path), read)
             found.append(read)
         return found[0], found[1]
+
+    async def _strangers(
+        self, here: SitePath, there: SitePath, ours: FolderRead, theirs: FolderRead, view: View
+    ) -> Ledger:
+        """Two folders that do not belong together: their names side by side, and nothing said of how they stand."""
+        rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, {}, {})
+        rows = not_compared(rows, "the two folders do not belong together, so nothing is compared")
+        return Ledger(
+            here, there, ours, theirs, rows, visible(rows, view), joint_counts(rows, hidden=view.hidden), None, False
+        )
+
+    async def bounds(self, site: Site) -> list[Bound]:
+        """The folders of a site that belong together: its start folders, and those of its pairs."""
+        pairs = await self._pairs.of_site(site.id)
+        return [
+            Bound(site.start_here, site.start_there),
+            *(Bound(pair.here, pair.there) for pair in pairs if pair.other_site_id is None),
+        ]
+
+    async def other_side(self, site: Site, side: SideName, path: SitePath) -> SitePath | None:
+        """The path on the other side that belongs to one; None where nothing does."""
+        return counterpart(await self.bounds(site), side, path)
 
     async def pair_of(self, site: Site, here: SitePath, there: SitePath) -> tuple[Pair | None, Below]:
         """The pair that two folders belong to, with their place below its tops: of several the innermost."""

@@ -11,6 +11,7 @@ from nailer.services.files.browse import Browse
 from nailer.services.files.contents_compared import ContentComparer
 from nailer.services.files.contents_shown import ContentsShown
 from nailer.services.files.guarded import GuardedFolders
+from nailer.services.files.opening import Opening
 from nailer.services.files.pair_ends import PairEnds
 from nailer.services.files.sieves import SieveBook
 from nailer.services.files.single_change import SingleChange
@@ -20,12 +21,13 @@ from nailer.store.stores import Stores
 
 @dataclass(frozen=True, slots=True)
 class Files:
-    """Both sides as they are seen (`browse`), of any two folders (`ends`); changes to one name (`change`), access
-    (`access`), guarded folders (`guarded`), sieves (`sieves`), and contents compared (`comparer`) or shown beside each
-    other (`contents`). `here` is this machine's side."""
+    """Both sides as they are seen (`browse`), where typed text leads (`opening`), of any two folders (`ends`); changes to
+    one name (`change`), access (`access`), guarded folders (`guarded`), sieves (`sieves`), and contents compared
+    (`comparer`) or shown beside each other (`contents`). `here` is this machine's side."""
 
     here: HereSide
     browse: Browse
+    opening: Opening
     ends: PairEnds
     change: SingleChange
     access: AccessPlans
@@ -43,6 +45,7 @@ class Files:
         return cls(
             here=engine.here,
             browse=browse,
+            opening=Opening(browse),
             ends=ends,
             change=SingleChange(browse, stores.changes),
             access=AccessPlans(browse, stores.jobs, engine.runner, guarded),

@@ -10,7 +10,7 @@ from contextlib import aclosing
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import packing_name
 from nailer.core.files.sitepath import SitePath, checked_name
-from nailer.errors import InvalidInput
+from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files.browse import Browse
 from nailer.services.files.download import tarred, zipped
 from nailer.sides.side import tolerated
@@ -32,6 +32,17 @@ class SingleChange:
             await target.make_folder(path)
         await self._changes.add_confirmed(NewChange(site.id, side, path, What.FOLDER_MADE, account_id))
         self._browse.forget(site.id, side, folder)
+
+    async def make_path(self, account_id: int, site: Site, side: SideName, path: SitePath) -> None:
+        """A folder with all above it that are not there yet; each is a change of its own. Raises what making one does."""
+        for folder in path.ancestors()[1:]:
+            async with self._browse.side(site, side) as target:
+                try:
+                    await target.stat(folder)
+                    continue
+                except FileMissing:
+                    pass  # this is where the new ones begin
+            await self.make_folder(account_id, site, side, folder.parent, folder.name)
 
     async def pack(
         self, account_id: int, site: Site, folder: SitePath, names: Sequence[bytes], name: bytes

@@ -51,6 +51,7 @@ class PairBook:
         default = f"{other.name} to {there}" if other is not None else str(there)
         pair = await self._store.add(site.id, here, there, name or default, other_site_id=other_site_id)
         self._not_sent.look_again(site.id)
+        self._files.browse.redraw(site.id)
         return pair
 
     async def remove(self, pair_id: int) -> Site:
@@ -64,6 +65,7 @@ class PairBook:
             raise Conflict("The pair of the start folders stays as long as the site does.")
         await self._store.remove(pair_id)
         self._not_sent.look_again(site.id)
+        self._files.browse.redraw(site.id)
         return site
 
     async def set_ways(

@@ -15,7 +15,7 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from nailer.core.check.findings import findings, reads_cleanly
 from nailer.core.compare.merge import Merged
 from nailer.core.files.entry import SideName
-from nailer.core.files.sitepath import SitePath, address_of, shown_name
+from nailer.core.files.sitepath import SitePath, address_of, name_token, shown_name
 from nailer.core.files.templates import new_text
 from nailer.core.files.text import ENDS, TextForm, decoded, text_of
 from nailer.core.numbers import number_in
@@ -394,11 +394,7 @@ async def _beside(request: Request, site: Site, draft: Draft) -> dict[str, Any]:
 
 
 def _folder(site: Site, draft: Draft) -> str:
-    other = site.counterpart(draft.side, draft.path.parent) or (
-        site.start_there if draft.side is SideName.HERE else site.start_here
-    )
-    pair = (draft.path.parent, other) if draft.side is SideName.HERE else (other, draft.path.parent)
-    return urls.files(site, *pair)
+    return urls.folder(site.id, draft.side, draft.path.parent, pick=name_token(draft.path.name))
 
 
 def pieces_of(found: Merged) -> list[dict[str, Any]]:

@@ -21,7 +21,7 @@ from nailer.core.files import access as access_rules
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import names_text
 from nailer.core.files.search import SearchWanted
-from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, path_of, shown_name
+from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, shown_name
 from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.editing import LARGEST_BYTES
@@ -29,6 +29,7 @@ from nailer.services.files import Ledger, file_to_fetch, tarred, zipped
 from nailer.services.plans import Change, is_archive
 from nailer.services.sites import Site
 from nailer.web.files.links import Moves
+from nailer.web.files.opening import belonging_of, folders_of, missing_values, pick_values, said_missing, typed_target
 from nailer.web.shell import urls
 from nailer.web.shell.doors import (
     FilesDoor,
@@ -68,16 +69,18 @@ async def files_page(
 ) -> Response:
     """The files view of two folders."""
     query = QueryValues(request)
-    here, there = query.path("here") or site.start_here, query.path("there") or site.start_there
-    typed = query.text("go").strip()
-    if typed:
-        return RedirectResponse(_typed_target(site, here, there, query, typed), 303)
+    here, there = await folders_of(files, site, query)
+    if query.text("go").strip() and (query.side("there") is SideName.HERE or sites.pool.is_open(site_id)):
+        return RedirectResponse(await typed_target(files, site, here, there, query), 303)
     if not sites.pool.is_open(site_id):
         known = bool(await sites.connector.pinned(site))
         changed = (site.host, site.port) in sites.connector.changed
         return render(request, "shell/connecting.html", site=site, known=known, changed=changed, section="files")
     values = await _ledger_values(request, site, here, there, query.view(), fresh=query.text("fresh") == "1")
     ledger: Ledger = values["ledger"]
+    if ledger.is_nowhere and (here, there) != (site.start_here, site.start_there):
+        return RedirectResponse(said_missing(site, SideName.THERE, there), 303)
+    values |= await missing_values(files, site, query) | pick_values(ledger, query)
     values["tree"] = await _tree_nodes(request, site, here, there)
     values["tree_root"] = values["moves"].root
     values["removed"] = await plans.changes.removed_in(site.id, SideName.THERE, there, 5)
@@ -86,15 +89,17 @@ async def files_page(
     if same is not None and values["address"] is None:
         values["address"] = address = address_of(same, site.document_roots, is_folder=True)
         values["address_link"] = routed(request, address) if address else None
-    values |= await _places(request, site, here, there)
+    values |= await _places(request, site, here, there, is_kept=ledger.together)
     return render(request, "files/files.html", rows=_window(values, ledger, 0, FIRST_ROWS), section="files", **values)
 
 
-async def _places(request: Request, site: Site, here: SitePath, there: SitePath) -> dict[str, Any]:
-    """Remember that the person is here, and list where they were and what they pinned."""
+async def _places(request: Request, site: Site, here: SitePath, there: SitePath, *, is_kept: bool) -> dict[str, Any]:
+    """Remember that the person is here (where the two folders belong together), and list where they were and what they
+    pinned."""
     sites = sites_of(request)
     its_sites, account_id = sites.book, session_of(request).account_id
-    await its_sites.visit(site.id, account_id, here, there)
+    if is_kept:
+        await its_sites.visit(site.id, account_id, here, there)
     places = await its_sites.places(site.id, account_id)
     own = [place for place in places if (place.here, place.there) == (here, there)]
     recent = [place for place in places if not place.pinned and place not in own]
@@ -264,7 +269,8 @@ async def _ledger_values(
     settings, files, plans = settings_of(request), files_of(request), plans_of(request)
     ledger = await files.browse.ledger(site, here, there, view, fresh=fresh)
     keep = {"hidden": "1"} if view.hidden else {}
-    moves = _moves(request, site, here, there, keep)
+    moves = _moves(request, site, here, there, keep, together=ledger.together)
+    belonging = None if ledger.together else await belonging_of(files, site, here, there)
     address = address_of(there, site.document_roots, is_folder=True)
     return {
         "site": site,
@@ -275,6 +281,7 @@ async def _ledger_values(
         "there": there,
         "moves": moves,
         "apart": moves.apart,
+        "belonging": belonging,
         "address": address,
         "address_link": routed(request, address) if address else None,
         "counts": ledger.counts,
@@ -326,10 +333,13 @@ def _branch(node: Any, open_below: tuple[bytes, ...], children: Any) -> dict[str
     }
 
 
-def _moves(request: Request, site: Site, here: SitePath, there: SitePath, keep: dict[str, str]) -> Moves:
+def _moves(
+    request: Request, site: Site, here: SitePath, there: SitePath, keep: dict[str, str], *, together: bool = True
+) -> Moves:
     grant = grant_on(site.id)
     is_part = grant is not None and not grant.is_whole
-    return Moves(site, here, there, QueryValues(request).text("apart") == "1", keep, is_part, grant is not None)
+    apart = QueryValues(request).text("apart") == "1"
+    return Moves(site, here, there, apart or not together, keep, is_part, grant is not None, not together)
 
 
 async def _tree_nodes(request: Request, site: Site, here: SitePath, there: SitePath) -> list[dict[str, Any]]:
@@ -347,26 +357,6 @@ async def _tree_nodes(request: Request, site: Site, here: SitePath, there: SiteP
         return shown
 
     return await _level(top_here, top_there, below)
-
-
-def _typed_target(site: Site, here: SitePath, there: SitePath, query: QueryValues, typed: str) -> str:
-    """Where a path typed into a bar leads. A web address goes to its folder; a file's path to the folder it lies in."""
-    if "://" in typed:
-        found = path_of(typed, site.document_roots)
-        if found is None:
-            return urls.files(site, here, there, problem=f"{typed} is not on this site's web address.")
-        folder = found if typed.endswith("/") or b"." not in found.name else found.parent
-        below = folder.below(site.start_there)
-        return urls.files(site, site.start_here.join(below) if below is not None else here, folder)
-    path = SitePath.parse(typed.encode("utf-8", "surrogateescape"))
-    apart = query.text("apart") == "1"
-    if query.text("side") == SideName.HERE:
-        below = path.below(site.start_here)
-        other = site.start_there.join(below) if below is not None and not apart else there
-        return urls.files(site, path, other, apart="1" if apart else "")
-    below = path.below(site.start_there)
-    other = site.start_here.join(below) if below is not None and not apart else here
-    return urls.files(site, other, path, apart="1" if apart else "")
 
 
 async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: list[LedgerRow]) -> dict[str, Any]:

@@ -26,6 +26,7 @@ class Moves:
 
     `apart`: each side moves by itself. `keep` stays in every address. `is_part`: the start folders are all that the person
     has of the site, so nothing above them is offered. `is_limited`: nothing above the start folder here is theirs.
+    `is_broken`: the two folders do not belong together.
     """
 
     site: Site
@@ -35,6 +36,7 @@ class Moves:
     keep: dict[str, str]
     is_part: bool = False
     is_limited: bool = False
+    is_broken: bool = False
 
     @property
     def root(self) -> tuple[SitePath, SitePath]:
@@ -42,6 +44,8 @@ class Moves:
         inside = self.there.below(self.site.start_there) is not None
         if self.is_part or (self.is_limited and inside):
             return self.site.start_here, self.site.start_there
+        if self.is_broken:
+            return pair_root(self.site.start_here, self.site.start_there)
         return pair_root(self.here, self.there)
 
     def opened(self, row: LedgerRow) -> str:
@@ -86,6 +90,10 @@ class Moves:
         """This view with the two sides apart where they were together, or the reverse."""
         keep = {key: value for key, value in self.keep.items() if key != "apart"}
         return urls.files(self.site, self.here, self.there, **keep, apart="" if self.apart else "1")
+
+    def on_folder(self, side: SideName, path: SitePath) -> str:
+        """The address of a folder of one side with what belongs to it."""
+        return urls.folder(self.site.id, side, path)
 
     def _to(self, here: SitePath, there: SitePath) -> str:
         return urls.files(self.site, here, there, **self.keep, apart="1" if self.apart else "")

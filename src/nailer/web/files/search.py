@@ -17,7 +17,7 @@ from starlette.responses import Response, StreamingResponse
 from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.search import AccessSought, SearchWanted, parse_days, parse_size
-from nailer.core.files.sitepath import SitePath
+from nailer.core.files.sitepath import SitePath, name_token
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import size_text, stamp_text
 from nailer.errors import InvalidInput, NailerError
@@ -93,7 +93,6 @@ def _line(
     if isinstance(one, Passed):
         return {"folders": one.folders, "names": one.names, "unread": one.problem}
     entry, path = one.entry, one.path
-    here, there = (path.parent, site.start_there) if side is SideName.HERE else (site.start_here, path.parent)
     place = path.below(site.start_here if side is SideName.HERE else site.start_there)
     return {
         "token": path.token,
@@ -106,7 +105,7 @@ def _line(
         "at": entry.stamp.at_ns if entry.stamp else 0,
         "access": octal(entry.access) if entry.access is not None else "",
         "line": one.line,
-        "folder": urls.files(site, here, there, apart="1"),
+        "folder": urls.folder(site.id, side, path.parent, pick=name_token(path.name)),
         "fetch": urls.fetch(site, side, path) if entry.is_file else "",
     }
 

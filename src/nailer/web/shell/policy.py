@@ -205,6 +205,7 @@ POLICY: dict[str, Asks] = {
     "GET /sites/{site_id}/fetch": _DOWNLOAD,
     "POST /sites/{site_id}/pack": _CHANGE,
     "POST /sites/{site_id}/folders": _CHANGE,
+    "POST /sites/{site_id}/folders/path": _CHANGE,
     "POST /sites/{site_id}/rename": _CHANGE,
     "POST /sites/{site_id}/leftovers": _CHANGE,
     "GET /sites/{site_id}/access": _ACCESS,

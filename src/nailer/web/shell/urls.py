@@ -77,6 +77,12 @@ def files(site: Site, here: SitePath | None = None, there: SitePath | None = Non
     return f"/sites/{site.id}/files?" + _query(here or site.start_here, there or site.start_there, more)
 
 
+def folder(site_id: int, side: SideName, path: SitePath, **more: str) -> str:
+    """The files view at a folder of one side; the other side goes to where the site's pairs lead."""
+    tail = "".join(f"&{key}={quote(str(value), safe='/')}" for key, value in more.items() if value)
+    return f"/sites/{site_id}/files?{side}={path.token}{tail}"
+
+
 def ledger(site: Site, here: SitePath, there: SitePath, **more: str) -> str:
     """The rows of the files view."""
     return f"/sites/{site.id}/ledger?" + _query(here, there, more)

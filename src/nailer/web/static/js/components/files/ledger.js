@@ -26,7 +26,7 @@ const own = {
     this.mine = new Set();
     addEventListener("nailer:carrying", this.hearCarried);
     this.close = subscribe((event) => this.hear(event));
-    this.rollUp();
+    if (this.data.together) this.rollUp();
     this.$refs.scroll.addEventListener("focus", () => {
       if (this.at < 0 && this.total) {
         this.at = 0;
@@ -34,6 +34,7 @@ const own = {
       }
     });
     this.$refs.scroll.focus({ preventScroll: true });
+    if (this.data.pick) this.go(Number(this.data.pickAt), {});
   },
 
   destroy() {
@@ -63,7 +64,7 @@ const own = {
   changed() {
     this.reload().then(() => {
       this.inspect();
-      this.rollUp();
+      if (this.data.together) this.rollUp();
       this.drawAround();
     });
   },

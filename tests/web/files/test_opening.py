@@ -1,0 +1,109 @@
+"""Every way into the files view: both sides at places that belong together, and what is not there said as such."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import pytest
+
+from tests.web.conftest import Visitor
+from tests.web.files.test_files import write
+
+
+def _sides(answer: Any) -> tuple[str, str]:
+    found = re.search(r'data-here="([^"]*)" data-there="([^"]*)"', answer.text)
+    assert found, answer.text
+    return found[1], found[2]
+
+
+@pytest.fixture
+def site(maren: Visitor) -> str:
+    write(maren.there, "angebote/alt.html")
+    write(maren.there, "img/pier.svg")
+    write(maren.there, "site.css")
+    write(maren.there, "index.html")
+    write(maren.here, "alt.html", b"newer and longer")
+    return maren.open_site()
+
+
+@pytest.mark.parametrize(
+    ("asked", "here", "there"),
+    [
+        ("there=/htdocs/img", "/studio/moss/img", "/htdocs/img"),
+        ("here=/studio/moss/img&fresh=1", "/studio/moss/img", "/htdocs/img"),
+        ("side=there&go=/htdocs/angebote", "/studio/moss/angebote", "/htdocs/angebote"),
+        ("side=there&go=%20%22/htdocs/img/%22%20", "/studio/moss/img", "/htdocs/img"),
+        ("side=there&go=%5Chtdocs%5Cimg", "/studio/moss/img", "/htdocs/img"),
+        (
+            "side=there&go=angebote&there_token=/htdocs&here_token=/studio/moss",
+            "/studio/moss/angebote",
+            "/htdocs/angebote",
+        ),
+    ],
+)
+def test_one_side_brings_the_other(maren: Visitor, site: str, asked: str, here: str, there: str) -> None:
+    assert _sides(maren.get(f"{site}/files?{asked}")) == (here, there)
+
+
+def test_sides_that_were_led_apart_compare_nothing_until_it_is_said_that_they_belong(maren: Visitor, site: str) -> None:
+    apart = maren.get(f"{site}/files?here=/studio/moss&there=/htdocs/angebote&apart=1")
+
+    assert "do not belong together" in apart.text
+    assert 'data-test="broken"' in apart.text
+    assert 'data-test="pick-newer"' not in apart.text
+    assert 'data-test="chip-newer-here"' not in apart.text
+    assert "newer-here" not in re.sub(r"<link[^>]*>", "", apart.text), "no joint is computed"
+    picked = maren.get(f"{site}/names?here=/studio/moss&there=/htdocs/angebote&joint=newer-here")
+    assert picked.json() == [], "and none can be picked by"
+
+    maren.post_form(f"{site}/belong", here="/studio/moss", there="/htdocs/angebote")
+
+    bound = maren.get(f"{site}/files?here=/studio/moss&there=/htdocs/angebote")
+    assert "do not belong together" not in bound.text
+    assert 'data-test="pick-newer"' in bound.text
+    assert "alt.html" in bound.text
+    inside = maren.get(f"{site}/files?there=/htdocs/angebote")
+    assert _sides(inside) == ("/studio/moss", "/htdocs/angebote"), "and every way in knows"
+
+
+def test_a_path_to_a_file_opens_its_folder_and_picks_it(maren: Visitor, site: str) -> None:
+    for typed in ("/htdocs/img/pier.svg", "https://mosslane.example/img/pier.svg?v=2#top"):
+        opened = maren.get(f"{site}/files", params={"side": "there", "go": typed})
+        assert _sides(opened) == ("/studio/moss/img", "/htdocs/img")
+        assert 'data-pick="pier.svg" data-pick-at="0"' in opened.text
+    first = maren.get(f"{site}/files", params={"side": "here", "go": "https://mosslane.example/"})
+    assert 'data-pick="index.html"' in first.text, "the page that answers there"
+
+
+def test_a_line_of_a_file_opens_the_editor_there(maren: Visitor, site: str) -> None:
+    answer = maren.client.get(
+        f"{site}/files", params={"side": "there", "go": "/htdocs/site.css:41"}, follow_redirects=False
+    )
+
+    assert answer.headers["location"] == f"{site}/edit?side=there&path=/htdocs/site.css&line=41"
+
+
+@pytest.mark.parametrize(
+    "asked", ["side=there&go=/htdocs/imgs", "there=/htdocs/imgs", "here=/studio/moss/imgs&there=/htdocs/imgs"]
+)
+def test_what_is_not_there_is_said_with_what_is_near_and_made_only_when_asked(
+    maren: Visitor, site: str, asked: str
+) -> None:
+    said = maren.get(f"{site}/files?{asked}")
+
+    assert 'There is no <b class="mono">/htdocs/imgs</b>' in said.text
+    assert re.search(r'there=/htdocs/img" data-test="near"', said.text), "the nearest"
+    assert "It is made when something lands in it" not in said.text
+    assert not (maren.there / "imgs").exists()
+
+    made = maren.post_form(f"{site}/folders/path", side="there", path="/htdocs/imgs/2026")
+
+    assert _sides(made) == ("/studio/moss/imgs/2026", "/htdocs/imgs/2026")
+    assert (maren.there / "imgs" / "2026").is_dir()
+
+
+def test_a_search_hit_and_a_job_open_both_sides(maren: Visitor, site: str) -> None:
+    hits = maren.get(f"{site}/search/hits?side=there&in_token=/htdocs&name=pier")
+
+    assert f'"folder": "{site}/files?there=/htdocs/img&pick=pier.svg"' in hits.text
