@@ -17,7 +17,7 @@ from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.jobs.states import ENDED
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers, Choice
 from nailer.settings import Settings
 from nailer.sides.identities.identity import Identity
 from nailer.standins.sftp import SftpHost
@@ -76,11 +76,11 @@ class World:
     async def planned_up(self, *names: str) -> int:
         """Plan an upload and let it be carried out; return its job without waiting."""
         job_id = await self.plan(SideName.THERE, *names)
-        await self.nailer.plans.make.carry_out(job_id, self.site, Choice.REPLACE)
+        await self.nailer.plans.make.carry_out(job_id, self.site, Answers())
         return job_id
 
     async def run(self, job_id: int, choice: Choice = Choice.REPLACE) -> Job:
-        await self.nailer.plans.make.carry_out(job_id, self.site, choice)
+        await self.nailer.plans.make.carry_out(job_id, self.site, Answers(choice, choice))
         return await self.ended(job_id)
 
     async def ended(self, job_id: int) -> Job:

@@ -22,7 +22,7 @@ from nailer.core.files.names import part_name
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.whole import Listing
 from nailer.core.jobs.states import ItemState, JobState
-from nailer.core.plans.plan import Choice, Verdict
+from nailer.core.plans.plan import Answers, Choice, Verdict
 from nailer.engine.runner import Runner
 from nailer.errors import Conflict, SendingStopped
 from nailer.services.plans.make import Dropped
@@ -320,7 +320,7 @@ async def test_a_stopped_job_leaves_nothing_half_written(world: World) -> None:
         write(world.here, f"f{number}.bin", os.urandom(60_000))
     world.host.fault = Slow(0.01)
     job_id = await world.plan(SideName.THERE, *(f"f{number}.bin" for number in range(200)))
-    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
     while not (live := world.nailer.engine.live.jobs.get(job_id)) or live.tally.done.files < 2:
         await asyncio.sleep(0.01)
 
@@ -339,7 +339,7 @@ async def test_a_paused_job_stops_and_goes_on_where_it_was(world: World) -> None
         write(world.here, f"f{number}.bin", os.urandom(60_000))
     world.host.fault = Slow(0.01)
     job_id = await world.plan(SideName.THERE, *(f"f{number}.bin" for number in range(200)))
-    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
     while not (live := world.nailer.engine.live.jobs.get(job_id)) or live.tally.done.files < 2:
         await asyncio.sleep(0.01)
 
@@ -403,7 +403,7 @@ async def test_jobs_are_taken_in_the_order_a_person_wants(world: World) -> None:
     store = world.nailer.stores.jobs
     await world.nailer.engine.runner.stop()
     for job_id in ids:
-        await store.confirm(job_id, Choice.REPLACE, {})
+        await store.confirm(job_id, Answers(), {})
 
     await store.move_up(ids[2])
     await store.pause(ids[0])
@@ -430,7 +430,7 @@ async def test_two_jobs_on_one_file_leave_one_whole_file(world: World) -> None:
     first, second = [await world.plan(SideName.THERE, "a.bin") for _ in range(2)]
 
     for job_id in (first, second):
-        await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+        await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
     ended = [await world.ended(job_id) for job_id in (first, second)]
 
     assert tree(world.there) == {"a.bin": b"a" * 300_000}
@@ -511,7 +511,7 @@ async def test_a_killed_runner_is_taken_over_and_nothing_is_done_twice(
         for name in ("a.txt", "b.txt"):
             write(dead.here, name, f"new {name}")
         job_id = await dead.plan(SideName.THERE, "a.txt", "b.txt")
-        await dead.nailer.plans.make.carry_out(job_id, dead.site, Choice.REPLACE)
+        await dead.nailer.plans.make.carry_out(job_id, dead.site, Answers())
         owner = f"{os.uname().nodename[:30]}:999999999:dead"
         assert await dead.nailer.stores.claims.claim(owner, lease_s=600) == job_id
         items = await dead.nailer.stores.jobs.items(job_id)
@@ -590,7 +590,7 @@ async def test_a_page_that_stops_sending_leaves_the_line_and_other_jobs_alone(wo
     nailer = world.nailer
     dropped = [Dropped((b"film.bin",), 900_000, None)]
     job_id = await nailer.plans.make.drop(world.account_id, world.site, SideName.THERE, THERE, dropped)
-    await nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    await nailer.plans.make.carry_out(job_id, world.site, Answers())
     (item,) = await nailer.plans.uploads.begin(job_id)
 
     async def half() -> AsyncIterator[bytes]:

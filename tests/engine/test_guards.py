@@ -13,7 +13,7 @@ from tools.break_guards import GUARDS, Guard
 import nailer
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers
 from nailer.engine.receipts import Receipts
 from nailer.sides.side import once
 from nailer.store.changes import NewChange, What, change_row
@@ -64,7 +64,7 @@ async def test_a_dead_runners_change_is_made_only_where_its_content_stands(
         write(dead.there, "a.html", "live", at_s=1_700_000_000)
         write(dead.here, "a.html", "the new page")
         job_id = await dead.plan(SideName.THERE, "a.html")
-        await dead.nailer.plans.make.carry_out(job_id, dead.site, Choice.REPLACE)
+        await dead.nailer.plans.make.carry_out(job_id, dead.site, Answers())
         (item,) = await items_of(dead, await dead.nailer.stores.jobs.get(job_id))
         change = NewChange(
             dead.site.id,

@@ -11,7 +11,7 @@ import pytest
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.limits import Limit, Limits
 from nailer.core.jobs.states import JobState
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers
 from nailer.engine.receipts import Receipts
 from nailer.engine.runner import JobRun
 from nailer.store.database import Work
@@ -34,7 +34,7 @@ async def begun(world: World, name: str, size: int) -> int:
     """A job of one file that is under way."""
     write(world.here, name, os.urandom(size))
     job_id = await world.plan(SideName.THERE, name)
-    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
     live = world.nailer.engine.live
     while job_id not in live.jobs or not live.jobs[job_id].tally.under_way_bytes:
         await asyncio.sleep(0.01)

@@ -13,7 +13,7 @@ import pytest
 
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import ENDED, JobState
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers
 from nailer.engine import runner
 from nailer.errors import StoreUnavailable
 from nailer.sides.sftp import side as sftp
@@ -97,7 +97,7 @@ async def test_a_database_that_is_killed_under_a_job_costs_time_and_nothing_else
                 write(world.there, f"f{number}.txt", f"old {number}", NOON_S - 900)
         world.host.fault = Slow(0.004)
         job_id = await world.plan(SideName.THERE, *(f"f{number}.txt" for number in range(120)))
-        await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+        await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
         while not (live := world.nailer.engine.live.jobs.get(job_id)) or live.tally.done.files < 5:
             await asyncio.sleep(0.01)
 

@@ -11,7 +11,7 @@ import pytest
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.limits import Limit, Limits
 from nailer.core.jobs.states import JobState
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers
 from nailer.engine.live import LiveJob
 from tests.rough.worlds import hidden
 from tests.world import World
@@ -28,7 +28,7 @@ async def paused_half_way(world: World, to_side: SideName) -> int:
     """A job that was paused once more than half of its file had gone; return it."""
     world.nailer.engine.limits.set_all({0: Limits(Limit(60_000_000, 60_000_000), ())})
     job_id = await world.plan(to_side, "big.bin")
-    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
     while True:
         live = world.nailer.engine.live.jobs.get(job_id)
         if live is not None and live.tally.under_way_bytes > SIZE * 0.7:

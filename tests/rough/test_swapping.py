@@ -8,7 +8,7 @@ import pytest
 
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import ItemState, JobState
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers
 from nailer.sides.side import once
 from nailer.store.changes import NewChange, What, change_row
 from tests.builders import path, write
@@ -110,7 +110,7 @@ async def test_a_kill_while_overwriting_gives_the_old_content_back(
         write(world.there, "index.html", "the live page", at_s=1_700_000_000)
         write(world.here, "index.html", "the new page")
         job_id = await world.plan(SideName.THERE, "index.html")
-        await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+        await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
         job = await world.nailer.stores.jobs.get(job_id)
         (item,) = await items_of(world, job)
         kept = await world.nailer.engine.kept.put(once(b"the live page"))

@@ -10,7 +10,7 @@ import pytest
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState, JobWish
-from nailer.core.plans.plan import Action, Choice, Verdict
+from nailer.core.plans.plan import Action, Answers, Verdict
 from nailer.errors import Conflict, NotFound
 from nailer.seal import Seal
 from nailer.store.claims import JobClaims
@@ -46,17 +46,17 @@ async def test_a_plan_is_not_claimed_before_it_is_confirmed(database: Database, 
     jobs, job_id = await a_job(database, sites)
 
     assert await JobClaims(database).claim("one", lease_s=60) is None
-    await jobs.confirm(job_id, Choice.REPLACE, {})
+    await jobs.confirm(job_id, Answers(), {})
 
     assert await JobClaims(database).claim("one", lease_s=60) == job_id
     with pytest.raises(Conflict):
-        await jobs.confirm(job_id, Choice.REPLACE, {})
+        await jobs.confirm(job_id, Answers(), {})
 
 
 async def test_a_confirmed_drop_waits_for_its_page_and_not_for_a_runner(database: Database, sites: SiteStore) -> None:
     """A runner that looked between the confirmation and the page's first word ended the job as given up."""
     jobs, job_id = await a_job(database, sites, kind=JobKind.DROP)
-    await jobs.confirm(job_id, Choice.REPLACE, {})
+    await jobs.confirm(job_id, Answers(), {})
 
     assert await JobClaims(database).claim("a runner", lease_s=60) is None
     await JobClaims(database).take(job_id, "the page", lease_s=-1)
@@ -70,7 +70,7 @@ async def test_a_confirmed_drop_waits_for_its_page_and_not_for_a_runner(database
 
 async def test_of_many_claimers_one_gets_the_job(database: Database, sites: SiteStore) -> None:
     jobs, job_id = await a_job(database, sites)
-    await jobs.confirm(job_id, Choice.REPLACE, {})
+    await jobs.confirm(job_id, Answers(), {})
 
     claims = await asyncio.gather(*(JobClaims(database).claim(f"runner {n}", lease_s=60) for n in range(8)))
 
@@ -79,7 +79,7 @@ async def test_of_many_claimers_one_gets_the_job(database: Database, sites: Site
 
 async def test_a_lease_that_ran_out_is_claimed_anew(database: Database, sites: SiteStore) -> None:
     jobs, job_id = await a_job(database, sites)
-    await jobs.confirm(job_id, Choice.REPLACE, {})
+    await jobs.confirm(job_id, Answers(), {})
     await JobClaims(database).claim("dead", lease_s=-1)
 
     assert await JobClaims(database).claim("alive", lease_s=60) == job_id
@@ -114,7 +114,7 @@ async def test_stopping_what_never_began(database: Database, sites: SiteStore, s
         with pytest.raises(Conflict):
             await jobs.want_stop(job_id)
         return
-    await jobs.confirm(job_id, Choice.REPLACE, {})
+    await jobs.confirm(job_id, Answers(), {})
 
     assert (await jobs.want_stop(job_id)).state is JobState.STOPPED
     assert await JobClaims(database).claim("one", lease_s=60) is None

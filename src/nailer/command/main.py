@@ -118,7 +118,9 @@ def _add_carrying(verbs: Verbs) -> None:
         one = _verb(verbs, name, carry, help_, site=True)
         one.add_argument("names", nargs="+", help="files and folders below the site's top")
         one.add_argument("--plan", action="store_true", help="print the plan and leave it at that")
-        one.add_argument("--choice", choices=["replace", "only-newer", "keep-both", "leave"], default="replace")
+        answers = ["replace", "only-newer", "keep-both", "leave"]
+        one.add_argument("--choice", choices=answers, default="replace", help="what becomes of files that are there")
+        one.add_argument("--both-changed", choices=answers, help="what becomes of files that both sides have changed")
         one.set_defaults(to_side=to_side)
         _add_words(one)
     syncing = _verb(verbs, "sync", sync, "bring a site's folders into sync by a plan", site=True)
@@ -205,7 +207,10 @@ def carry(asked: Asked) -> int:
                 "names": [token_of(name) for name in names],
             },
         )
-        status = max(status, _carry_plan_out(asked, plan, typed=options.typed, choice=options.choice))
+        status = max(
+            status,
+            _carry_plan_out(asked, plan, typed=options.typed, choice=options.choice, both_changed=options.both_changed),
+        )
     return status
 
 
@@ -301,7 +306,9 @@ def live(asked: Asked) -> int:
     return 0 if found["finding"] == "live" else FAILED
 
 
-def _carry_plan_out(asked: Asked, plan: dict[str, Any], *, typed: str = "", choice: str = "replace") -> int:
+def _carry_plan_out(
+    asked: Asked, plan: dict[str, Any], *, typed: str = "", choice: str = "replace", both_changed: str | None = None
+) -> int:
     counts = plan["summary"]
     if asked.for_programs:
         show.as_json(plan)
@@ -312,16 +319,23 @@ def _carry_plan_out(asked: Asked, plan: dict[str, Any], *, typed: str = "", choi
                 + (f"  ({item['reason']})" if item["reason"] else "")
             )
         show.say(
-            f"{counts['new']} new, {counts['replaced']} replaced, {counts['same']} the same, {counts['removed']} removed, "
+            f"{counts['both_changed']} changed on both sides, {counts['new']} new, {counts['replaced']} replaced, "
+            f"{counts['same']} the same, {counts['removed']} removed, "
             f"{counts['left']} left out; {show.size(counts['bytes_to_carry'])}."
         )
     if plan["must_type"] and typed != plan["must_type"]:
         raise Stopped(f"So much is removed only with --typed {shlex.quote(plan['must_type'])}.", NEEDS_PERSON)
     if getattr(asked.options, "plan", False):
         return 0
+    if counts["both_changed"] and both_changed is None:
+        raise Stopped(
+            f"{counts['both_changed']} of them changed on both sides. Say with --both-changed what becomes of them.",
+            NEEDS_PERSON,
+        )
     if not _agreed(asked):
         return NEEDS_PERSON
-    job = asked.client.post(f"/plans/{plan['id']}/carry-out", {"choice": choice, "typed": typed})
+    answers = {"choice": choice, "both_changed": both_changed, "typed": typed}
+    job = asked.client.post(f"/plans/{plan['id']}/carry-out", answers)
     return _followed(asked, job["id"])
 
 

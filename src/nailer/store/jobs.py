@@ -16,7 +16,7 @@ from nailer.core.jobs.progress import Count, Tally
 from nailer.core.jobs.states import ItemState, JobState, check_job
 from nailer.core.people.rights import Right, right_for
 from nailer.core.plans.destination import Better
-from nailer.core.plans.plan import Action, Choice, PlanStep, Verdict, chosen
+from nailer.core.plans.plan import IDLE, Action, Answers, PlanStep, Verdict, chosen
 from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, like, utc_now
 
@@ -294,8 +294,8 @@ class JobStore:
             for row in rows
         ]
 
-    async def confirm(self, job_id: int, choice: Choice, taken: dict[tuple[bytes, ...], frozenset[bytes]]) -> None:
-        """Let a plan that was read wait for a runner, narrowed by one choice for all files that are there already."""
+    async def confirm(self, job_id: int, answers: Answers, taken: dict[tuple[bytes, ...], frozenset[bytes]]) -> None:
+        """Let a plan that was read wait for a runner, narrowed by what was decided of files that are there already."""
 
         def _change(work: Work) -> None:
             row = work.one("jobs.lock", id=job_id)
@@ -303,8 +303,8 @@ class JobStore:
                 raise NotFound("This plan is not stored any more. Make it again.")
             if JobState(row["state"]) is not JobState.PLANNED:
                 raise Conflict("This plan was carried out already.")
-            if choice is not Choice.REPLACE:
-                _narrow(work, row, choice, taken)
+            if answers != Answers():
+                _narrow(work, row, answers, taken)
             work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
             work.run("jobs.promise", id=job_id, until=utc_now() + timedelta(seconds=_PAGE_BEGINS_WITHIN_S))
             work.run("jobs.recount", id=job_id)
@@ -438,8 +438,8 @@ def _locked(work: Work, job_id: int) -> Row:
     return row
 
 
-def _narrow(work: Work, job: Row, choice: Choice, taken: dict[tuple[bytes, ...], frozenset[bytes]]) -> None:
-    """Rewrite the items of a plan under a choice."""
+def _narrow(work: Work, job: Row, answers: Answers, taken: dict[tuple[bytes, ...], frozenset[bytes]]) -> None:
+    """Rewrite the items of a plan by what was decided of them."""
     folder = SitePath.parse(job["target_folder"])
     rows = work.rows("items.of_job", job_id=job["id"], after=-1, limit=2**31)
     items = [item_of(row) for row in rows]
@@ -455,7 +455,7 @@ def _narrow(work: Work, job: Row, choice: Choice, taken: dict[tuple[bytes, ...],
         )
         for item in items
     ]
-    narrowed = chosen(steps, choice, taken)
+    narrowed = chosen(steps, [answers.of(step, item.id) for step, item in zip(steps, items, strict=True)], taken)
     changed: Iterable[dict[str, Any]] = [
         {
             "id": item.id,
@@ -472,7 +472,7 @@ def _narrow(work: Work, job: Row, choice: Choice, taken: dict[tuple[bytes, ...],
 
 def _item_row(job_id: int, position: int, item: NewItem) -> dict[str, Any]:
     entry, seen = item.entry, item.replaces
-    acts = item.verdict not in (Verdict.LEFT, Verdict.SAME)
+    acts = item.verdict not in IDLE
     return {
         "job_id": job_id,
         "position": position,

@@ -8,11 +8,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from nailer.core.compare.joint import Joint
 from nailer.core.files.entry import NS, Entry, Kind, SideName, Stamp
 from nailer.core.plans.plan import (
     Action,
+    Answers,
     Choice,
     FoundFile,
+    KnownOfBoth,
     PlanStep,
     Summary,
     Verdict,
@@ -29,6 +32,11 @@ NEW, OLD = a_file(size=5, at_s=NOON_S + 900), a_file(size=4, at_s=NOON_S)
 
 def found(entry: Entry, *above: str) -> FoundFile:
     return FoundFile((*(name.encode() for name in above), entry.name), entry)
+
+
+def under(steps: list[PlanStep], choice: Choice) -> list[Choice | None]:
+    """One choice for all that is there already."""
+    return [Answers(choice).of(step, number) for number, step in enumerate(steps)]
 
 
 @pytest.mark.parametrize(
@@ -96,7 +104,7 @@ def test_one_choice_for_all_that_is_there(choice: Choice, replaced: bool, newer:
     met = {(b"index.html",): OLD, (b"fares.html",): a_file("fares.html", at_s=NOON_S + 5000)}
     steps = carry_plan([found(NEW), found(a_file("fares.html", 9))], met)
 
-    after = {step.target[-1]: step.acts for step in chosen(steps, choice, {})}
+    after = {step.target[-1]: step.acts for step in chosen(steps, under(steps, choice), {})}
 
     assert after == {b"index.html": replaced, b"fares.html": newer}
 
@@ -104,7 +112,7 @@ def test_one_choice_for_all_that_is_there(choice: Choice, replaced: bool, newer:
 def test_keeping_both_takes_the_first_free_name() -> None:
     steps = carry_plan([found(NEW)], {(b"index.html",): OLD})
 
-    (step,) = chosen(steps, Choice.KEEP_BOTH, {(): frozenset({b"index.html", b"index-2.html"})})
+    (step,) = chosen(steps, under(steps, Choice.KEEP_BOTH), {(): frozenset({b"index.html", b"index-2.html"})})
 
     assert (step.target, step.replaces, step.verdict) == ((b"index-3.html",), None, Verdict.NEW)
 
@@ -113,7 +121,7 @@ def test_two_kept_beside_each_other_get_different_names() -> None:
     met = {(b"a.txt",): a_file("a.txt", 1), (b"a-2.txt",): a_file("a-2.txt", 1)}
     steps = carry_plan([found(a_file("a.txt", 7)), found(a_file("a-2.txt", 8))], met)
 
-    after = chosen(steps, Choice.KEEP_BOTH, {(): frozenset({b"a.txt", b"a-2.txt"})})
+    after = chosen(steps, under(steps, Choice.KEEP_BOTH), {(): frozenset({b"a.txt", b"a-2.txt"})})
 
     assert len({step.target for step in after}) == 2
     assert not {step.target for step in after} & met.keys()
@@ -275,6 +283,38 @@ def test_keeping_both_gives_each_its_own_free_name() -> None:
         replace(a_step(Action.CARRY, Verdict.REPLACES_NEWER, a_file("a.html")), target=(b"sub", b"a.html")),
     ]
 
-    kept = chosen(steps, Choice.KEEP_BOTH, {(b"sub",): frozenset({b"a-3.html"})})
+    kept = chosen(steps, under(steps, Choice.KEEP_BOTH), {(b"sub",): frozenset({b"a-3.html"})})
 
     assert [step.target for step in kept] == [(b"sub", b"a-4.html"), (b"sub", b"a-2.html"), (b"sub", b"a-5.html")]
+
+
+def test_equal_contents_with_another_time_are_the_same_already() -> None:
+    met = {(b"index.html",): a_file("index.html", NEW.size, at_s=NOON_S - 90_000)}
+    known = KnownOfBoth(equal={(b"index.html",)})
+
+    (step,) = carry_plan([found(NEW)], met, known=known)
+    (sent,) = carry_plan([found(NEW)], met, known=known, resend_same=True)
+
+    assert (step.verdict, step.acts, sent.acts) == (Verdict.SAME, False, True)
+
+
+@pytest.mark.parametrize(
+    ("answers", "verdict"),
+    [
+        (Answers(), Verdict.BOTH_CHANGED),
+        (Answers(Choice.LEAVE), Verdict.BOTH_CHANGED),
+        (Answers(clashes=Choice.REPLACE), Verdict.REPLACES),
+        (Answers(clashes=Choice.LEAVE), Verdict.LEFT),
+        (Answers(clashes=Choice.KEEP_BOTH), Verdict.NEW),
+        (Answers(clashes=Choice.LEAVE, rows={7: Choice.REPLACE}), Verdict.REPLACES),
+        (Answers(clashes=Choice.REPLACE, rows={8: Choice.LEAVE}), Verdict.REPLACES),
+    ],
+)
+def test_what_both_sides_changed_waits_for_its_own_decision(answers: Answers, verdict: Verdict) -> None:
+    steps = carry_plan([found(NEW)], {(b"index.html",): OLD}, known=KnownOfBoth({(b"index.html",): Joint.BOTH_CHANGED}))
+    assert (summary(steps).both_changed, summary(steps).acts) == (1, 0)
+    assert summary_sentence(summary(steps), SideName.THERE) == "1 changed on both sides"
+
+    (step,) = chosen(steps, [answers.of(steps[0], 7)], {(): frozenset({b"index.html"})})
+
+    assert (step.verdict, step.acts) == (verdict, verdict in (Verdict.REPLACES, Verdict.NEW))

@@ -13,7 +13,7 @@ from nailer.core.jobs.states import JobState
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.wishes import SyncWish
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers
 from nailer.errors import Conflict, NotFound
 from nailer.services.plans import read as planread
 from nailer.standins.faults import Full
@@ -152,7 +152,7 @@ async def test_no_second_job_begins_while_the_first_is_under_way(world: World) -
     timer = await a_timer(world, upload(world, b"a.html"))
     await world.nailer.engine.runner.stop()
     job_id = await world.plan(SideName.THERE, "a.html")
-    await world.nailer.plans.make.carry_out(job_id, world.site, Choice.REPLACE)
+    await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
     await world.nailer.stores.timers.add_job(timer.id, RunState.RUNNING, [], job_id=job_id)
 
     await world.nailer.pairs.timers.run_now(timer.id)

@@ -7,11 +7,11 @@ its source and its target, and the engine looks again before it acts.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, fields, replace
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 
-from nailer.core.compare.joint import same_content, same_time, seen
+from nailer.core.compare.joint import Joint, same_content, same_time, seen
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.names import free_name, landing_rank
 from nailer.core.words import count_text
@@ -37,19 +37,49 @@ class Verdict(StrEnum):
     NEW = "new"
     REPLACES = "replaces"
     REPLACES_NEWER = "replaces-newer"
+    BOTH_CHANGED = "both-changed"
     SAME = "same"
     REMOVES = "removes"
     SETS = "sets"
     LEFT = "left"
 
 
+IDLE = frozenset({Verdict.LEFT, Verdict.SAME, Verdict.BOTH_CHANGED})
+"""The verdicts under which nothing is changed; a file that both sides have changed waits for a decision."""
+
+
 class Choice(StrEnum):
-    """One answer for all files whose target exists."""
+    """An answer for a file whose target exists."""
 
     REPLACE = "replace"
     ONLY_NEWER = "only-newer"
     KEEP_BOTH = "keep-both"
     LEAVE = "leave"
+
+
+@dataclass(frozen=True, slots=True)
+class Answers:
+    """What a person decided of a plan: `every` for files whose target exists, `clashes` for those that both sides have
+    changed (None: nothing yet), and `rows` for single ones, by the numbers of their items."""
+
+    every: Choice = Choice.REPLACE
+    clashes: Choice | None = None
+    rows: Mapping[int, Choice] = field(default_factory=dict)
+
+    def of(self, step: PlanStep, number: int) -> Choice | None:
+        """The answer for one step; None where there is none to give, or none was given."""
+        if step.action is not Action.CARRY:
+            return None
+        if step.verdict is Verdict.BOTH_CHANGED:
+            return self.rows.get(number, self.clashes)
+        if step.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER):
+            return self.rows.get(number, self.every)
+        return None
+
+    @property
+    def keeps_both(self) -> bool:
+        """True where some file needs a free name."""
+        return Choice.KEEP_BOTH in (self.every, self.clashes, *self.rows.values())
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +102,7 @@ class PlanStep:
 
     `source` is where the bytes come from and `target` where they land, both as names below the two folders of the plan.
     `entry` is what was seen at the source, `replaces` what was seen at the target (None: nothing there).
-    A step whose verdict is LEFT or SAME is not carried out; its reason says why.
+    A step whose verdict is one of IDLE is not carried out; its reason says why.
     """
 
     action: Action
@@ -86,7 +116,7 @@ class PlanStep:
     @property
     def acts(self) -> bool:
         """True where the step changes something."""
-        return self.verdict not in (Verdict.LEFT, Verdict.SAME)
+        return self.verdict not in IDLE
 
     @property
     def bytes_to_carry(self) -> int:
@@ -107,6 +137,7 @@ class Summary:
     set: int
     folders: int
     bytes_to_carry: int
+    both_changed: int = 0
 
     @property
     def acts(self) -> int:
@@ -118,13 +149,28 @@ class Summary:
         return Summary(*(getattr(self, one.name) + getattr(other, one.name) for one in fields(self)))
 
 
+@dataclass(frozen=True, slots=True)
+class KnownOfBoth:
+    """What is known of names on both sides beside their listings: how each stands against the baseline, and the names whose
+    contents were compared and are equal."""
+
+    joints: Mapping[Below, Joint] = field(default_factory=dict)
+    equal: Collection[Below] = frozenset()
+
+
 def carry_plan(
-    found: Iterable[FoundFile], there: Mapping[Below, Entry], *, resend_same: bool = False
+    found: Iterable[FoundFile],
+    there: Mapping[Below, Entry],
+    *,
+    resend_same: bool = False,
+    known: KnownOfBoth | None = None,
 ) -> list[PlanStep]:
     """The steps that carry what was found into a folder, as if every file is to be replaced; `chosen` narrows them.
 
-    `there` holds what the target side has at the same names below. With `resend_same` files that look equal go too.
+    `there` holds what the target side has at the same names below. With `resend_same` files that look equal go too. What
+    both sides have changed is not carried before somebody has decided it.
     """
+    known = known or KnownOfBoth()
     folders: list[PlanStep] = []
     files: list[PlanStep] = []
     blocked: set[Below] = set()
@@ -132,7 +178,7 @@ def carry_plan(
         if any(one.below[:depth] in blocked for depth in range(1, len(one.below))):
             files.append(_left(one, "its folder cannot be made there"))
             continue
-        step = _carry_step(one, there.get(one.below), resend_same)
+        step = _carry_step(one, there.get(one.below), resend_same, known)
         if one.entry.is_folder:
             folders.append(step)
             if step.verdict is Verdict.LEFT:
@@ -146,7 +192,7 @@ def carry_plan(
     return folders + files
 
 
-def _carry_step(one: FoundFile, there: Entry | None, resend_same: bool) -> PlanStep:
+def _carry_step(one: FoundFile, there: Entry | None, resend_same: bool, known: KnownOfBoth) -> PlanStep:
     entry = one.entry
     if one.problem is not None:
         return _left(one, one.problem)
@@ -163,6 +209,12 @@ def _carry_step(one: FoundFile, there: Entry | None, resend_same: bool) -> PlanS
     if same_content(seen(entry), seen(there)):
         verdict = Verdict.REPLACES if resend_same else Verdict.SAME
         return PlanStep(Action.CARRY, one.below, one.below, entry, verdict, "same size and time", there)
+    if one.below in known.equal:
+        verdict = Verdict.REPLACES if resend_same else Verdict.SAME
+        return PlanStep(Action.CARRY, one.below, one.below, entry, verdict, "same content, another time", there)
+    if known.joints.get(one.below) is Joint.BOTH_CHANGED:
+        reason = "changed on both sides since they were level"
+        return PlanStep(Action.CARRY, one.below, one.below, entry, Verdict.BOTH_CHANGED, reason, there)
     if is_newer(there, entry):
         return PlanStep(
             Action.CARRY, one.below, one.below, entry, Verdict.REPLACES_NEWER, "replaces a newer file", there
@@ -190,26 +242,29 @@ def is_newer(one: Entry, other: Entry) -> bool:
     return one.stamp.at_ns > other.stamp.at_ns
 
 
-def chosen(steps: Sequence[PlanStep], choice: Choice, taken: Mapping[Below, frozenset[bytes]]) -> list[PlanStep]:
-    """Apply one choice to all steps whose target exists already.
+def chosen(
+    steps: Sequence[PlanStep], choices: Sequence[Choice | None], taken: Mapping[Below, frozenset[bytes]]
+) -> list[PlanStep]:
+    """Apply to each step what was decided of it; None changes nothing.
 
     `taken` holds, for each target folder (its names below), the names in it: keeping both needs free ones.
     """
     used: dict[Below, set[bytes]] = {folder: set(names) for folder, names in taken.items()}
     for step in steps:
         used.setdefault(step.target[:-1], set()).add(step.target[-1])
-    return [_under(step, choice, used) for step in steps]
+    return [step if choice is None else _under(step, choice, used) for step, choice in zip(steps, choices, strict=True)]
 
 
 def _under(step: PlanStep, choice: Choice, used: dict[Below, set[bytes]]) -> PlanStep:
-    meets = step.action is Action.CARRY and step.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER)
-    if not meets or choice is Choice.REPLACE:
-        return step
+    is_clash = step.verdict is Verdict.BOTH_CHANGED
+    if choice is Choice.REPLACE:
+        return replace(step, verdict=Verdict.REPLACES, reason="replaces, as you decided") if is_clash else step
     if choice is Choice.LEAVE:
-        return replace(step, verdict=Verdict.LEFT, reason="left as it is: there already")
+        why = "changed on both sides" if is_clash else "there already"
+        return replace(step, verdict=Verdict.LEFT, reason=f"left as it is: {why}")
     if choice is Choice.ONLY_NEWER:
         if step.replaces is not None and is_newer(step.entry, step.replaces):
-            return step
+            return replace(step, verdict=Verdict.REPLACES) if is_clash else step
         return replace(step, verdict=Verdict.LEFT, reason="left as it is: not older there")
     folder = step.target[:-1]
     name = free_name(step.target[-1], used[folder])
@@ -281,12 +336,15 @@ def summary(steps: Iterable[PlanStep]) -> Summary:
         set=count[Verdict.SETS],
         folders=folders,
         bytes_to_carry=carried,
+        both_changed=count[Verdict.BOTH_CHANGED],
     )
 
 
 def summary_sentence(found: Summary, to_side: SideName) -> str:
     """What a plan would do, in one line: `3 new, 2 replaced (1 of them newer there), 12 left as they are`."""
     parts = []
+    if found.both_changed:
+        parts.append(f"{found.both_changed} changed on both sides")
     if found.new:
         parts.append(f"{found.new} new")
     replaced = found.replaced + found.replaced_newer

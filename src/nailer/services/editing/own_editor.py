@@ -19,7 +19,7 @@ from watchfiles import awatch
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.states import ENDED, JobState
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers, Choice
 from nailer.engine.live import LiveJobs
 from nailer.errors import Conflict, FileMissing, InvalidInput, NailerError, NotFound
 from nailer.services.files import Browse
@@ -94,7 +94,7 @@ class OwnEditor:
             job_id = await self._planning.carry(
                 account_id, site, SideName.HERE, there.parent, here.parent, [there.name]
             )
-            await self._planning.carry_out(job_id, site, Choice.REPLACE)
+            await self._planning.carry_out(job_id, site, Answers())
             if await self._ended(job_id) is not JobState.DONE:
                 raise Conflict("The file could not be brought here; the jobs view says why.")
         await self._drafts.add_own(account_id, site.id, here, there, far, sends=sends)
@@ -122,7 +122,8 @@ class OwnEditor:
             [own.here.name],
             resend_same=True,
         )
-        await self._planning.carry_out(job_id, site, Choice.REPLACE)
+        # What is there is what was fetched: nobody else has changed it, whatever its times say.
+        await self._planning.carry_out(job_id, site, Answers(clashes=Choice.REPLACE))
         if await self._ended(job_id) is JobState.DONE:
             return await self._store(replace(own, content=near, saved_at=None, trouble=""))
         return await self._store(replace(own, trouble=f"Job {job_id} could not send it."))

@@ -18,7 +18,7 @@ from nailer.core.jobs.progress import Count
 from nailer.core.jobs.states import JobState
 from nailer.core.jobs.timers import Clashes
 from nailer.core.pairs.runs import RunState
-from nailer.core.plans.plan import Choice, Verdict
+from nailer.core.plans.plan import Answers, Verdict
 from nailer.core.plans.room import Fit
 from nailer.core.words import count_text, size_text
 from nailer.engine.live import LiveJobs
@@ -37,6 +37,7 @@ _STATES = {
     JobState.STOPPED: RunState.STOPPED,
     JobState.NEEDS_YOU: RunState.NEEDS_YOU,
 }
+_MEETS = (Verdict.REPLACES, Verdict.REPLACES_NEWER, Verdict.BOTH_CHANGED)
 _NEWER = "newer where it would land"
 _BOTH = "changed on both sides since they were level"
 
@@ -123,14 +124,14 @@ class TimerJobs:
         # Written down first: whatever ends Nailer now, no second job begins beside one that nobody knows of.
         count = Count(found.acts, found.bytes_to_carry)
         run = await self._record(timer, RunState.RUNNING, told, job_id=job_id, count=count)
-        await self._planning.carry_out(job_id, site, Choice.REPLACE)
+        await self._planning.carry_out(job_id, site, Answers())
         return run
 
     async def _doubtful(self, site: Site, job: Job) -> tuple[list[SitePath], list[str]]:
         """The items that only a person may replace, with a sentence on each."""
         found: dict[str, list[SitePath]] = defaultdict(list)
         async for window in self._jobs.all_items(job.id):
-            met = [one for one in window if one.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER)]
+            met = [one for one in window if one.verdict in _MEETS]
             joints = await self._joints(site, job.to_side, met)
             newer = Joint.NEWER_THERE if job.to_side is SideName.THERE else Joint.NEWER_HERE
             for one in met:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from nailer.core.jobs.kinds import JobKind
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers
+from nailer.core.words import count_text
 from nailer.errors import InvalidInput
 from nailer.services.files import GuardedFolders
 from nailer.services.plans.make import PlanMaker
@@ -28,11 +29,18 @@ class Confirming:
         self._guarded = guarded
 
     async def carry_out(
-        self, job: Job, site: Site, choice: Choice, *, typed: str = "", opens_guarded: bool = False
+        self, job: Job, site: Site, answers: Answers, *, typed: str = "", opens_guarded: bool = False
     ) -> None:
         """Let a plan be carried out. Raises Locked where it touches a guarded folder that nobody opened, InvalidInput where
-        a word must be typed."""
+        a word must be typed, or where nobody has decided what becomes of what both sides have changed."""
         plan = await self._reader.read(job.id, site, limit=1)
+        undecided = [number for number in plan.clashes if number not in answers.rows]
+        if undecided and answers.clashes is None:
+            files = count_text(len(undecided), "file")
+            raise InvalidInput(
+                f"Decide first what becomes of {files} that both sides have changed.",
+                fields={"clashes": f"{files} that both sides have changed"},
+            )
         for folder in plan.guarded:
             if opens_guarded:
                 self._guarded.open(job.account_id, site, folder)
@@ -43,4 +51,4 @@ class Confirming:
                 raise InvalidInput(
                     f"Type {known.must_type} to confirm: {known.why}.", fields={"typed": known.must_type}
                 )
-        await self._make.carry_out(job.id, site, choice)
+        await self._make.carry_out(job.id, site, answers)

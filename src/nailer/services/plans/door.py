@@ -8,6 +8,7 @@ from nailer.engine.engine import Engine
 from nailer.services.files import Files
 from nailer.services.plans.account_room import AccountRoom
 from nailer.services.plans.changes import ChangeLog
+from nailer.services.plans.comparing import PlanComparing
 from nailer.services.plans.confirming import Confirming
 from nailer.services.plans.jobs import Jobs
 from nailer.services.plans.kept_copies import KeptCopies
@@ -58,7 +59,8 @@ class Plans:
         """`archives` is where what was sent is unpacked: the engine carries from there."""
         largest = engine.tools.keep_largest_bytes
         browse, runner = files.browse, engine.runner
-        maker = PlanMaker(browse, stores.jobs, runner, files.sieves, keep_largest_bytes=largest)
+        comparing = PlanComparing(browse, files.comparer, stores.changes)
+        maker = PlanMaker(browse, stores.jobs, runner, files.sieves, comparing, keep_largest_bytes=largest)
         reader = PlanReader(stores.jobs, engine.pool)
         server = ServerCommands(engine.pool, browse)
         removal = RemovalCheck(browse, stores.changes, keep_largest_bytes=largest)

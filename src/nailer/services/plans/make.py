@@ -13,7 +13,9 @@ from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.advice import Doubt
 from nailer.core.plans.destination import Around, Better, better_places
 from nailer.core.plans.plan import (
+    IDLE,
     Action,
+    Answers,
     Below,
     Choice,
     FoundFile,
@@ -29,6 +31,7 @@ from nailer.engine.runner import Runner
 from nailer.engine.swap import tries_renaming
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files import Browse, SieveBook
+from nailer.services.plans.comparing import CarryEnds, PlanComparing
 from nailer.services.plans.found import (
     _belows,
     _find_deep,
@@ -64,10 +67,12 @@ class PlanMaker:
         jobs: JobStore,
         runner: Runner,
         sieving: SieveBook,
+        comparing: PlanComparing,
         *,
         keep_largest_bytes: int,
     ) -> None:
         self._sieving = sieving
+        self._comparing = comparing
         self._browse = browse
         self._jobs = jobs
         self._runner = runner
@@ -102,10 +107,12 @@ class PlanMaker:
             )
             await tries_renaming(target_side, target)
             met = await met_of(target_side, target, there, found)
+            ends = CarryEnds(site, to_side, source_side, source, target_side, target)
+            known = await self._comparing.known(ends, found, met)
         # Of many picked names some may be on the other side only: those have nothing to carry.
         if not found:
             raise FileMissing(f"{source.child(names[0])} is not there any more.")
-        steps = carry_plan(found, met, resend_same=resend_same)
+        steps = carry_plan(found, met, resend_same=resend_same, known=known)
         if not despite_sieves:
             start = site.start_here if to_side is SideName.THERE else site.start_there
             steps = sieved(steps, await self._sieving.of_site(site), source.below(start) or ())
@@ -156,7 +163,9 @@ class PlanMaker:
                 room_at(target_side, target),
             )
             met = await met_at(target_side, target, [one.below for one in found])
-        steps = carry_plan(found, met)
+            ends = CarryEnds(site, to_side, source_side, source, target_side, target)
+            known = await self._comparing.known(ends, found, met)
+        steps = carry_plan(found, met, known=known)
         word = "Upload" if to_side is SideName.THERE else "Download"
         title = f"{word} of {names_text([below[-1] for below in belows])}"
         job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
@@ -288,11 +297,12 @@ class PlanMaker:
         job = await self._jobs.get(job_id)
         await self._jobs.leave_out_of_plan(job_id, [job.target_folder.join(one.below) for one in doubts])
 
-    async def carry_out(self, job_id: int, site: Site, choice: Choice) -> None:
-        """Let a plan that was read be carried out, under one choice for all that is there already."""
+    async def carry_out(self, job_id: int, site: Site, answers: Answers) -> None:
+        """Let a plan that was read be carried out, as was decided of what is there already. What both sides have changed
+        and nobody has decided stays as it is."""
         taken: dict[Below, frozenset[bytes]] = {}
         job = await self._jobs.get(job_id)
-        if choice is Choice.KEEP_BOTH:
+        if answers.keeps_both:
             folders = {
                 item.target.parent
                 async for window in self._jobs.all_items(job_id)
@@ -303,7 +313,7 @@ class PlanMaker:
                 for folder in folders:
                     names = frozenset(entry.name for entry in (await side.list(folder)).entries)
                     taken[folder.below(job.target_folder) or ()] = names
-        await self._jobs.confirm(job_id, choice, taken)
+        await self._jobs.confirm(job_id, replace(answers, clashes=answers.clashes or Choice.LEAVE), taken)
         if job.kind is not JobKind.DROP:
             self._runner.wake()
 
@@ -359,7 +369,7 @@ def _sizes(items: Iterable[NewItem]) -> list[tuple[int, int]]:
     return [
         (item.entry.size, item.replaces.size if item.replaces is not None else 0)
         for item in items
-        if item.action is Action.CARRY and item.verdict not in (Verdict.LEFT, Verdict.SAME)
+        if item.action is Action.CARRY and item.verdict not in IDLE
     ]
 
 

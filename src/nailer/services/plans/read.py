@@ -14,7 +14,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.advice import Doubt, hurting_names, not_for_public
-from nailer.core.plans.plan import Action, Below, PlanStep, Summary, summary
+from nailer.core.plans.plan import Action, Below, PlanStep, Summary, Verdict, summary
 from nailer.core.plans.room import Fit, Need, need_of
 from nailer.services.plans.make import SIEVED
 from nailer.sides.pool import Pool
@@ -26,7 +26,8 @@ from nailer.store.sites import Site
 class PlanToRead:
     """A stored plan as a page shows it: the job, its counts, and the first items of it. `sieved` is how many names stay
     behind by sieves, `sieves` are their names. `renames` is False where the server was found to rename nothing, and
-    `in_place` says whether the site lets files be overwritten then."""
+    `in_place` says whether the site lets files be overwritten then. `clashes` are the numbers of the items that both sides
+    have changed: they come first among `items`."""
 
     job: Job
     summary: Summary
@@ -40,6 +41,7 @@ class PlanToRead:
     sieves: tuple[str, ...] = ()
     renames: bool | None = None
     in_place: bool = False
+    clashes: tuple[int, ...] = ()
 
     @property
     def overwrites(self) -> int:
@@ -52,7 +54,7 @@ class PlanToRead:
     def more(self) -> int:
         """How many steps are not among `items`."""
         found = self.summary
-        return max(0, found.acts + found.folders + found.left + found.same - len(self.items))
+        return max(0, found.acts + found.folders + found.left + found.same + found.both_changed - len(self.items))
 
     @property
     def fit(self) -> Fit:
@@ -71,6 +73,8 @@ class _Reading:
     need: Need = field(default_factory=lambda: need_of(()))
     acting: list[Item] = field(default_factory=list)
     left: list[Item] = field(default_factory=list)
+    clashing: list[Item] = field(default_factory=list)
+    clashes: list[int] = field(default_factory=list)
     names: list[Below] = field(default_factory=list)
     touched: set[SitePath] = field(default_factory=set)
     idle: list[SitePath] = field(default_factory=list)
@@ -87,7 +91,9 @@ class _Reading:
         self.summary += summary(map(_step, window))
         for item in window:
             self.touched.update(folder for folder in self.guarded if _touches(item, folder))
-            if _step(item).acts:
+            if item.verdict is Verdict.BOTH_CHANGED:
+                self._add_clash(item)
+            elif _step(item).acts:
                 self._add_acting(item)
             else:
                 self._add_left(item)
@@ -101,6 +107,11 @@ class _Reading:
             self.names.append(item.target.below(self.job.target_folder) or (item.target.name,))
             if _stays_idle(item):
                 self.idle.append(item.target)
+
+    def _add_clash(self, item: Item) -> None:
+        self.clashes.append(item.id)
+        if len(self.clashing) < self.limit:
+            self.clashing.append(item)
 
     def _add_left(self, item: Item) -> None:
         if len(self.left) < self.limit:
@@ -125,7 +136,7 @@ class PlanReader:
         return PlanToRead(
             job,
             found.summary,
-            (found.acting + found.left)[:limit],
+            (found.clashing + found.acting + found.left)[:limit],
             tuple(folder for folder in guarded if folder in found.touched),
             found.need,
             hurting_names(found.names),
@@ -135,6 +146,7 @@ class PlanReader:
             tuple(found.sieves),
             self._renames(job, site),
             site.in_place,
+            tuple(found.clashes),
         )
 
     def _renames(self, job: Job, site: Site) -> bool | None:

@@ -110,6 +110,7 @@ class SummaryOut(BaseModel):
     removed: int
     folders: int
     bytes_to_carry: int
+    both_changed: int
 
     @classmethod
     def of(cls, summary: Summary) -> SummaryOut:
@@ -164,6 +165,7 @@ class CarryOutIn(_Given):
     """How a plan is carried out: what becomes of what is there already, and the words that it needs."""
 
     choice: Choice = Choice.REPLACE
+    both_changed: Choice | None = None
     typed: str = Field("", max_length=1000)
     opens_guarded: bool = False
 

@@ -20,6 +20,7 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.numbers import MOST, number_in
 from nailer.core.pairs.wishes import Doing, SyncWish
 from nailer.core.people.rights import Right
+from nailer.core.plans.plan import Answers
 from nailer.errors import Conflict, FileMissing, NotFound, SignedOut
 from nailer.services.editing import Careful
 from nailer.services.people import Token
@@ -201,12 +202,14 @@ async def list_items(
 async def carry_out(
     request: Request, job_id: Id, wish: models.CarryOutIn, sites: SitesDoor, plans: PlansDoor, token: Shown
 ) -> Response:
-    """Let a plan become a job. 422 with `typed` where a word is needed, 409 where a guarded folder is shut."""
+    """Let a plan become a job. 422 with `typed` where a word is needed, with `clashes` where `both_changed` must say what
+    becomes of files that both sides have changed, 409 where a guarded folder is shut."""
 
     async def _begun() -> models.JobOut:
         job = await _own(request, job_id)
         site = await sites.book.get(job.site_id)
-        await plans.confirming.carry_out(job, site, wish.choice, typed=wish.typed, opens_guarded=wish.opens_guarded)
+        answers = Answers(wish.choice, wish.both_changed)
+        await plans.confirming.carry_out(job, site, answers, typed=wish.typed, opens_guarded=wish.opens_guarded)
         return models.JobOut.of(await plans.jobs.get(job_id))
 
     return await _once(request, token, _begun)

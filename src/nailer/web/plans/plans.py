@@ -65,6 +65,8 @@ OwnPlan = Annotated[Job, Depends(_own_plan)]
 
 _MOST_ASKED = 5000
 _COMPARED_BYTES = 1_000_000
+# The plans whose files are decided one by one where they meet others.
+_DECIDED = (JobKind.CARRY, JobKind.DROP, JobKind.COPY, JobKind.UNPACK)
 
 
 @router.post("/sites/{site_id}/plans/carry")
@@ -227,7 +229,7 @@ async def carry_out(
 ) -> Response:
     """Let the plan become a job. JSON: the job."""
     site = await sites.book.get(job.site_id)
-    await plans.confirming.carry_out(job, site, wish.choice, typed=wish.typed, opens_guarded=wish.guarded_confirmed)
+    await plans.confirming.carry_out(job, site, wish.answers, typed=wish.typed, opens_guarded=wish.guarded_confirmed)
     return JSONResponse({"job": job_id})
 
 
@@ -267,9 +269,15 @@ def _written(found: Summary) -> str:
     return ", ".join([*([f"{found.new} renamed"] if found.new else []), *([f"{changed} changed"] if changed else [])])
 
 
+def _meets(item: Item) -> bool:
+    """True for a file that meets another where it lands."""
+    meets = (Verdict.REPLACES, Verdict.REPLACES_NEWER, Verdict.BOTH_CHANGED)
+    return item.verdict in meets and item.action is Action.CARRY
+
+
 def _comparable(job: Job, item: Item) -> bool:
     """True for a step that replaces one text by another."""
-    replaces = item.verdict in (Verdict.REPLACES, Verdict.REPLACES_NEWER) and item.action is Action.CARRY
+    replaces = _meets(item)
     is_text = SearchWanted().may_hold_text(replace(item.entry, name=item.target.name))
     return replaces and is_text and item.entry.size <= _COMPARED_BYTES and job.kind is not JobKind.DROP
 
@@ -306,6 +314,7 @@ async def plan_dialog(
         staged=staged,
         told=told,
         comparable=_comparable,
+        decides=lambda item: _meets(item) and job.kind in _DECIDED,
         can_rename=job.kind is JobKind.CARRY and job.to_side is SideName.THERE,
         asks_references=job.kind in (JobKind.REMOVE, JobKind.MOVE) and staged is None,
         private_text=doubts_text(plan.private),

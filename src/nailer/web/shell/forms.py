@@ -19,7 +19,7 @@ from nailer.core.jobs.schedule import Schedule, checked_schedule
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.numbers import MOST, number_in
 from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
-from nailer.core.plans.plan import Choice
+from nailer.core.plans.plan import Answers, Choice
 from nailer.core.plans.sieve import CountedAs, RuleGroup, Sieve, Test, checked_pattern, rule_of
 from nailer.errors import InvalidInput
 from nailer.services.plans import Dropped, Unpacked
@@ -426,8 +426,15 @@ def _stamp(since_1970_ms: int | None) -> Stamp | None:
 
 class CarryOutWish(_Body):
     choice: Choice = Choice.REPLACE
+    clashes: Choice | None = None
+    rows: dict[Number, Choice] = Field(default_factory=dict, max_length=1000)
     guarded_confirmed: bool = False
     typed: str = Field("", max_length=1000)
+
+    @property
+    def answers(self) -> Answers:
+        """What was decided of files that are there already."""
+        return Answers(self.choice, self.clashes, self.rows)
 
 
 class NewFolderWish(_Body):

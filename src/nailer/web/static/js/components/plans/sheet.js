@@ -208,10 +208,16 @@ export default () => ({
     button.disabled = true;
     try {
       const choice = form.elements.choice?.value || "replace";
+      const clashes = form.elements.clashes?.value || null;
+      const rows = Object.fromEntries(
+        [...form.querySelectorAll("[data-row]")].filter((one) => one.value).map((one) => [one.dataset.row, one.value]),
+      );
       for (const job of jobs)
         await json(`/plans/${job}/carry-out`, {
           body: {
             choice,
+            clashes,
+            rows,
             guarded_confirmed: Boolean(form.elements.guarded?.checked),
             typed: form.elements.typed?.value || "",
           },
