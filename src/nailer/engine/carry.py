@@ -67,6 +67,9 @@ class Outcome:
     statements: tuple[Statement, ...] = ()
 
 
+_TAKES_AWAY = (Action.REMOVE, Action.REMOVE_FOLDER, Action.MOVE)
+
+
 class Carrier:
     """Carries the items of one job: one small function an action."""
 
@@ -91,6 +94,8 @@ class Carrier:
     async def _act(self, item: Item, content: AsyncIterator[bytes] | None) -> Outcome:
         if item.id in self.context.announced and (ended := await self._ended_before(item)):
             return ended
+        if item.action in _TAKES_AWAY and (why := self._kept_because(item)):
+            return Outcome(ItemState.LEFT, why)
         match item.action:
             case Action.MAKE_FOLDER:
                 return await self._make_folder(item)
@@ -106,6 +111,11 @@ class Carrier:
                 return await self._remove_folder(item)
             case Action.SET_ACCESS:
                 return await self._set_access(item)
+
+    def _kept_because(self, item: Item) -> str:
+        """Why nothing may take this name away; '' where it may go. The mark may be younger than the plan."""
+        path = item.source if item.action is Action.MOVE else item.target
+        return self.context.keeps.because(self.context.job.to_side, path)
 
     async def settle(self, item: Item) -> Outcome | None:
         """What became of an item whose change was announced and not confirmed; None where it was not made."""

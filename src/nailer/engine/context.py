@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 
 from nailer.core.compare.joint import Seen
 from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.keeping import Keeps
 from nailer.core.files.names import aside_name, part_name
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
@@ -58,6 +59,7 @@ class JobContext:
     renames: bool = True
     tried: bool = False
     uncleared: set[tuple[int, bytes]] = field(default_factory=set)
+    keeps: Keeps = field(default_factory=lambda: Keeps(()))
 
     @property
     def ahead(self) -> int | None:

@@ -94,6 +94,7 @@ class Engine:
             spool=spool,
             limits=SpeedLimits(minute_of_day),
             grants=stores.grants,
+            marks=stores.marks,
             files_at_once=how.files_at_once,
             keep_largest_bytes=how.keep_largest_bytes,
         )

@@ -67,6 +67,7 @@ from nailer.store.changes import ChangeStore
 from nailer.store.claims import JobClaims
 from nailer.store.database import utc_now
 from nailer.store.jobs import Item, Job, JobStore
+from nailer.store.marks import MarkStore
 from nailer.store.parts import PartStore
 from nailer.store.people.grants import GrantStore
 
@@ -116,6 +117,7 @@ class Tools:
     spool: HereSide
     limits: SpeedLimits
     grants: GrantStore
+    marks: MarkStore
     files_at_once: int
     keep_largest_bytes: int
 
@@ -149,6 +151,7 @@ class Tools:
                 hold=hold,
                 may_resume=job.claims > 1,
                 announced=announced,
+                keeps=await self.marks.of_site(job.site_id),
             )
             yield Carrier(context)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass, field, fields, replace
 from datetime import datetime
 from typing import Any
@@ -72,6 +73,7 @@ class Site:
     package_bytes: int | None = None
     fleeting: bool = False
     fingerprint: str = ""
+    guards_proposed: bool = False
 
     def counterpart(self, side: SideName, path: SitePath) -> SitePath | None:
         """The path on the other side that the pair maps one to; None where it lies outside the start folders."""
@@ -234,6 +236,16 @@ class SiteStore:
         """Whether files may be overwritten in place where the server lets nothing be renamed."""
         await self._db.write(lambda work: work.run("sites.set_in_place", id=site_id, in_place=allowed))
 
+    async def add_guards(self, site: Site, folders: Sequence[SitePath]) -> None:
+        """Guard more folders of a site. They were proposed, and are not proposed again."""
+        added = [{"site_id": site.id, "folder": folder.raw} for folder in folders if folder not in site.guarded]
+
+        def _change(work: Work) -> None:
+            work.many("sites.add_guarded_folder", added)
+            work.run("sites.add_guards", id=site.id)
+
+        await self._db.write(_change)
+
     async def opened(self, site_id: int) -> None:
         """Remember that a site was opened now."""
         await self._db.write(lambda work: work.run("sites.opened", id=site_id, now=utc_now()))
@@ -358,8 +370,8 @@ def _root(row: Row) -> DocumentRoot:
 
 
 _SECRET_KINDS = ("password", "private_key", "passphrase", "one_time_secret", "proxy_password")
-_FLAGS = ("agent", "old_allowed", "passive", "fleeting", "in_place", "from_home")
-_ELSEWHERE = ("id", "position", "credential_id", "opened_at", "document_roots", "guarded")
+_FLAGS = ("agent", "old_allowed", "passive", "fleeting", "in_place", "from_home", "guards_proposed")
+_ELSEWHERE = ("id", "position", "credential_id", "opened_at", "document_roots", "guarded", "guards_proposed")
 
 
 def _row_of(site: Site) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from nailer.store.drafts import DraftStore
 from nailer.store.identities import IdentityStore
 from nailer.store.jobs import JobStore
 from nailer.store.limits import LimitStore
+from nailer.store.marks import MarkStore
 from nailer.store.pairs import PairStore
 from nailer.store.parts import PartStore
 from nailer.store.people.accounts import AccountStore
@@ -42,6 +43,7 @@ class Stores:
     jobs: JobStore
     limits: LimitStore
     log: LogStore
+    marks: MarkStore
     pairs: PairStore
     parts: PartStore
     proofs: ProofStore
@@ -66,6 +68,7 @@ class Stores:
             jobs=JobStore(database),
             limits=LimitStore(database),
             log=LogStore(database),
+            marks=MarkStore(database),
             pairs=PairStore(database),
             parts=PartStore(database),
             proofs=ProofStore(database, seal),

@@ -107,3 +107,36 @@ def test_a_search_hit_and_a_job_open_both_sides(maren: Visitor, site: str) -> No
     hits = maren.get(f"{site}/search/hits?side=there&in_token=/htdocs&name=pier")
 
     assert f'"folder": "{site}/files?there=/htdocs/img&pick=pier.svg"' in hits.text
+
+
+def test_what_the_host_owns_is_guarded_at_the_first_opening_and_only_then(maren: Visitor) -> None:
+    for name in ("mail", "logs", "notes"):
+        (maren.there.parent / name).mkdir()
+    site = maren.open_site()
+
+    first, second = maren.get(f"{site}/files"), maren.get(f"{site}/files")
+
+    assert 'data-test="new-guards"' in first.text
+    assert re.search(r"/logs</span>, <span[^>]*>/mail</span>", first.text)
+    assert 'data-test="new-guards"' not in second.text
+    assert "A guarded folder" in maren.get(f"{site}/files?there=/mail").text
+    assert "A guarded folder" not in maren.get(f"{site}/files?there=/notes").text
+
+
+def test_a_name_is_kept_and_let_go_in_the_inspector(maren: Visitor, site: str) -> None:
+    shown = {"here": "/studio/moss", "there": "/htdocs", "names": ["site.css"]}
+    assert (
+        maren.post(
+            f"{site}/keep", {"side": "there", "path": "/htdocs/site.css", "until": "soon", "why": ""}
+        ).status_code
+        == 422
+    )
+
+    maren.post(f"{site}/keep", {"side": "there", "path": "/htdocs/site.css", "until": "", "why": "<b>mine</b>"})
+
+    inspected = maren.post(f"{site}/inspect", shown).text
+    assert "kept: &lt;b&gt;mine&lt;/b&gt;" in inspected
+    assert 'data-test="let-go"' in inspected
+    assert 'data-test="kept"' in maren.get(f"{site}/files").text
+    maren.post(f"{site}/let-go", {"side": "there", "path": "/htdocs/site.css"})
+    assert 'data-test="kept"' not in maren.get(f"{site}/files").text

@@ -23,7 +23,8 @@ class Inside:
 @dataclass(frozen=True, slots=True)
 class LedgerRow:
     """One name. `inside_here` and `inside_there` are None where that folder was not read. `held` is the sieve that holds it
-    back when files are carried, `unseen` the one that keeps it out of sight; '' for none."""
+    back when files are carried, `unseen` the one that keeps it out of sight, `kept` why nothing may remove it; ''
+    for none."""
 
     name: bytes
     here: Entry | None
@@ -33,6 +34,7 @@ class LedgerRow:
     inside_there: Inside | None = None
     held: str = ""
     unseen: str = ""
+    kept: str = ""
 
     @property
     def entry(self) -> Entry:

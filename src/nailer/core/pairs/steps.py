@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry, Kind, SideName
@@ -15,6 +15,14 @@ from nailer.core.pairs.wishes import Doing
 from nailer.core.plans.plan import Action, PlanStep, Verdict, is_newer
 
 REMOVED_SHARE = 0.10  # past this share of a side's files a removal needs a typed word
+
+
+# Why a name of a side may not go; '' where it may.
+Kept = Callable[[SideName, Below], str]
+
+
+def _nothing_kept(_side: SideName, _below: Below) -> str:
+    return ""
 
 
 def removals_share(tree: Tree, removed: int) -> float:
@@ -36,14 +44,19 @@ class SyncSteps:
 
 
 def sync_steps(
-    rows: Sequence[SyncRow], doings: Doings, here: Tree, there: Tree, held: Held = _nothing_held
+    rows: Sequence[SyncRow],
+    doings: Doings,
+    here: Tree,
+    there: Tree,
+    held: Held = _nothing_held,
+    kept: Kept = _nothing_kept,
 ) -> SyncSteps:
     """The steps for what was decided, in an order that can always be carried out: what stands in the way of another kind
     goes first, then folders from the top down, renamings, files (pages after what they refer to), and removals at the very
-    end, from the bottom up. A folder goes only where everything in it goes."""
+    end, from the bottom up. A folder goes only where everything in it goes, and what is `kept` stays."""
     making = {
-        SideName.HERE: _Making(SideName.HERE, here, there, held),
-        SideName.THERE: _Making(SideName.THERE, there, here, held),
+        SideName.HERE: _Making(SideName.HERE, here, there, held, kept),
+        SideName.THERE: _Making(SideName.THERE, there, here, held, kept),
     }
     for number, row in enumerate(rows):
         doing = doings.each[number]
@@ -86,8 +99,8 @@ def _keep_both(row: SyncRow, making: Mapping[SideName, _Making]) -> None:
 class _Making:
     """Collects the steps of one side. `own` is its tree, `other` the tree it becomes like."""
 
-    def __init__(self, side: SideName, own: Tree, other: Tree, held: Held) -> None:
-        self._side, self._own, self._other, self._held = side, own, other, held
+    def __init__(self, side: SideName, own: Tree, other: Tree, held: Held, kept: Kept) -> None:
+        self._side, self._own, self._other, self._held, self._kept = side, own, other, held, kept
         self.left: list[tuple[Below, str]] = []
         self.cleared: list[PlanStep] = []
         self.folders: dict[Below, PlanStep] = {}
@@ -140,6 +153,9 @@ class _Making:
         entry = row.there if self._side is SideName.THERE else row.here
         if entry is None:
             return
+        if why := self._kept(self._side, row.below):
+            self.left.append((row.below, why))
+            return
         self.names(row.below[:-1]).discard(row.below[-1])
         if entry.is_folder:
             self.removed_folders.append(
@@ -153,6 +169,9 @@ class _Making:
     def rename(self, row: SyncRow, old: Below | None) -> None:
         """Rename on this side what was renamed on the other."""
         if old is None:
+            return
+        if why := self._kept(self._side, old):
+            self.left.append((row.below, why))
             return
         self._parents(row.below)
         self.moves.append(PlanStep(Action.MOVE, old, row.below, row.entry, Verdict.NEW, "the same under another name"))
@@ -173,6 +192,9 @@ class _Making:
 
     def _clear(self, below: Below, target: Entry) -> bool:
         """Remove what stands in the way of another kind; False where a part of it must stay."""
+        if why := self._kept(self._side, below):
+            self.left.append((below, f"what is in the way is {why}"))
+            return False
         gone = []
         if target.is_folder:
             if not self._own.whole_under(below):

@@ -7,7 +7,7 @@ its source and its target, and the engine looks again before it acts.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 
@@ -295,10 +295,10 @@ def move_plan(found: Iterable[FoundFile], there: Mapping[Below, Entry]) -> list[
     return steps
 
 
-def removal_plan(found: Sequence[FoundFile]) -> list[PlanStep]:
+def removal_plan(found: Sequence[FoundFile], kept: Callable[[Below], str] = lambda _: "") -> list[PlanStep]:
     """The steps that remove what was found, children before parents. A folder that could not be read bars its parents.
 
-    Links are removed as links; what they point to stays.
+    Links are removed as links; what they point to stays. `kept` says why a name stays; '' where it may go.
     """
     unread = {one.below for one in found if one.problem is not None or one.doubt}
     steps = []
@@ -310,6 +310,8 @@ def removal_plan(found: Sequence[FoundFile]) -> list[PlanStep]:
         )
         if one.entry.kind is Kind.OTHER:
             verdict, reason = Verdict.LEFT, "neither a file nor a folder"
+        elif why := kept(one.below):
+            verdict, reason = Verdict.LEFT, why
         steps.append(PlanStep(action, one.below, one.below, one.entry, verdict, reason, one.entry))
     return steps
 

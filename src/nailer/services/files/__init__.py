@@ -10,6 +10,7 @@ from nailer.services.files.door import Files
 from nailer.services.files.download import file_to_fetch, tarred, zipped
 from nailer.services.files.folder_pair import FolderPair
 from nailer.services.files.guarded import GuardedFolders
+from nailer.services.files.keeping import KeepBook, mark_of
 from nailer.services.files.opening import Nowhere, Opened
 from nailer.services.files.pair_ends import PairEnds, side_of, top_of
 from nailer.services.files.preview import ShownAs, caption, kind_of, preview
@@ -29,6 +30,7 @@ __all__ = [
     "FolderPair",
     "GuardedFolders",
     "Hit",
+    "KeepBook",
     "Ledger",
     "Nowhere",
     "OnPair",
@@ -45,6 +47,7 @@ __all__ = [
     "kind_of",
     "kinds_by_content",
     "looked_again",
+    "mark_of",
     "preview",
     "read_tree",
     "search",

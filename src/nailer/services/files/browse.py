@@ -32,6 +32,7 @@ from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore, pair_key
+from nailer.store.marks import MarkStore
 from nailer.store.pairs import Pair, PairStore
 from nailer.store.sieves import SieveStore
 from nailer.store.sites import Site
@@ -127,13 +128,21 @@ class _Memory:
 
 class Browse:
     def __init__(
-        self, here: HereSide, pool: Pool, changes: ChangeStore, pairs: PairStore, sieves: SieveStore, zone: tzinfo
+        self,
+        here: HereSide,
+        pool: Pool,
+        changes: ChangeStore,
+        pairs: PairStore,
+        sieves: SieveStore,
+        marks: MarkStore,
+        zone: tzinfo,
     ) -> None:
         self._here = here
         self._pool = pool
         self.changes = changes
         self._pairs = pairs
         self._sieves = sieves
+        self._marks = marks
         self._zone = zone
         self._memories: dict[int, _Memory] = {}
         self.rolling = RollUp(self)
@@ -208,6 +217,7 @@ class Browse:
         hides = (ours.may_hide, theirs.may_hide)
         rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, baselines, rolled or last, hides)
         rows = await self._sieved(site, pair, here, there, rows)
+        rows = await self._marked(site, here, there, rows)
         await self._forget_gone(site, here, there, baselines.keys() - {row.name for row in rows}, ours, theirs)
         shown = await asyncio.to_thread(visible, rows, view)
         counts = joint_counts(rows, hidden=view.hidden)
@@ -300,6 +310,20 @@ class Browse:
             return replace(row, held=held, unseen=unseen) if held or unseen else row
 
         return await asyncio.to_thread(lambda: list(map(_one, rows)))
+
+    async def _marked(self, site: Site, here: SitePath, there: SitePath, rows: list[LedgerRow]) -> list[LedgerRow]:
+        """Rows that say what keeps them from being removed."""
+        keeps = await self._marks.of_site(site.id)
+        if not keeps:
+            return rows
+
+        def _one(row: LedgerRow) -> LedgerRow:
+            mark = (row.there and keeps.over(SideName.THERE, there.child(row.name))) or (
+                row.here and keeps.over(SideName.HERE, here.child(row.name))
+            )
+            return replace(row, kept=mark.text) if mark else row
+
+        return list(map(_one, rows))
 
     async def sieves_of(self, pair: Pair | None) -> Sieves:
         """The sieves that hold for a pair, or those that hold everywhere."""

@@ -11,6 +11,7 @@ from nailer.services.files.browse import Browse
 from nailer.services.files.contents_compared import ContentComparer
 from nailer.services.files.contents_shown import ContentsShown
 from nailer.services.files.guarded import GuardedFolders
+from nailer.services.files.keeping import KeepBook
 from nailer.services.files.opening import Opening
 from nailer.services.files.pair_ends import PairEnds
 from nailer.services.files.sieves import SieveBook
@@ -22,8 +23,8 @@ from nailer.store.stores import Stores
 @dataclass(frozen=True, slots=True)
 class Files:
     """Both sides as they are seen (`browse`), where typed text leads (`opening`), of any two folders (`ends`); changes to
-    one name (`change`), access (`access`), guarded folders (`guarded`), sieves (`sieves`), and contents compared
-    (`comparer`) or shown beside each other (`contents`). `here` is this machine's side."""
+    one name (`change`), access (`access`), guarded folders (`guarded`), keep marks (`keeping`), sieves (`sieves`), and
+    contents compared (`comparer`) or shown beside each other (`contents`). `here` is this machine's side."""
 
     here: HereSide
     browse: Browse
@@ -32,6 +33,7 @@ class Files:
     change: SingleChange
     access: AccessPlans
     guarded: GuardedFolders
+    keeping: KeepBook
     sieves: SieveBook
     comparer: ContentComparer
     contents: ContentsShown
@@ -39,17 +41,19 @@ class Files:
     @classmethod
     def build(cls, stores: Stores, engine: Engine, zone: ZoneInfo) -> Files:
         """`zone` is whose days and hours the ledger shows."""
-        browse = Browse(engine.here, engine.pool, stores.changes, stores.pairs, stores.sieves, zone)
+        browse = Browse(engine.here, engine.pool, stores.changes, stores.pairs, stores.sieves, stores.marks, zone)
         ends = PairEnds(browse, stores.sites)
         guarded = GuardedFolders()
+        keeping = KeepBook(browse, stores.marks, stores.sites)
         return cls(
             here=engine.here,
             browse=browse,
             opening=Opening(browse),
             ends=ends,
-            change=SingleChange(browse, stores.changes),
+            change=SingleChange(browse, stores.changes, keeping),
             access=AccessPlans(browse, stores.jobs, engine.runner, guarded),
             guarded=guarded,
+            keeping=keeping,
             sieves=SieveBook(stores.sieves, stores.pairs, ends),
             comparer=ContentComparer(engine.pool),
             contents=ContentsShown(browse, engine.spool),

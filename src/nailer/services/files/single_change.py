@@ -13,6 +13,7 @@ from nailer.core.files.sitepath import SitePath, checked_name
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files.browse import Browse
 from nailer.services.files.download import tarred, zipped
+from nailer.services.files.keeping import KeepBook
 from nailer.sides.side import tolerated
 from nailer.store.changes import ChangeStore, NewChange, What
 from nailer.store.sites import Site
@@ -21,8 +22,9 @@ _PACKERS = (((b".zip",), zipped), ((b".tar.gz", b".tgz"), tarred))
 
 
 class SingleChange:
-    def __init__(self, browse: Browse, changes: ChangeStore) -> None:
+    def __init__(self, browse: Browse, changes: ChangeStore, keeping: KeepBook) -> None:
         self._browse = browse
+        self._keeping = keeping
         self._changes = changes
 
     async def make_folder(self, account_id: int, site: Site, side: SideName, folder: SitePath, name: bytes) -> None:
@@ -80,5 +82,6 @@ class SingleChange:
             await target.rename(path, new)
         change = NewChange(site.id, side, path, What.RENAMED, account_id, before=before, other_path=new)
         await self._changes.add_confirmed(change)
+        await self._keeping.renamed(site, side, path, new)
         self._browse.forget(site.id, side, path.parent)
         return new

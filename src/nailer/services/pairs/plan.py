@@ -12,6 +12,7 @@ from datetime import datetime
 
 from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
+from nailer.core.files.keeping import Keeps
 from nailer.core.files.tree import Below, Tree
 from nailer.core.pairs.differences import hardly_the_same
 from nailer.core.pairs.proposals import Bars, decided, proposed
@@ -23,7 +24,7 @@ from nailer.core.plans.room import Fit, need_of
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import count_text
 from nailer.errors import NailerError
-from nailer.services.files import Progress, top_of
+from nailer.services.files import Progress, side_of, top_of
 from nailer.store.pairs import Pair
 
 
@@ -61,7 +62,12 @@ class SyncPlan:
     recalled: int = 0
     renames_nothing: bool = False
     in_place: bool = False
+    keeps: dict[SideName, Keeps] = field(default_factory=dict)
     task: asyncio.Task[None] | None = None
+
+    def _kept(self, end: SideName, below: Below) -> str:
+        keeps = self.keeps.get(end)
+        return keeps.because(side_of(self.pair, end), top_of(self.pair, end).join(below)) if keeps else ""
 
     def propose(self) -> None:
         """Work out what the wish does with each row, and all that follows."""
@@ -71,7 +77,7 @@ class SyncPlan:
     def decide(self) -> None:
         """Work out the steps from what is proposed and what was chosen."""
         self.doings = decided(self.rows, self.offered, self.chosen)
-        self.steps = sync_steps(self.rows, self.doings, self.here, self.there, self.sieves.held)
+        self.steps = sync_steps(self.rows, self.doings, self.here, self.there, self.sieves.held, self._kept)
         self.flow = flow_of(self.steps)
 
     @property

@@ -31,6 +31,7 @@ from nailer.errors import (
 from nailer.services.files import (
     ComparedEnd,
     ContentComparer,
+    KeepBook,
     PairEnds,
     SieveBook,
     content_hash,
@@ -64,6 +65,7 @@ class Readings:
         changes: ChangeStore,
         sieving: SieveBook,
         contents: ContentComparer,
+        keeping: KeepBook,
         choices: Choices,
     ) -> None:
         self._plans = plans
@@ -72,6 +74,7 @@ class Readings:
         self._changes = changes
         self._sieving = sieving
         self._contents = contents
+        self._keeping = keeping
         self._choices = choices
 
     def begin(self, account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
@@ -154,6 +157,7 @@ class Readings:
         pair = plan.pair
         sieves = await self._sieving.of_pair(pair)
         plan.sieves = Sieves(sieves, time.time_ns())
+        plan.keeps = {end: await self._keeping.of_site((await self._ends.site(pair, end)).id) for end in SideName}
         async with asyncio.TaskGroup() as tasks:
             here = tasks.create_task(self._tree(plan, SideName.HERE))
             there = tasks.create_task(self._tree(plan, SideName.THERE))

@@ -60,7 +60,9 @@ class Plans:
         largest = engine.tools.keep_largest_bytes
         browse, runner = files.browse, engine.runner
         comparing = PlanComparing(browse, files.comparer, stores.changes)
-        maker = PlanMaker(browse, stores.jobs, runner, files.sieves, comparing, keep_largest_bytes=largest)
+        maker = PlanMaker(
+            browse, stores.jobs, runner, files.sieves, comparing, files.keeping, keep_largest_bytes=largest
+        )
         reader = PlanReader(stores.jobs, engine.pool)
         server = ServerCommands(engine.pool, browse)
         removal = RemovalCheck(browse, stores.changes, keep_largest_bytes=largest)

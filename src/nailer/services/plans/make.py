@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from nailer.core.files.entry import Entry, Kind, SideName, Stamp
+from nailer.core.files.keeping import Keeps
 from nailer.core.files.names import free_name, names_text
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
@@ -30,7 +31,7 @@ from nailer.core.plans.sieve import Sieves
 from nailer.engine.runner import Runner
 from nailer.engine.swap import tries_renaming
 from nailer.errors import FileMissing, InvalidInput
-from nailer.services.files import Browse, SieveBook
+from nailer.services.files import Browse, KeepBook, SieveBook
 from nailer.services.plans.comparing import CarryEnds, PlanComparing
 from nailer.services.plans.found import (
     _belows,
@@ -68,11 +69,13 @@ class PlanMaker:
         runner: Runner,
         sieving: SieveBook,
         comparing: PlanComparing,
+        keeping: KeepBook,
         *,
         keep_largest_bytes: int,
     ) -> None:
         self._sieving = sieving
         self._comparing = comparing
+        self._keeping = keeping
         self._browse = browse
         self._jobs = jobs
         self._runner = runner
@@ -178,9 +181,10 @@ class PlanMaker:
         belows = _belows(paths, top)
         async with self._browse.side(site, side) as target_side:
             found = await _find_deep(target_side, top, belows, with_parents=False)
+        keeps = await self._keeping.of_site(site.id)
         title = f"Removal of {names_text([below[-1] for below in belows])}"
         job = NewJob(account_id, site.id, JobKind.REMOVE, title, side, top, top)
-        return await self._jobs.add(job, self.items(removal_plan(found), top, top))
+        return await self._jobs.add(job, self.items(_removal(found, keeps, side, top), top, top))
 
     async def drop(
         self, account_id: int, site: Site, to_side: SideName, target: SitePath, files: Sequence[Dropped]
@@ -287,7 +291,7 @@ class PlanMaker:
             raise InvalidInput("Pick at least one name first.")
         async with self._browse.side(site, side) as target_side:
             found = await find(target_side, folder, names, with_parts=True)
-        steps = removal_plan(found)
+        steps = _removal(found, await self._keeping.of_site(site.id), side, folder)
         title = f"Removal of {names_text(list(names))}"
         job = NewJob(account_id, site.id, JobKind.REMOVE, title, side, folder, folder)
         return await self._jobs.add(job, self.items(steps, folder, folder))
@@ -337,6 +341,11 @@ class PlanMaker:
         if step.acts and replaced is not None and replaced.is_file and replaced.size > self._keep_largest_bytes:
             return f"{step.reason}; too large to keep, cannot be taken back"
         return step.reason
+
+
+def _removal(found: Sequence[FoundFile], keeps: Keeps, side: SideName, top: SitePath) -> list[PlanStep]:
+    """The steps that remove what was found below a folder, without what somebody keeps."""
+    return removal_plan(found, lambda below: keeps.because(side, top.join(below)))
 
 
 def sieved(steps: Sequence[PlanStep], sieves: Sieves, top: Below) -> list[PlanStep]:

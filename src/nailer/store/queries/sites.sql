@@ -8,7 +8,7 @@ INSERT INTO site_groups (parent_id, name, position) VALUES (%(parent_id)s, %(nam
 SELECT id, group_id, position, name, colour, protocol, host, port, user_name, credential_id, start_here, start_there,
        note, opened_at, password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind,
        proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_access, folder_access, in_place, from_home, package_bytes,
-       fleeting, fingerprint
+       fleeting, fingerprint, guards_proposed
   FROM sites
  ORDER BY position, id;
 
@@ -16,7 +16,7 @@ SELECT id, group_id, position, name, colour, protocol, host, port, user_name, cr
 SELECT id, group_id, position, name, colour, protocol, host, port, user_name, credential_id, start_here, start_there,
        note, opened_at, password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind,
        proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_access, folder_access, in_place, from_home, package_bytes,
-       fleeting, fingerprint
+       fleeting, fingerprint, guards_proposed
   FROM sites
  WHERE id = %(id)s;
 
@@ -205,3 +205,6 @@ SELECT here, there, pinned, visited_at FROM site_places
 -- Sites that were only connected to once, and have no unfinished job.
 SELECT id FROM sites
  WHERE fleeting AND id NOT IN (SELECT site_id FROM jobs WHERE state IN ('waiting', 'running'));
+
+-- name: add_guards(id)!
+UPDATE sites SET guards_proposed = TRUE WHERE id = %(id)s;

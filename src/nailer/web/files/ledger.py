@@ -19,13 +19,14 @@ from nailer.core.compare.ledger import LedgerRow, View
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files import access as access_rules
 from nailer.core.files.entry import SideName
+from nailer.core.files.keeping import KeepMark
 from nailer.core.files.names import names_text
 from nailer.core.files.search import SearchWanted
 from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, shown_name
 from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.editing import LARGEST_BYTES
-from nailer.services.files import Ledger, file_to_fetch, tarred, zipped
+from nailer.services.files import Ledger, file_to_fetch, mark_of, tarred, zipped
 from nailer.services.plans import Change, is_archive
 from nailer.services.sites import Site
 from nailer.web.files.links import Moves
@@ -45,8 +46,10 @@ from nailer.web.shell.doors import (
     sites_of,
 )
 from nailer.web.shell.forms import (
+    KeepWish,
     NewFolderWish,
     PackWish,
+    PathWish,
     Picked,
     PinWish,
     QueryValues,
@@ -81,6 +84,7 @@ async def files_page(
     if ledger.is_nowhere and (here, there) != (site.start_here, site.start_there):
         return RedirectResponse(said_missing(site, SideName.THERE, there), 303)
     values |= await missing_values(files, site, query) | pick_values(ledger, query)
+    values["new_guards"] = await files.keeping.guard_what_the_host_owns(site)
     values["tree"] = await _tree_nodes(request, site, here, there)
     values["tree_root"] = values["moves"].root
     values["removed"] = await plans.changes.removed_in(site.id, SideName.THERE, there, 5)
@@ -222,6 +226,21 @@ async def rename(request: Request, wish: RenameWish, site: TheSite, files: Files
     path = SitePath.of_token(wish.path)
     files.guarded.check(account_id, site, wish.side, path)
     await files.change.rename(account_id, site, wish.side, path, typed_name(wish.name))
+    return JSONResponse({"ok": True})
+
+
+@router.post("/sites/{site_id}/keep")
+async def keep(request: Request, wish: KeepWish, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
+    """Let nothing remove a file or folder, until a day, because of something."""
+    mark = mark_of(wish.side, SitePath.of_token(wish.path), wish.until, wish.why)
+    await files.keeping.keep(session.account_id, site, mark)
+    return JSONResponse({"ok": True})
+
+
+@router.post("/sites/{site_id}/let-go")
+async def let_go(request: Request, wish: PathWish, site: TheSite, files: FilesDoor) -> Response:
+    """Take a keep mark off."""
+    await files.keeping.let_go(site, wish.side, SitePath.of_token(wish.path))
     return JSONResponse({"ok": True})
 
 
@@ -380,6 +399,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "there": ledger.there,
         "rows": rows,
         "one": one,
+        "own_mark": await _own_mark(request, site, ledger, one),
         "one_shown": shown_row(one, datetime.now(UTC), settings.zone) if one else None,
         "title": names_text([row.name for row in rows], 2),
         "here_count": len(here_rows),
@@ -404,6 +424,15 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "zip_names": "/".join(quote(name_token(row.name), safe="") for row in rows),
         "removed": [],
     }
+
+
+async def _own_mark(request: Request, site: Site, ledger: Ledger, one: LedgerRow | None) -> KeepMark | None:
+    """The keep mark of a name itself, there first."""
+    if one is None or not one.kept:
+        return None
+    keeps = await files_of(request).keeping.of_site(site.id)
+    there = keeps.own(SideName.THERE, ledger.there.child(one.name))
+    return there or keeps.own(SideName.HERE, ledger.here.child(one.name))
 
 
 def _weight(rows: list[LedgerRow]) -> str:

@@ -449,6 +449,16 @@ class PinWish(_Body):
     pinned: bool
 
 
+class PathWish(_Body):
+    side: SideName
+    path: PathToken
+
+
+class KeepWish(PathWish):
+    until: str = Field("", max_length=10)
+    why: str = Field("", max_length=1000)
+
+
 class RenameWish(_Body):
     side: SideName
     path: PathToken

@@ -207,6 +207,8 @@ POLICY: dict[str, Asks] = {
     "POST /sites/{site_id}/folders": _CHANGE,
     "POST /sites/{site_id}/folders/path": _CHANGE,
     "POST /sites/{site_id}/rename": _CHANGE,
+    "POST /sites/{site_id}/keep": _CHANGE,
+    "POST /sites/{site_id}/let-go": _CHANGE,
     "POST /sites/{site_id}/leftovers": _CHANGE,
     "GET /sites/{site_id}/access": _ACCESS,
     "POST /sites/{site_id}/access/one": _ACCESS,

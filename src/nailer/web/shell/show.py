@@ -69,6 +69,7 @@ class ShownLedgerRow:
     trouble: str
     owner: str
     held: str
+    kept: str
 
 
 def shown_row(row: LedgerRow, now: datetime, zone: tzinfo, href: str = "") -> ShownLedgerRow:
@@ -96,6 +97,7 @@ def shown_row(row: LedgerRow, now: datetime, zone: tzinfo, href: str = "") -> Sh
         trouble=access_rules.trouble(entry) or "",
         owner=entry.owner or "",
         held=row.held,
+        kept=row.kept,
     )
 
 

@@ -21,6 +21,7 @@ const own = {
     this.blocks = new Map();
     this.takeFirst();
     this.$root.addEventListener("click", (event) => this.acted(event));
+    this.$root.addEventListener("submit", (event) => this.submitted(event));
     this.listenForDrops();
     this.hearCarried = (event) => this.mine.add(event.detail.job);
     this.mine = new Set();

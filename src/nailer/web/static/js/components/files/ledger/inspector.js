@@ -1,5 +1,5 @@
 // What is picked, said beside the rows, and its buttons.
-import { html } from "../../../lib/ask.js";
+import { html, json } from "../../../lib/ask.js";
 import { complain, notice } from "../../../lib/notice.js";
 import { takeBack } from "../../../lib/takeback.js";
 
@@ -51,10 +51,30 @@ export default {
     else if (act === "live") this.live(button);
     else if (act === "own-program") this.ownProgram(button.dataset.path);
     else if (act === "pack") this.pack();
+    else if (act === "let-go") this.setMark("let-go", { side: button.dataset.side, path: button.dataset.path });
     else if (act === "unpack-there") {
       notice("The server is unpacking …");
       this.plan("unpack-there", this.wish);
     } else if (act === "pick-newer") this.pickNewer();
+  },
+
+  submitted(event) {
+    const form = event.target.closest("form[data-form=keep]");
+    if (!form) return;
+    event.preventDefault();
+    const { why, until } = form.elements;
+    this.setMark("keep", { ...form.dataset, why: why.value, until: until.value });
+  },
+
+  // A keep mark is set or taken off.
+  async setMark(act, { side, path, why, until }) {
+    const body = act === "keep" ? { side, path, why, until } : { side, path };
+    try {
+      await json(`/sites/${this.data.site}/${act}`, { body });
+      this.changed();
+    } catch (error) {
+      complain(error);
+    }
   },
 
   async live(button) {
