@@ -82,6 +82,12 @@ NASTY = {
     "accounts": "user: a{} server: ftp{}.x.example\n",
     "tables": "| a ",
     "addresses": "ftp://u:p@h.example/x ",
+    "quotes": '"',
+    "pairs": '"user":"a{}",',
+    "unended": '{"password":"',
+    "tags": "<user>a",
+    "attributes": '<a b="c" ',
+    "nested": "<a><b></b>",
 }
 
 

@@ -12,13 +12,14 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import lru_cache
 from urllib.parse import unquote, urlsplit
 
 from nailer.core.connecting.protocol import Protocol
+from nailer.core.connecting.structured import laid_out
 
 ODD = "\u200b\u200c\u200d\u2060\ufeff\u00a0\u00ad\u202f\u2009"
 _QUOTES = "\"'`“”„«»‘’‹›"
@@ -178,6 +179,8 @@ def read(text: str) -> LetterReading:
     ('ftp.mosslane.example', 'seedlib', '/www', '21')
     """
     text = without_endless_words(text[:_MOST_LETTERS])
+    if (data := laid_out(text)) is not None:
+        return _Letter(data.text, text, data.plain).read()
     if (address := _as_address(text)) is not None:
         return address
     return _Letter(text).read()
@@ -273,8 +276,10 @@ class _Line:
 class _Letter:
     """One reading under way."""
 
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, original: str = "", plain: Callable[[str], str] = str) -> None:
+        """`text` is what is read; values are taken out of the `original`, which is as long, and made `plain`."""
         self._text = text
+        self._original, self._plain = original or text, plain
         self._lines = list(_lines(text))
         self._accounts: list[dict[Field, FieldFound]] = [{}]
         self._asides: list[Aside] = []
@@ -383,7 +388,7 @@ class _Letter:
 
     def _cleaned(self, what: Field, start: int, end: int) -> str:
         """The value without what was copied along unseen. A password is left as it is, and reported."""
-        raw = self._text[start:end]
+        raw = self._plain(self._original[start:end])
         after = re.match(rf"[ \t{ODD}]+(?=\r?\n|$)", self._text[end:])
         odd = [one for one in raw if one in ODD]
         if what is Field.PASSWORD:
