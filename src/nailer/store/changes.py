@@ -13,12 +13,14 @@ from typing import Any
 from nailer.acting import reaches
 from nailer.core.compare.joint import Baseline, Seen
 from nailer.core.files.entry import Entry, SideName, Stamp
+from nailer.core.files.moves import Moved, Moves
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, like, utc_now
 
 _KEYS_AT_ONCE = 500
 _ROWS_AT_ONCE = 5000
+_MOST_MOVES = 5000
 
 
 class What(StrEnum):
@@ -33,6 +35,19 @@ class What(StrEnum):
     FOLDER_REMOVED = "folder-removed"
     RENAMED = "renamed"
     ACCESS_SET = "access-set"
+
+
+WHAT_WORDS = {
+    What.MADE: "made",
+    What.REPLACED: "replaced",
+    What.REMOVED: "removed",
+    What.LINK_REMOVED: "link removed",
+    What.LINK_MADE: "link made",
+    What.FOLDER_MADE: "folder made",
+    What.FOLDER_REMOVED: "folder removed",
+    What.RENAMED: "renamed",
+    What.ACCESS_SET: "access set",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,11 +171,30 @@ class ChangeStore:
         return found
 
     async def of_path(self, site_id: int, side: SideName, path: SitePath, limit: int = 20) -> list[Change]:
-        """What happened to one name, newest first."""
+        """What happened to what is at a path now, under every name it had; newest first."""
+        found: list[Change] = []
+        for name in (await self.moves(site_id, side)).names(path):
+            values = {"path": name.path.raw, "begun": name.begun, "ended": name.ended, "limit": limit}
+            rows = await self._db.read(
+                lambda work, values=values: work.rows("changes.of_name", site_id=site_id, side=side, **values)  # type: ignore[misc]
+            )
+            found += [one for one in map(_change, rows) if _reached(one)]
+            if len(found) >= limit:
+                break
+        return found[:limit]
+
+    async def moves(self, site_id: int, side: SideName) -> Moves:
+        """What was renamed on a side of a site, and got its old name back."""
         rows = await self._db.read(
-            lambda work: work.rows("changes.of_path", site_id=site_id, side=side, path=path.raw, limit=limit)
+            lambda work: work.rows("changes.moves", site_id=site_id, side=side, limit=_MOST_MOVES)
         )
-        return [one for one in map(_change, rows) if _reached(one)]
+        found = []
+        for row in rows:
+            old, new = SitePath.parse(row["path"]), SitePath.parse(row["other_path"])
+            found.append(Moved(row["at"], old, new))
+            if row["taken_back_at"] is not None:
+                found.append(Moved(row["taken_back_at"], new, old))
+        return Moves(found)
 
     async def removed_in(self, site_id: int, side: SideName, folder: SitePath, limit: int = 50) -> list[Change]:
         """Removals below a folder that can be taken back, newest first."""

@@ -11,7 +11,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
 from nailer.core.plans.plan import Verdict
 from nailer.errors import InvalidInput
-from nailer.store.changes import Change
+from nailer.store.changes import Change, What
 from nailer.store.database import utc_now
 from tests.builders import NOON_S, tree, write
 from tests.world import THERE, World
@@ -124,3 +124,55 @@ async def test_changes_are_found_by_path_person_and_side(world: World) -> None:
     assert len(await latest(world.site.id, wanted="maren")) == 2
     assert len(await latest(world.site.id, side="here")) == 0
     assert len(await latest(world.site.id, wanted="Upload of")) == 1
+
+
+async def _renamed(world: World, old: str, new: bytes) -> None:
+    await world.nailer.files.change.rename(
+        world.account_id, world.site, SideName.THERE, THERE.join(tuple(old.encode().split(b"/"))), new
+    )
+
+
+async def test_what_was_changed_is_found_and_taken_back_in_a_renamed_folder(world: World) -> None:
+    write(world.here, "old/a.html", "longer than before")
+    write(world.there, "old/a.html", "before")
+    job = await world.upload("old")
+    await _renamed(world, "old", b"older")
+    await _renamed(world, "older/a.html", b"b.html")
+    now = THERE.child(b"older").child(b"b.html")
+
+    copies = await world.nailer.plans.changes.of_path(world.site.id, SideName.THERE, now)
+
+    assert [one.what for one in copies] == [What.RENAMED, What.REPLACED]
+    assert await world.nailer.plans.changes.of_path(world.site.id, SideName.THERE, THERE.child(b"old")) == []
+    await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
+    assert tree(world.there) == {"older/b.html": b"before"}
+
+
+async def test_one_change_is_taken_back_after_a_rename_and_its_taking_back(world: World) -> None:
+    write(world.there, "old/a.html", "before")
+    write(world.here, "old/a.html", "longer than before")
+    await world.upload("old")
+    (change,) = [one for one in await world.nailer.stores.changes.latest(world.site.id) if one.what is What.REPLACED]
+    await _renamed(world, "old", b"older")
+    (rename,) = [one for one in await world.nailer.stores.changes.latest(world.site.id) if one.what is What.RENAMED]
+    await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, rename)
+    assert tree(world.there) == {"old/a.html": b"longer than before"}
+
+    job_id = await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, change)
+
+    assert job_id is not None
+    await world.ended(job_id)
+    assert tree(world.there) == {"old/a.html": b"before"}
+
+
+async def test_everything_since_goes_back_through_a_renamed_folder(world: World) -> None:
+    write(world.there, "old/a.html", "before")
+    write(world.here, "old/a.html", "longer than before")
+    await world.upload("old")
+    await _renamed(world, "old", b"older")
+
+    await world.run(
+        await world.nailer.plans.take_back.take_back_since(world.account_id, world.site, await oldest(world))
+    )
+
+    assert tree(world.there) == {"old/a.html": b"before"}

@@ -360,7 +360,8 @@ def test_a_removal_says_what_else_knows_the_content(maren: Visitor) -> None:
 
     told = maren.get(f"/plans/{plan}/known").text
     assert "1 file equal on the other side, 1 in another version there, 1 nowhere else" in told
-    assert 'name="typed"' not in told
+    assert "this is the only one" in told
+    assert 'name="typed"' in told
     maren.post(f"/plans/{plan}/carry-out", {"choice": "replace"})
     assert ended(maren, plan) is JobState.DONE
 

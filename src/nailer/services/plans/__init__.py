@@ -12,10 +12,11 @@ from nailer.services.plans.take_back import TakeBacks
 from nailer.services.plans.target import folder_items, missing_folders, room_at
 from nailer.services.plans.unpacking.archives import Archives, Unpacked, is_archive
 from nailer.services.plans.unpacking.server_commands import ServerCommands, Staged
-from nailer.store.changes import Change
+from nailer.store.changes import WHAT_WORDS, Change, What
 from nailer.store.jobs import FailureGroup, Item, Job
 
 __all__ = [
+    "WHAT_WORDS",
     "Archives",
     "Change",
     "Dropped",
@@ -36,6 +37,7 @@ __all__ = [
     "Staged",
     "TakeBacks",
     "Unpacked",
+    "What",
     "Write",
     "folder_items",
     "is_archive",

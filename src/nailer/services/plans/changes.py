@@ -31,6 +31,10 @@ class ChangeLog:
         """What happened to one name."""
         return await self._store.of_path(site_id, side, path, limit)
 
+    async def place_of(self, change: Change) -> SitePath:
+        """Where what was changed is now: it, or a folder above it, may have been renamed since."""
+        return (await self._store.moves(change.site_id, change.side)).now(change.path, change.at)
+
     async def of_job(self, job_id: int) -> list[Change]:
         """What a job changed and nobody has taken back."""
         return await self._store.of_job(job_id)

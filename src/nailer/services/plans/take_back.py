@@ -9,6 +9,7 @@ from dataclasses import replace
 from nailer.core.compare.joint import still_as
 from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry, Kind
+from nailer.core.files.moves import Moves
 from nailer.core.files.names import names_text
 from nailer.core.files.sitepath import SitePath, common_folder
 from nailer.core.jobs.kinds import JobKind
@@ -42,7 +43,7 @@ class TakeBacks:
     async def take_job_back(self, account_id: int, job_id: int) -> int:
         """Plan taking back everything that a job changed and that was not taken back yet."""
         done = await self._jobs.get(job_id)
-        changes = await self._changes.of_job(job_id)
+        changes = await self._as_named_now(done.site_id, await self._changes.of_job(job_id))
         items = [item for item in map(_inverse, changes) if item is not None]
         if not items:
             raise NotFound("Nothing of this job is left to take back.")
@@ -62,8 +63,9 @@ class TakeBacks:
         """Plan taking back everything on a side since a change, itself too, the newest first and one after another.
         Names that were changed since by other hands are left as they are, and said."""
         changes = await self._changes.since(first)
+        moves = await self._changes.moves(site.id, first.side)
         async with self._browse.side(site, first.side) as side:
-            barred = await _barred(side, changes)
+            barred = await _barred(side, changes, moves)
         items = []
         for change in changes:
             item = _inverse(change)
@@ -85,6 +87,7 @@ class TakeBacks:
         """
         if not change.can_be_taken_back:
             raise Conflict("This was taken back already, or no copy of it is kept.")
+        (change,) = await self._as_named_now(site.id, [change])
         async with self._browse.side(site, change.side) as side:
             if change.what is What.RENAMED and change.other_path is not None:
                 await side.rename(change.other_path, change.path)
@@ -102,6 +105,20 @@ class TakeBacks:
         job_id = await self._jobs.add(job, [*folder_items(missing), item], JobState.WAITING)
         self._runner.wake()
         return job_id
+
+    async def _as_named_now(self, site_id: int, changes: Sequence[Change]) -> list[Change]:
+        """Changes with the paths that their names have by now, where they or a folder above were renamed since."""
+        sides = {change.side for change in changes}
+        moves = {side: await self._changes.moves(site_id, side) for side in sides}
+        return [_as_named_now(change, moves[change.side]) for change in changes]
+
+
+def _as_named_now(change: Change, moves: Moves) -> Change:
+    if change.what is What.RENAMED and change.other_path is not None:
+        # It goes back into its own folder, wherever that is by now, under the name it had.
+        folder = moves.now(change.path.parent, change.at)
+        return replace(change, path=folder.child(change.path.name), other_path=moves.now(change.other_path, change.at))
+    return replace(change, path=moves.now(change.path, change.at))
 
 
 def _inverse(change: Change) -> NewItem | None:
@@ -177,8 +194,8 @@ async def _check_unchanged(side: Side, change: Change) -> None:
         raise Conflict(f"{change.path} was changed since. Taking back would lose that change, so nothing was done.")
 
 
-async def _barred(side: Side, changes: Sequence[Change]) -> dict[SitePath, str]:
-    """Paths that are not as the newest of the changes left them, each with why."""
+async def _barred(side: Side, changes: Sequence[Change], moves: Moves) -> dict[SitePath, str]:
+    """Paths that are not as the newest of the changes left them, each with why; looked for under their names of now."""
     newest: dict[SitePath, Change] = {}
     for change in changes:
         newest.setdefault(change.path, change)
@@ -187,7 +204,7 @@ async def _barred(side: Side, changes: Sequence[Change]) -> dict[SitePath, str]:
     async def _one(change: Change) -> tuple[SitePath, str]:
         async with gate:
             try:
-                await _check_unchanged(side, change)
+                await _check_unchanged(side, _as_named_now(change, moves))
             except (Conflict, TransferError) as error:
                 return change.path, error.what
         return change.path, ""

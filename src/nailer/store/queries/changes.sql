@@ -35,16 +35,6 @@ SELECT c.item_id, c.what, c.after_size, c.after_time_ns
 -- name: by_id(id)^
 SELECT * FROM changes WHERE id = %(id)s;
 
--- name: of_path(site_id, side, path, limit)
--- The earlier copies of one file, newest first.
-SELECT c.*, a.name AS account_name, j.kind AS job_kind
-  FROM changes c
-  LEFT JOIN accounts a ON a.id = c.account_id
-  LEFT JOIN jobs j ON j.id = c.job_id
- WHERE c.site_id = %(site_id)s AND c.side = %(side)s AND c.path = %(path)s AND c.confirmed
- ORDER BY c.id DESC
- LIMIT %(limit)s;
-
 -- name: removed_in(site_id, side, prefix, limit)
 -- What was removed from one folder, newest first; `prefix` is the folder with its slash, escaped for LIKE.
 SELECT c.*, a.name AS account_name
@@ -110,3 +100,22 @@ DELETE FROM kept_contents WHERE hash = %(hash)s;
 -- name: without_copy(hash)!
 -- Changes whose old content is not kept any more: they can be read, not taken back.
 UPDATE changes SET before_hash = NULL WHERE before_hash = %(hash)s;
+
+-- name: moves(site_id, side, limit)
+-- What was renamed on a side, and what was given its old name back; the latest.
+SELECT at, path, other_path, taken_back_at
+  FROM changes
+ WHERE site_id = %(site_id)s AND side = %(side)s AND what = 'renamed' AND confirmed AND other_path IS NOT NULL
+ ORDER BY id DESC
+ LIMIT %(limit)s;
+
+-- name: of_name(site_id, side, path, begun, ended, limit)
+-- What happened to one name within a time, newest first.
+SELECT c.*, a.name AS account_name, j.kind AS job_kind
+  FROM changes c
+  LEFT JOIN accounts a ON a.id = c.account_id
+  LEFT JOIN jobs j ON j.id = c.job_id
+ WHERE c.site_id = %(site_id)s AND c.side = %(side)s AND c.path = %(path)s AND c.confirmed
+   AND (%(begun)s IS NULL OR c.at > %(begun)s) AND (%(ended)s IS NULL OR c.at <= %(ended)s)
+ ORDER BY c.id DESC
+ LIMIT %(limit)s;

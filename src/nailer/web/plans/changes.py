@@ -13,7 +13,7 @@ from nailer.core.files.search import parse_size
 from nailer.core.numbers import number_in
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files import Compared, compared
-from nailer.services.plans import Change
+from nailer.services.plans import Change, What
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
@@ -116,13 +116,15 @@ async def _compared(request: Request, site: Site, change: Change) -> Compared:
     if max(change.before_size or 0, change.after_size or 0) > _LARGEST_BYTES:
         return Compared((), "They are too large to be compared here.")
     old = await plans.changes.content(change.before_hash)
-    later = [one for one in await plans.changes.of_path(site.id, change.side, change.path, 200) if one.id > change.id]
+    path = await plans.changes.place_of(change)
+    later = [one for one in await plans.changes.of_path(site.id, change.side, path, 200) if one.id > change.id]
+    later = [one for one in later if one.what is not What.RENAMED]
     if later and later[-1].before_hash is not None:
         return compared(old, await plans.changes.content(later[-1].before_hash))
     try:
         async with files.browse.side(site, change.side) as side:
-            if (await side.stat(change.path)).size > _LARGEST_BYTES:
+            if (await side.stat(path)).size > _LARGEST_BYTES:
                 return Compared((), "They are too large to be compared here.")
-            return compared(old, (await side.whole(change.path))[1])
+            return compared(old, (await side.whole(path))[1])
     except FileMissing:
         return compared(old, b"")

@@ -48,6 +48,7 @@ from nailer.errors import (
     WrongHost,
     every_error,
 )
+from nailer.services.plans import WHAT_WORDS
 from nailer.web.shell import urls
 from nailer.web.shell.doors import pairs_of, people_of, plans_of, settings_of
 
@@ -90,6 +91,7 @@ def make_environment() -> Environment:
         JOINTS=list(Joint),
         JOINT_WORDS=JOINT_WORDS,
         JOB_WORDS=JOB_WORDS,
+        WHAT_WORDS=WHAT_WORDS,
         JobKind=JobKind,
         advice_of=_advice_of,
         access_rules=access_rules,

@@ -2,6 +2,7 @@
 import { html, json, put } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
 const AT_ONCE = 4;
+const BUSY_AFTER_MS = 200;
 export default () => ({
   init() {
     addEventListener("nailer:plan", (event) => this.plan(event.detail));
@@ -10,16 +11,43 @@ export default () => ({
   },
   // { url, body, files? }: makes a plan and shows it. `files` are what a browser will send, by the names below the drop.
   async plan({ url, body, files }) {
+    this.asking?.abort();
+    const asking = new AbortController();
+    this.asking = asking;
+    const waits = setTimeout(() => this.showBusy(), BUSY_AFTER_MS);
     try {
-      const text = await html(url, { body });
+      const text = await html(url, { body, signal: asking.signal });
+      clearTimeout(waits);
       this.again = { url, body, files };
       this.show(text);
     } catch (error) {
+      clearTimeout(waits);
+      if (asking !== this.asking) return;
+      if (this.$refs.body.querySelector(".plan-busy")) this.$root.close();
       complain(error);
+    } finally {
+      if (asking === this.asking) this.asking = null;
     }
   },
-  // { title, label, value, sides, done }: asks for a line of text.
-  ask({ title, label, value = "", sides = null, side = "there", also = "", done }) {
+  // What takes longer than a moment says so, and can be given up.
+  showBusy() {
+    const busy = document.createElement("div"),
+      title = document.createElement("h2"),
+      said = document.createElement("p"),
+      bar = document.createElement("progress"),
+      close = document.createElement("button");
+    busy.className = "plan-busy";
+    busy.setAttribute("role", "status");
+    title.textContent = "Working out the plan …";
+    said.textContent = "Both sides are looked at. Nothing is changed.";
+    Object.assign(close, { type: "button", className: "btn btn-quiet", textContent: "Give it up" });
+    close.dataset.sheet = "close";
+    busy.append(title, said, bar, close);
+    this.$refs.body.replaceChildren(busy);
+    if (!this.$root.open) this.$root.showModal();
+  },
+  // { title, label, value, sides, done }: asks for a line of text; with `choices` ({ value, word, help }) for one of them.
+  ask({ title, label = "", value = "", sides = null, side = "there", also = "", choices = null, done }) {
     const form = document.getElementById("sheet-ask").content.cloneNode(true).firstElementChild;
     form.querySelector("h2").textContent = title;
     form.querySelector("label.ask-label").textContent = label;
@@ -32,11 +60,33 @@ export default () => ({
     });
     form.querySelector(".ask-also").hidden = !also;
     form.querySelector(".ask-also span").textContent = also;
+    if (choices) this.offer(form, choices);
     this.done = done;
     this.$refs.body.replaceChildren(form);
     this.$root.showModal();
+    if (choices) return form.querySelector("[data-sheet=go]").focus();
     input.focus();
     input.setSelectionRange(0, value.includes(".") ? value.lastIndexOf(".") : value.length);
+  },
+  offer(form, choices) {
+    form.querySelectorAll("[name=text], label.ask-label").forEach((one) => one.remove());
+    const place = form.querySelector(".ask-choices");
+    place.hidden = false;
+    choices.forEach(({ value, word, help }, at) => {
+      const line = document.createElement("label"),
+        input = document.createElement("input"),
+        said = document.createElement("span"),
+        strong = document.createElement("b"),
+        small = document.createElement("small");
+      line.className = "choice";
+      Object.assign(input, { type: "radio", name: "choice", value, checked: at === 0 });
+      input.dataset.test = `choice-${value}`;
+      strong.textContent = word;
+      small.textContent = help;
+      said.append(strong, small);
+      line.append(input, said);
+      place.append(line);
+    });
   },
   show(text) {
     this.$refs.body.innerHTML = text;
@@ -180,9 +230,10 @@ export default () => ({
   async answer(form) {
     try {
       await this.done({
-        text: form.elements.text.value,
+        text: form.elements.text?.value,
         side: form.elements.side.value,
         also: form.elements.also.checked,
+        choice: form.elements.choice?.value,
       });
       this.$root.close();
     } catch (error) {
@@ -257,6 +308,8 @@ export default () => ({
     if (place) place.textContent = text;
   },
   closed(how = "") {
+    this.asking?.abort();
+    this.asking = null;
     const form = this.$refs.body.querySelector("form.plan");
     for (const job of (form?.dataset.job || "").split(" "))
       if (job) json(`/plans/${job}/put-away${typeof how === "string" ? how : ""}`, { body: {} }).catch(() => {});

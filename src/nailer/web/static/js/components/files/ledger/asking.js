@@ -1,6 +1,6 @@
 // What a person asks for: plans, and small changes after one question.
 import { json } from "../../../lib/ask.js";
-import { complain, notice } from "../../../lib/notice.js";
+import { notice } from "../../../lib/notice.js";
 
 export default {
   carry(side) {
@@ -80,21 +80,22 @@ export default {
     );
   },
 
-  // The copy here is watched; what another program saves is sent, or offered.
-  async ownProgram(path) {
-    const sends = confirm(
-      "Send each save to the server by itself?\nOK: each save is sent. Cancel: each save is offered first.",
-    );
-    try {
+  // The copy here is watched; what another program saves is sent, or offered. Nothing is watched before it is said how.
+  ownProgram(path) {
+    const done = async ({ choice }) => {
+      const sends = choice === "send";
       const { place } = await json(`/sites/${this.data.site}/own-files`, { body: { path, sends } });
       notice(`Open ${place} in your program. ${sends ? "Each save is sent." : "Each save is offered to be sent."}`, {
         href: "/drafts",
         link: "What is watched",
       });
       this.changed();
-    } catch (error) {
-      complain(error);
-    }
+    };
+    const choices = [
+      { value: "offer", word: "Offer each save", help: "nothing goes up before you say so" },
+      { value: "send", word: "Send each save", help: "it goes up by itself, the old one is kept" },
+    ];
+    dispatchEvent(new CustomEvent("nailer:ask", { detail: { title: "Edit in my program", choices, done } }));
   },
 
   pack() {
