@@ -14,7 +14,7 @@ from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.jobs.states import ItemState
 from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.core.plans.plan import Answers
-from nailer.errors import InvalidInput
+from nailer.errors import FileMissing, InvalidInput
 from nailer.services.plans.removal import Known
 from nailer.store.sites import Site
 from tests.builders import path, write
@@ -137,3 +137,14 @@ async def test_a_mark_ends_with_its_day_and_goes_with_a_rename(world: World) -> 
     assert (await keeping.of_site(world.site.id)).own(SideName.THERE, moved)
     tomorrow = await marks.of_site(world.site.id, today + timedelta(days=1))
     assert tomorrow.because(SideName.THERE, moved) == ""
+
+
+async def test_of_many_picked_names_those_of_the_other_side_are_passed_over(world: World) -> None:
+    await _both(world, "a.html")
+    write(world.here, "only-here.html", "here")
+
+    await world.remove_there("a.html", "only-here.html")
+
+    assert not (world.there / "a.html").exists()
+    with pytest.raises(FileMissing):
+        await world.remove_there("only-here.html")

@@ -290,7 +290,10 @@ class PlanMaker:
         if not names:
             raise InvalidInput("Pick at least one name first.")
         async with self._browse.side(site, side) as target_side:
-            found = await find(target_side, folder, names, with_parts=True)
+            found = await find(target_side, folder, names, tolerant=True, with_parts=True)
+        # Of many picked names some may be on the other side only: those have nothing to remove.
+        if not found:
+            raise FileMissing(f"{folder.child(names[0])} is not there any more.")
         steps = _removal(found, await self._keeping.of_site(site.id), side, folder)
         title = f"Removal of {names_text(list(names))}"
         job = NewJob(account_id, site.id, JobKind.REMOVE, title, side, folder, folder)

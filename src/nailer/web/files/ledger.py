@@ -85,7 +85,7 @@ async def files_page(
         return RedirectResponse(said_missing(site, SideName.THERE, there), 303)
     values |= await missing_values(files, site, query) | pick_values(ledger, query)
     values["new_guards"] = await files.keeping.guard_what_the_host_owns(site)
-    values["tree"] = await _tree_nodes(request, site, here, there)
+    values["tree"] = await _tree_nodes(request, site, values["moves"])
     values["tree_root"] = values["moves"].root
     values["removed"] = await plans.changes.removed_in(site.id, SideName.THERE, there, 5)
     values["problem"] = query.text("problem")
@@ -361,11 +361,11 @@ def _moves(
     return Moves(site, here, there, apart or not together, keep, is_part, grant is not None, not together)
 
 
-async def _tree_nodes(request: Request, site: Site, here: SitePath, there: SitePath) -> list[dict[str, Any]]:
+async def _tree_nodes(request: Request, site: Site, moves: Moves) -> list[dict[str, Any]]:
     """The tree from the pair's highest common folder, opened down to where the person is."""
     files = files_of(request)
-    top_here, top_there = _moves(request, site, here, there, {}).root
-    below = there.below(top_there) or ()
+    top_here, top_there = moves.root
+    below = moves.there.below(top_there) or ()
 
     async def _level(one: SitePath, other: SitePath, ahead: tuple[bytes, ...]) -> list[dict[str, Any]]:
         shown = []
