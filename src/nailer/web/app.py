@@ -24,7 +24,7 @@ from nailer.web.files import access, ledger, opening, preview, search, sieves
 from nailer.web.pairs import sync, timers
 from nailer.web.people import account, people, session
 from nailer.web.plans import changes, jobs, plans, uploads
-from nailer.web.shell import patterns, urls
+from nailer.web.shell import device, patterns, urls
 from nailer.web.shell.doors import SignedIn, SitesDoor
 from nailer.web.shell.forms import reason_of
 from nailer.web.shell.guard import Guard
@@ -58,6 +58,7 @@ ROUTERS = tuple(
         sync,
         sieves,
         timers,
+        device,
         api,
     )
 )

@@ -34,7 +34,7 @@ Send = Callable[[Message], Awaitable[None]]
 
 _log = structlog.get_logger()
 
-_OPEN = (urls.SIGN_IN, urls.FIRST_ACCOUNT, "/health")
+_OPEN = (urls.SIGN_IN, urls.FIRST_ACCOUNT, "/health", urls.MANIFEST, urls.WORKER, urls.OFFLINE)
 _OPEN_BELOW = (urls.INVITED,)
 _UNSAFE = ("POST", "PUT", "PATCH", "DELETE")
 _LONGEST_RETURN = 2000

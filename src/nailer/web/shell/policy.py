@@ -120,6 +120,9 @@ _DRAFT = _on_draft(Right.CHANGE)
 POLICY: dict[str, Asks] = {
     "GET /": _own,
     "GET /health": _anybody,
+    "GET /manifest.webmanifest": _anybody,
+    "GET /worker.js": _anybody,
+    "GET /offline": _anybody,
     f"GET {urls.SIGN_IN}": _anybody,
     f"POST {urls.SIGN_IN}": _anybody,
     f"GET {urls.FIRST_ACCOUNT}": _anybody,

@@ -36,6 +36,9 @@ LOG = "/log"
 API = "/api/"
 LOG_TABLE = "/log.csv"
 FIRST_ACCOUNT = "/first-account"
+MANIFEST = "/manifest.webmanifest"
+WORKER = "/worker.js"
+OFFLINE = "/offline"
 
 # The style sheets of every page, in this order: the later may refine the earlier.
 STYLES = (
@@ -52,6 +55,8 @@ STYLES = (
     "access",
     "sync",
     "people",
+    "touch",
+    "phone",
 )
 
 

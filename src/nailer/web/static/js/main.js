@@ -15,9 +15,11 @@ import ledger from "./components/files/ledger.js";
 import lines from "./components/shell/lines.js";
 import notices from "./components/shell/notices.js";
 import ownfiles from "./components/editing/ownfiles.js";
+import offline from "./components/shell/offline.js";
 import passkeys from "./components/people/passkeys.js";
 import pathbar from "./components/files/pathbar.js";
 import pill from "./components/shell/pill.js";
+import rail from "./components/shell/rail.js";
 import search from "./components/files/search.js";
 import sheet from "./components/plans/sheet.js";
 import siteform from "./components/sites/siteform.js";
@@ -46,10 +48,12 @@ for (const [name, component] of Object.entries({
   ledger,
   lines,
   notices,
+  offline,
   ownfiles,
   passkeys,
   pathbar,
   pill,
+  rail,
   search,
   sheet,
   siteform,
@@ -69,5 +73,7 @@ for (const [name, component] of Object.entries({
 if (document.querySelector('[x-data="editor"]'))
   Alpine.data("editor", (await import("./components/editing/editor.js")).default);
 Alpine.start();
+// Where the page cannot be fetched, the worker says so instead of the browser.
+navigator.serviceWorker?.register("/worker.js").catch(() => {});
 // Whoever drives the page by script may press from now on.
 document.documentElement.dataset.alive = "";

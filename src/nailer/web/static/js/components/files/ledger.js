@@ -26,6 +26,8 @@ const own = {
     this.hearCarried = (event) => this.mine.add(event.detail.job);
     this.mine = new Set();
     addEventListener("nailer:carrying", this.hearCarried);
+    this.hearSize = () => this.resized();
+    addEventListener("resize", this.hearSize);
     this.close = subscribe((event) => this.hear(event));
     if (this.data.together) this.rollUp();
     this.$refs.scroll.addEventListener("focus", () => {
@@ -41,6 +43,7 @@ const own = {
   destroy() {
     this.close();
     removeEventListener("nailer:carrying", this.hearCarried);
+    removeEventListener("resize", this.hearSize);
   },
 
   goBack() {

@@ -3,6 +3,7 @@ import { html } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
 export default () => ({
   init() {
+    addEventListener("nailer:goto", () => this.open());
     addEventListener("keydown", (event) => {
       if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k") {
         event.preventDefault();

@@ -4,6 +4,38 @@ import { complain, notice } from "../../../lib/notice.js";
 import { takeBack } from "../../../lib/takeback.js";
 
 export default {
+  // On a phone: a bar that says how many are picked, with the likeliest act, and the rest as a sheet from below.
+  showBar() {
+    const count = this.picked.size;
+    this.$refs.bar.hidden = !count;
+    this.$refs.barcount.textContent = `${count} picked`;
+    if (!count) this.closeSheet();
+  },
+
+  nameBarAct() {
+    const main = this.$refs.inspector.querySelector(".acts .btn:not(.second)") || this.$refs.inspector.querySelector(".acts .btn");
+    const { baract } = this.$refs;
+    baract.hidden = !main;
+    if (!main) return;
+    baract.textContent = main.textContent.trim();
+    baract.className = main.className.replace("wide", "");
+    baract.dataset.bar = main.dataset.act;
+  },
+
+  barAct() {
+    this.$refs.inspector.querySelector(`.acts [data-act="${this.$refs.baract.dataset.bar}"]`)?.click();
+  },
+
+  openSheet() {
+    this.$refs.inspector.classList.add("open");
+    this.$refs.shade.hidden = false;
+  },
+
+  closeSheet() {
+    this.$refs.inspector.classList.remove("open");
+    this.$refs.shade.hidden = true;
+  },
+
   inspect() {
     clearTimeout(this.inspectTimer);
     this.asking?.abort();
@@ -22,6 +54,7 @@ export default {
         body: this.wish,
         signal: this.asking.signal,
       });
+      this.nameBarAct();
     } catch (error) {
       complain(error);
     }
@@ -36,6 +69,7 @@ export default {
     const button = event.target.closest("[data-act]");
     if (!button) return;
     const act = button.dataset.act;
+    this.closeSheet();
     if (act === "upload") this.carry("there");
     else if (act === "download") this.carry("here");
     else if (act === "look")

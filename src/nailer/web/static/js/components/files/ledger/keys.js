@@ -1,5 +1,5 @@
 // Every key of the ledger.
-import { ROW } from "./rows.js";
+import { rowPx } from "./rows.js";
 
 export default {
   keys(event) {
@@ -59,10 +59,11 @@ export default {
   async go(to, event) {
     this.at = Math.max(0, Math.min(to, this.total - 1));
     const scroll = this.$refs.scroll;
-    const top = this.at * ROW;
+    const height = rowPx();
+    const top = this.at * height;
     if (top < scroll.scrollTop) scroll.scrollTop = top;
-    else if (top + 2 * ROW > scroll.scrollTop + scroll.clientHeight)
-      scroll.scrollTop = top + 2 * ROW - scroll.clientHeight;
+    else if (top + 2 * height > scroll.scrollTop + scroll.clientHeight)
+      scroll.scrollTop = top + 2 * height - scroll.clientHeight;
     await this.draw();
     const row = this.rowAt(this.at);
     if (event.shiftKey && this.anchor >= 0) return this.pickRange(this.anchor, this.at, false);
@@ -71,6 +72,6 @@ export default {
   },
 
   get page() {
-    return Math.max(1, Math.floor(this.$refs.scroll.clientHeight / ROW) - 2);
+    return Math.max(1, Math.floor(this.$refs.scroll.clientHeight / rowPx()) - 2);
   },
 };

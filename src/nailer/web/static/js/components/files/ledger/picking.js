@@ -3,14 +3,74 @@ import { json } from "../../../lib/ask.js";
 import { complain, notice } from "../../../lib/notice.js";
 import { BLOCK } from "./rows.js";
 
+const LONG_MS = 450;
+const MOVED_PX = 10;
+
 export default {
+  // A long press picks. A finger that moves scrolls.
+  pressed(event) {
+    if (event.pointerType === "mouse") return;
+    const row = event.target.closest("tr[data-name]");
+    if (!row) return;
+    const begun = { x: event.clientX, y: event.clientY };
+    const timer = setTimeout(() => {
+      end();
+      this.justHeld = true;
+      this.toggle(Number(row.dataset.index), row.dataset.name);
+    }, LONG_MS);
+    const moved = (one) => {
+      if (Math.hypot(one.clientX - begun.x, one.clientY - begun.y) > MOVED_PX) end();
+    };
+    const end = () => {
+      clearTimeout(timer);
+      removeEventListener("pointermove", moved);
+      removeEventListener("pointerup", end);
+      removeEventListener("pointercancel", end);
+    };
+    addEventListener("pointermove", moved);
+    addEventListener("pointerup", end);
+    addEventListener("pointercancel", end);
+  },
+
+  // The menu that a long press would bring.
+  held(event) {
+    if (this.justHeld) event.preventDefault();
+  },
+
   clicked(event) {
     const row = event.target.closest("tr[data-name]");
-    if (!row || event.target.closest("a.open")) return;
+    if (!row) return;
     const index = Number(row.dataset.index);
+    const byTouch = event.pointerType === "touch" || event.pointerType === "pen";
+    if (this.justHeld) {
+      this.justHeld = false;
+      event.preventDefault();
+      return;
+    }
+    if (byTouch) return this.tapped(event, row, index);
+    if (event.target.closest("a.open")) return;
     if (event.shiftKey && this.anchor >= 0) this.pickRange(this.anchor, index, event.ctrlKey || event.metaKey);
     else if (event.ctrlKey || event.metaKey || event.target.closest(".pick")) this.toggle(index, row.dataset.name);
     else this.pickOnly(index, row.dataset.name);
+  },
+
+  // Once something is picked, a tap picks more; before that it opens a folder, or says what can be done with a file.
+  tapped(event, row, index) {
+    if (this.picked.size || event.target.closest(".pick")) {
+      event.preventDefault();
+      return this.toggle(index, row.dataset.name);
+    }
+    if (event.target.closest("a.open")) return;
+    if (row.hasAttribute("data-opens")) return row.querySelector("a.open").click();
+    this.pickOnly(index, row.dataset.name);
+    this.openSheet();
+  },
+
+  pickNone() {
+    this.picked = new Set();
+    this.closeSheet();
+    this.mark();
+    this.inspect();
   },
 
   doubled(event) {
@@ -85,6 +145,7 @@ export default {
         row.id = "row-at";
       } else if (row.id) row.removeAttribute("id");
     }
+    this.showBar();
     this.$refs.scroll.setAttribute("aria-activedescendant", this.at >= 0 ? "row-at" : "");
   },
 

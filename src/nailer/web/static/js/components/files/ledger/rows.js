@@ -1,5 +1,5 @@
-// How rows are measured and made.
-export const ROW = 33;
+// How rows are measured and made. Their height is the style sheet's: on a phone a row has two lines.
+export const rowPx = () => parseInt(getComputedStyle(document.documentElement).getPropertyValue("--row"), 10) || 33;
 export const BLOCK = 100;
 
 export function gap(rows) {
@@ -8,7 +8,7 @@ export function gap(rows) {
   row.setAttribute("aria-hidden", "true");
   const cell = document.createElement("td");
   cell.colSpan = 8;
-  cell.style.height = `${rows * ROW}px`;
+  cell.style.height = `${rows * rowPx()}px`;
   row.append(cell);
   row.hidden = rows === 0;
   return row;

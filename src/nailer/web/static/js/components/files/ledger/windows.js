@@ -1,12 +1,13 @@
 // Rows come in blocks of a hundred; spacers stand for those that are not drawn.
 import { html, json } from "../../../lib/ask.js";
 import { complain } from "../../../lib/notice.js";
-import { BLOCK, ROW, gap, rowsOf } from "./rows.js";
+import { BLOCK, gap, rowPx, rowsOf } from "./rows.js";
 
 const KEPT_BLOCKS = 40;
 
 export default {
   takeFirst() {
+    this.rowPx = rowPx();
     const rows = [...this.$refs.rows.querySelectorAll("tr")];
     for (let block = 0; block * BLOCK < rows.length; block += 1) {
       const some = rows.slice(block * BLOCK, (block + 1) * BLOCK);
@@ -21,11 +22,20 @@ export default {
     this.frame = requestAnimationFrame(() => this.draw());
   },
 
+  // Another width may mean another height of rows.
+  resized() {
+    if (this.rowPx === rowPx()) return;
+    this.rowPx = rowPx();
+    this.drawn = "";
+    this.draw();
+  },
+
   async draw() {
-    const scroll = this.$refs.scroll;
+    const scroll = this.$refs.scroll,
+      row = rowPx();
     const last = Math.max(0, Math.ceil(this.total / BLOCK) - 1);
-    const first = Math.max(0, Math.min(last, Math.floor(scroll.scrollTop / ROW / BLOCK - 0.5)));
-    const until = Math.min(last, Math.floor((scroll.scrollTop + scroll.clientHeight) / ROW / BLOCK + 0.5));
+    const first = Math.max(0, Math.min(last, Math.floor(scroll.scrollTop / row / BLOCK - 0.5)));
+    const until = Math.min(last, Math.floor((scroll.scrollTop + scroll.clientHeight) / row / BLOCK + 0.5));
     const wanted = [];
     for (let block = first; block <= until; block += 1) wanted.push(block);
     const missing = wanted.filter((block) => !this.blocks.has(block));
