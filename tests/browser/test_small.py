@@ -56,7 +56,8 @@ const low = pressed.filter((one) => {
   const held = one.matches("[type=checkbox], [type=radio]") ? one.closest("label, td, th, fieldset") || one : one;
   return Math.round(held.getBoundingClientRect().height) < 44;
 });
-const typed = [...document.querySelectorAll("input:not([type=checkbox], [type=radio], [type=hidden], [type=file]), textarea")]
+const typed = [...document.querySelectorAll("input, textarea")]
+  .filter((one) => !["checkbox", "radio", "hidden", "file"].includes(one.type))
   .filter((one) => shown(one) && parseFloat(getComputedStyle(one).fontSize) < 16);
 return { over: document.documentElement.scrollWidth - wide, low: low.map(name), small: typed.map(name) };
 """
