@@ -198,13 +198,25 @@ class ChangeStore:
 
     async def removed_in(self, site_id: int, side: SideName, folder: SitePath, limit: int = 50) -> list[Change]:
         """Removals below a folder that can be taken back, newest first."""
-        prefix = folder.raw.rstrip(b"/") + b"/"
-        for special in (b"\\", b"%", b"_"):
-            prefix = prefix.replace(special, b"\\" + special)
+        prefix = _like_below(folder)
         rows = await self._db.read(
-            lambda work: work.rows("changes.removed_in", site_id=site_id, side=side, prefix=prefix + b"%", limit=limit)
+            lambda work: work.rows("changes.removed_in", site_id=site_id, side=side, prefix=prefix, limit=limit)
         )
         return [one for one in map(_change, rows) if _reached(one)]
+
+    async def lately_in(
+        self, site_id: int, side: SideName, folder: SitePath, since: datetime, limit: int = 500
+    ) -> dict[bytes, Change]:
+        """What was changed directly in a folder since a moment and can be taken back: the newest of each name, by the name
+        that it has now."""
+        values = {"site_id": site_id, "side": side, "prefix": _like_below(folder), "since": since, "limit": limit}
+        rows = await self._db.read(lambda work: work.rows("changes.lately_in", **values))
+        found: dict[bytes, Change] = {}
+        for change in map(_change, rows):
+            path = change.other_path or change.path
+            if path.parent == folder and _reached(change) and change.can_be_taken_back:
+                found.setdefault(path.name, change)
+        return found
 
     async def latest(
         self, site_id: int, *, before: int = 2**62, side: str = "", wanted: str = "", limit: int = 200
@@ -349,6 +361,14 @@ class ChangeStore:
                 work.run("baselines.forget_all", site_id=site_id, pair_key=key)
 
         await self._db.write(_forget)
+
+
+def _like_below(folder: SitePath) -> bytes:
+    """What stands for every path below a folder in LIKE."""
+    prefix = folder.raw.rstrip(b"/") + b"/"
+    for special in (b"\\", b"%", b"_"):
+        prefix = prefix.replace(special, b"\\" + special)
+    return prefix + b"%"
 
 
 def _read_baselines(work: Work, site_id: int, keys: list[bytes], found: dict[bytes, dict[bytes, Baseline]]) -> None:

@@ -18,7 +18,9 @@ from tests.world import World
 
 async def first_event(world: World, since: int) -> tuple[int, dict[str, Any]]:
     """The id and the body of what a page hears first."""
-    async with aclosing(_events(world.nailer.plans, world.nailer.editing, world.account_id, since)) as stream:
+    async with aclosing(
+        _events(world.nailer.plans, world.nailer.editing, world.nailer.pairs, world.account_id, since)
+    ) as stream:
         number, data = (await anext(stream)).encode().decode().strip().splitlines()
     return int(number.removeprefix("id: ")), json.loads(data.removeprefix("data: "))
 

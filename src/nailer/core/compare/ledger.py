@@ -14,10 +14,11 @@ from nailer.core.files.sitepath import is_hidden, shown_name
 
 @dataclass(frozen=True, slots=True)
 class Inside:
-    """What one side of a folder holds, counted one level deep."""
+    """What one side of a folder holds, counted one level deep. `held` is how many names more stay behind by sieves."""
 
     files: int
     folders: int
+    held: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +58,7 @@ class LedgerRow:
 
 class SortBy(StrEnum):
     NAME = "name"
+    KIND = "kind"
     HERE_SIZE = "here-size"
     HERE_TIME = "here-time"
     JOINT = "joint"
@@ -123,12 +125,24 @@ def visible(rows: Iterable[LedgerRow], view: View) -> list[LedgerRow]:
         and _joint_wanted(row.standing, view.joint)
         and (not wanted or wanted in shown_name(row.name).casefold())
     ]
-    if view.sort is not SortBy.NAME:
+    if view.sort is SortBy.KIND:
+        through.sort(key=lambda row: ending_of(row.name), reverse=view.descending)
+    elif view.sort is not SortBy.NAME:
         through.sort(key=lambda row: _sort_value(row, view.sort), reverse=view.descending)
     elif view.descending:
         through.reverse()
     through.sort(key=lambda row: not row.opens_as_folder)
     return through
+
+
+def ending_of(name: bytes) -> str:
+    """What stands behind the last dot of a name, in small letters; '' where nothing does.
+
+    >>> ending_of(b"index.HTML"), ending_of(b".env"), ending_of(b"README")
+    ('html', '', '')
+    """
+    before, _, ending = name.rpartition(b".")
+    return shown_name(ending).lower() if before and len(ending) <= _LONGEST_ENDING else ""
 
 
 def joint_counts(rows: Iterable[LedgerRow], *, hidden: bool) -> dict[Joint, int]:
@@ -151,6 +165,7 @@ def _joint_wanted(standing: Standing, joint: str) -> bool:
 
 
 _DIGITS = re.compile(r"(\d+)")
+_LONGEST_ENDING = 10
 _MOST_DIGITS = 300  # longer than any name that a disk can hold
 
 
@@ -194,5 +209,5 @@ def _sort_value(row: LedgerRow, sort: SortBy) -> int:
             return row.entry.access if row.entry.access is not None else -1
         case SortBy.JOINT:
             return _JOINT_ORDER[row.standing.joint]
-        case SortBy.NAME:
+        case SortBy.NAME | SortBy.KIND:
             return 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import OrderedDict
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Collection, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, tzinfo
@@ -75,10 +75,13 @@ class FolderRead:
     @property
     def inside(self) -> Inside | None:
         """What a row says of this folder: how many names, or why that is not known."""
-        if self.problem is not None:
-            return None
-        folders = sum(entry.is_folder for entry in self.entries)
-        return Inside(len(self.entries) - folders, folders)
+        return self.counted() if self.problem is None else None
+
+    def counted(self, held: Collection[bytes] = ()) -> Inside:
+        """How many files and folders were read, and how many names beside them are `held` back."""
+        counted = [entry for entry in self.entries if entry.name not in held]
+        folders = sum(entry.is_folder for entry in counted)
+        return Inside(len(counted) - folders, folders, len(held))
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,6 +98,11 @@ class Ledger:
     counts: dict[Joint, int]
     rolled: RolledSoFar | None
     together: bool = True
+
+    @property
+    def out_of_sight(self) -> int:
+        """How many names are not shown because they begin with a dot, or a sieve keeps them out of sight."""
+        return len(self.rows) - sum(self.counts.values())
 
     @property
     def is_nowhere(self) -> bool:

@@ -46,8 +46,7 @@ class RollUp:
             if name in one and name in other:
                 standing, complete = await self._inside(site, pair, budget, sieves)
                 rolled_standing = rolled_up(standing, complete=complete)
-                inside_here = (await self._browse.listing(site, SideName.HERE, pair[0], max_age_s=600)).inside
-                inside_there = (await self._browse.listing(site, SideName.THERE, pair[1], max_age_s=600)).inside
+                inside_here, inside_there = await self._counted(site, pair, sieves)
                 rolled[name] = (rolled_standing, inside_here, inside_there)
             elif budget.take():
                 side, path = (SideName.HERE, pair[0]) if name in one else (SideName.THERE, pair[1])
@@ -60,6 +59,26 @@ class RollUp:
         if changed:
             memory.rolled[(here, there)] = rolled
         return changed
+
+    async def _counted(self, site: Site, pair: FolderPair, sieves: Sieves) -> tuple[Inside | None, Inside | None]:
+        """How many names either folder of a pair holds, those that stay behind by sieves counted apart: what is compared
+        is the rest."""
+        reads = [
+            await self._browse.listing(site, side, path, max_age_s=600)
+            for side, path in zip((SideName.HERE, SideName.THERE), pair, strict=True)
+        ]
+        place = place_in_pair(site, *pair)
+        known = [{entry.name: entry for entry in read.entries} for read in reads]
+        held = {
+            name
+            for name in known[0].keys() | known[1].keys()
+            if sieves.held((*place, name), known[0].get(name), known[1].get(name), nearly=True)
+        }
+        one, other = (
+            read.counted(held & names.keys()) if read.problem is None else None
+            for read, names in zip(reads, known, strict=True)
+        )
+        return one, other
 
     async def _inside(self, site: Site, top: FolderPair, budget: Budget, sieves: Sieves) -> tuple[list[Standing], bool]:
         """The standings of everything below a folder pair that no sieve holds back, and whether all of it was read."""

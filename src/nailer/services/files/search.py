@@ -20,11 +20,12 @@ _SHOWN_AROUND = 40
 
 @dataclass(frozen=True, slots=True)
 class Hit:
-    """A name that fits, and the line around the text that was found inside."""
+    """A name that fits, and the line around the text that was found inside; `number` is that line's, from 1 (0: none)."""
 
     path: SitePath
     entry: Entry
     line: str = ""
+    number: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,8 +67,8 @@ async def _holding(
 
     async def _look(entry: Entry) -> Hit | None:
         async with gate:
-            line = await _line_with(side, where.child(entry.name), wanted.inside)
-        return Hit(where.child(entry.name), entry, line) if line is not None else None
+            found = await _line_with(side, where.child(entry.name), wanted.inside)
+        return Hit(where.child(entry.name), entry, *found) if found is not None else None
 
     reading = [asyncio.create_task(_look(one)) for one in entries if wanted.may_hold_text(one)]
     try:
@@ -80,9 +81,10 @@ async def _holding(
         await asyncio.gather(*reading, return_exceptions=True)
 
 
-async def _line_with(side: Side, path: SitePath, text: str) -> str | None:
-    """The line of a file that holds a text, whatever its case; None where none does or it cannot be read."""
-    needle, kept, size = text.casefold(), "", 0
+async def _line_with(side: Side, path: SitePath, text: str) -> tuple[str, int] | None:
+    """The line of a file that holds a text, whatever its case, with its number; None where none does or it cannot be
+    read."""
+    needle, kept, size, lines = text.casefold(), "", 0, 0
     try:
         async with aclosing(side.read(path, ahead=CHUNK_BYTES)) as chunks:
             async for chunk in chunks:
@@ -90,10 +92,11 @@ async def _line_with(side: Side, path: SitePath, text: str) -> str | None:
                 shown = kept + chunk.decode("utf-8", "replace")
                 at = shown.casefold().find(needle)
                 if at >= 0:
-                    return _around(shown, at, len(text))
+                    return _around(shown, at, len(text)), lines + shown.count("\n", 0, at) + 1
                 if size > _MOST_READ_BYTES or b"\0" in chunk:
                     return None
                 kept = shown[-len(text) - _SHOWN_AROUND :]
+                lines += shown.count("\n") - kept.count("\n")
     except TransferError:
         return None
     return None

@@ -13,9 +13,11 @@ from pathlib import Path
 import structlog
 from watchfiles import awatch
 
+from nailer.acting import person
 from nailer.core.compare.joint import Baseline, same_content, seen
 from nailer.core.files.entry import Entry
 from nailer.core.files.tree import Below, Tree
+from nailer.core.people.rights import Right
 from nailer.core.plans.sieve import Sieves
 from nailer.engine.live import LiveJobs
 from nailer.errors import NailerError
@@ -74,6 +76,13 @@ class NotSent:
     def of_site(self, site_id: int) -> int:
         """How many names of a site's pairs are newer here than there, as far as is known."""
         return self._by_site.get(site_id, 0)
+
+    def of_sites(self) -> dict[int, int]:
+        """The same for every site that whoever acts may sync."""
+        who = person()
+        return {
+            site_id: count for site_id, count in self._by_site.items() if who is None or who.may(Right.SYNC, site_id)
+        }
 
     def of_pair(self, pair_id: int) -> int | None:
         """The same count for one pair. None where the pair was never level."""

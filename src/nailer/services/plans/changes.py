@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.engine.kept import KeptStore
 from nailer.errors import NotFound
 from nailer.store.changes import Change, ChangeStore
+from nailer.store.database import utc_now
+
+_LATELY = timedelta(minutes=15)
 
 
 class ChangeLog:
@@ -42,6 +47,10 @@ class ChangeLog:
     async def latest(self, site_id: int, *, before: int, side: str, wanted: str, limit: int) -> list[Change]:
         """Changes numbered below `before`, of one side where one is named, with `wanted` in their path."""
         return await self._store.latest(site_id, before=before, side=side, wanted=wanted, limit=limit)
+
+    async def lately_in(self, site_id: int, side: SideName, folder: SitePath) -> dict[bytes, Change]:
+        """What was changed directly in a folder within the last quarter of an hour and can be taken back, by name."""
+        return await self._store.lately_in(site_id, side, folder, utc_now() - _LATELY)
 
     async def removed_in(self, site_id: int, side: SideName, folder: SitePath, limit: int) -> list[Change]:
         """Removals below a folder that can be taken back."""

@@ -101,6 +101,16 @@ DELETE FROM kept_contents WHERE hash = %(hash)s;
 -- Changes whose old content is not kept any more: they can be read, not taken back.
 UPDATE changes SET before_hash = NULL WHERE before_hash = %(hash)s;
 
+-- name: lately_in(site_id, side, prefix, since, limit)
+-- What was changed directly in one folder since a moment and can perhaps be taken back, newest first.
+SELECT c.*, a.name AS account_name
+  FROM changes c
+  LEFT JOIN accounts a ON a.id = c.account_id
+ WHERE c.site_id = %(site_id)s AND c.side = %(side)s AND c.confirmed AND c.taken_back_at IS NULL AND c.at > %(since)s
+   AND (c.path LIKE %(prefix)s OR c.other_path LIKE %(prefix)s)
+ ORDER BY c.id DESC
+ LIMIT %(limit)s;
+
 -- name: moves(site_id, side, limit)
 -- What was renamed on a side, and what was given its old name back; the latest.
 SELECT at, path, other_path, taken_back_at

@@ -215,8 +215,9 @@ async def new_folder(
     account_id = session.account_id
     folder = SitePath.of_token(wish.folder)
     files.guarded.check(account_id, site, wish.side, folder)
-    await files.change.make_folder(account_id, site, wish.side, folder, typed_name(wish.name))
-    return JSONResponse({"ok": True})
+    name = typed_name(wish.name)
+    await files.change.make_folder(account_id, site, wish.side, folder, name)
+    return JSONResponse({"ok": True, "pick": name_token(name)})
 
 
 @router.post("/sites/{site_id}/rename")
@@ -291,9 +292,12 @@ async def _ledger_values(
     moves = _moves(request, site, here, there, keep, together=ledger.together)
     belonging = None if ledger.together else await belonging_of(files, site, here, there)
     address = address_of(there, site.document_roots, is_folder=True)
+    lately = await plans.changes.lately_in(site.id, SideName.HERE, here)
+    lately |= await plans.changes.lately_in(site.id, SideName.THERE, there)
     return {
         "site": site,
         "known": True,
+        "lately": lately,
         "ledger": ledger,
         "view": view,
         "here": here,
@@ -336,8 +340,9 @@ def _levels(rows: list[LedgerRow]) -> Levels:
 def _window(values: dict[str, Any], ledger: Ledger, offset: int, limit: int) -> list[ShownLedgerRow]:
     now = datetime.now(UTC)
     moves: Moves = values["moves"]
+    lately: dict[bytes, Change] = values["lately"]
     return [
-        shown_row(row, now, values["zone"], moves.opened(row) if row.opens_as_folder else "")
+        shown_row(row, now, values["zone"], moves.opened(row) if row.opens_as_folder else "", lately.get(row.name))
         for row in ledger.shown[offset : offset + limit]
     ]
 

@@ -105,6 +105,8 @@ def _line(
         "at": entry.stamp.at_ns if entry.stamp else 0,
         "access": octal(entry.access) if entry.access is not None else "",
         "line": one.line,
+        "number": one.number,
+        "edit": urls.edit(site.id, side, path) + f"&line={one.number}" if one.number else "",
         "folder": urls.folder(site.id, side, path.parent, pick=name_token(path.name)),
         "fetch": urls.fetch(site, side, path) if entry.is_file else "",
     }

@@ -21,6 +21,7 @@ from nailer.core.check.live import LiveVerdict
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import landing_rank
 from nailer.core.files.sitepath import SitePath, address_of, shown_name
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.limits import ALL_SITES, Limit, Limits, hours_text, parse_hours, parse_rate, rate_text
 from nailer.core.jobs.progress import Count, Tally
 from nailer.core.jobs.states import ACTIVE, ENDED, JOB_WORDS, ItemState, JobState
@@ -29,9 +30,10 @@ from nailer.core.plans.plan import Action
 from nailer.core.words import count_text, size_text, span_text
 from nailer.errors import Conflict, NailerError, NoSpaceLeft, RenameRefused
 from nailer.services.editing import Editing
+from nailer.services.pairs import Pairs
 from nailer.services.people import WhenDone
 from nailer.services.plans import FailureGroup, InFlight, Job, LiveJob, Plans
-from nailer.web.shell.doors import EditingDoor, Id, PeopleDoor, PlansDoor, SignedIn, SitesDoor
+from nailer.web.shell.doors import EditingDoor, Id, PairsDoor, PeopleDoor, PlansDoor, SignedIn, SitesDoor
 from nailer.web.shell.forms import Number, QueryValues
 from nailer.web.shell.pages import render
 
@@ -287,24 +289,31 @@ async def job_live(request: Request, job_id: Id, sites: SitesDoor, plans: PlansD
 
 @router.get("/events")
 async def events(
-    request: Request, plans: PlansDoor, editing: EditingDoor, people: PeopleDoor, session: SignedIn
+    request: Request,
+    plans: PlansDoor,
+    editing: EditingDoor,
+    pairs: PairsDoor,
+    people: PeopleDoor,
+    session: SignedIn,
 ) -> Response:
     """Server-sent events: what runs, and what has ended since the page was asked for (`since`, or the id of the last event
     that a browser heard). One event after every change, a comment as heartbeat."""
     last = number_in(request.headers.get("last-event-id", ""))
     since = last if last is not None else QueryValues(request).number("since", plans.jobs.version)
     people.streams.check_room(session)
-    told = people.streams.while_signed_in(session, _events(plans, editing, session.account_id, since))
+    told = people.streams.while_signed_in(session, _events(plans, editing, pairs, session.account_id, since))
     return EventSourceResponse(told, ping=round(_HEARTBEAT_S))
 
 
-async def _events(plans: Plans, editing: Editing, account_id: int, since: int) -> AsyncGenerator[ServerSentEvent, None]:
+async def _events(
+    plans: Plans, editing: Editing, pairs: Pairs, account_id: int, since: int
+) -> AsyncGenerator[ServerSentEvent, None]:
     async for moved in plans.jobs.moves(since, at_most_every_s=_EVERY_S, heartbeat_s=_HEARTBEAT_S):
         if not moved.changed:
             continue  # the answer itself says that it is still here
         body = {
             "running": [_live_values(job) for job in moved.running.values()],
-            "ended": [_ended_values(job) for job in moved.ended],
+            "ended": [_ended_values(job, account_id) for job in moved.ended],
             "saved": [
                 {
                     "id": own.id,
@@ -315,6 +324,7 @@ async def _events(plans: Plans, editing: Editing, account_id: int, since: int) -
                 for own in editing.own.of_account(account_id)
                 if own.saved_at is not None and (not own.sends or own.trouble)
             ],
+            "unsent": pairs.not_sent.of_sites(),
             "speeds": plans.jobs.speeds[-1:],
             "limits": plans.speeds.now(ALL_SITES),
         }
@@ -349,14 +359,16 @@ def _flight_text(flight: InFlight, now_s: float) -> str:
     return f"{100 * min(flight.sent, flight.size) // flight.size}%" if flight.size else ""
 
 
-def _ended_values(job: Job) -> dict[str, Any]:
+def _ended_values(job: Job, account_id: int) -> dict[str, Any]:
+    changed_something = job.tally.done.files > 0 and job.kind is not JobKind.TAKE_BACK
     return {
+        "undoable": changed_something and job.account_id == account_id,
         "id": job.id,
         "title": job.title,
         "state": job.state,
         "site": job.site_id,
         "failed": job.tally.failed.files,
-        "line": progress_line(job.tally, None),
+        "line": ended_line(job.tally),
         "trouble": job.trouble,
     }
 
@@ -377,6 +389,19 @@ def progress_line(tally: Tally, left_s: float | None) -> str:
     if left_s is not None and not finished:
         parts.append(f"{span_text(left_s)} left")
     return ", ".join(parts)
+
+
+def ended_line(tally: Tally) -> str:
+    """What became of a job, in the numbers of its plan: `2 files, 5.7 kB; 394 left as they are`."""
+    parts = [count_text(tally.done.files, "file")]
+    if tally.done.size:
+        parts.append(size_text(tally.done.size))
+    if tally.failed.files:
+        parts.append(f"{tally.failed.files} failed")
+    left = (
+        f"; {tally.left.files} left as {'it is' if tally.left.files == 1 else 'they are'}" if tally.left.files else ""
+    )
+    return ", ".join(parts) + left
 
 
 async def card_of(plans: Plans, job: Job) -> Card:

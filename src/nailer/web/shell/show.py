@@ -6,11 +6,12 @@ from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
 from nailer.core.compare.joint import JOINT_WORDS, Joint
-from nailer.core.compare.ledger import Inside, LedgerRow
+from nailer.core.compare.ledger import Inside, LedgerRow, ending_of
 from nailer.core.files import access as access_rules
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.sitepath import is_strange, name_token, shown_name
 from nailer.core.words import count_text, exact_size, exact_stamp, size_text, stamp_text
+from nailer.services.plans import Change
 
 _ICONS = {
     "html": "filetype-html",
@@ -70,10 +71,16 @@ class ShownLedgerRow:
     owner: str
     held: str
     kept: str
+    held_inside: str
+    kind: str
+    back: int
 
 
-def shown_row(row: LedgerRow, now: datetime, zone: tzinfo, href: str = "") -> ShownLedgerRow:
-    """A row of the ledger as the template prints it; `href` opens it, where it opens as a folder."""
+def shown_row(
+    row: LedgerRow, now: datetime, zone: tzinfo, href: str = "", lately: Change | None = None
+) -> ShownLedgerRow:
+    """A row of the ledger as the template prints it; `href` opens it, where it opens as a folder. `lately` is a change of it
+    that can be taken back."""
     entry = row.entry
     standing = row.standing
     word = JOINT_WORDS[standing.joint] + (", a guess" if standing.guess and standing.differs else "")
@@ -98,7 +105,29 @@ def shown_row(row: LedgerRow, now: datetime, zone: tzinfo, href: str = "") -> Sh
         owner=entry.owner or "",
         held=row.held,
         kept=row.kept,
+        held_inside=_held_inside(row),
+        kind=kind_word(entry),
+        back=lately.id if lately is not None else 0,
     )
+
+
+def _held_inside(row: LedgerRow) -> str:
+    """`2 here stay behind`: what sieves hold back in a folder, so that its counts are those of what is compared."""
+    parts = [
+        f"{inside.held} {side}"
+        for inside, side in ((row.inside_here, "here"), (row.inside_there, "there"))
+        if inside is not None and inside.held
+    ]
+    return " and ".join(parts)
+
+
+def kind_word(entry: Entry) -> str:
+    """A name's kind for reading: `folder`, `link`, or a file's ending."""
+    if entry.is_folder:
+        return "folder"
+    if entry.kind is Kind.LINK:
+        return "link"
+    return ending_of(entry.name).upper() if entry.is_file else "special"
 
 
 def shown_side(entry: Entry | None, inside: Inside | None, now: datetime, zone: tzinfo) -> ShownSide:

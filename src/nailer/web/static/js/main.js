@@ -31,6 +31,7 @@ import theme from "./components/shell/theme.js";
 import timers from "./components/pairs/timers.js";
 import tree from "./components/files/tree.js";
 import trial from "./components/sites/trial.js";
+import unsent from "./components/shell/unsent.js";
 import wire from "./components/sites/wire.js";
 
 for (const [name, component] of Object.entries({
@@ -65,6 +66,7 @@ for (const [name, component] of Object.entries({
   timers,
   tree,
   trial,
+  unsent,
   wire,
 })) {
   Alpine.data(name, component);

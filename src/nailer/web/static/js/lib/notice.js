@@ -1,6 +1,7 @@
 // Says something in the corner of the page; `look` is "" or "bad".
-export function notice(text, { look = "", href = "", link = "" } = {}) {
-  dispatchEvent(new CustomEvent("nailer:notice", { detail: { text, look, href, link } }));
+// With `back`, a job's number, it offers to take that job back.
+export function notice(text, { look = "", href = "", link = "", back = 0 } = {}) {
+  dispatchEvent(new CustomEvent("nailer:notice", { detail: { text, look, href, link, back } }));
 }
 
 export function complain(error) {

@@ -161,6 +161,14 @@ export default () => ({
     await this.flush();
     location.href = event.currentTarget.href;
   },
+  // What is picked, or the word at the cursor, is looked for in all files of this side.
+  searchSite() {
+    const { from, to } = view.state.selection.main,
+      word = view.state.wordAt(from);
+    const text = from < to ? view.state.sliceDoc(from, to) : word ? view.state.sliceDoc(word.from, word.to) : "";
+    const [first] = text.trim().split("\n");
+    location.href = first ? `${this.data.search}&inside=${encodeURIComponent(first)}` : this.data.search;
+  },
   async keepDraft() {
     await this.flush();
     notice("Kept as a draft: it is here whenever you come back.");

@@ -153,14 +153,19 @@ function row(hit, picked) {
   Object.assign(box.firstChild, { checked: picked, ariaLabel: `Pick ${hit.below}` });
   box.firstChild.dataset.token = hit.token;
   Object.assign(name.firstChild, {
-    href: hit.folder,
+    href: hit.edit || hit.folder,
     textContent: hit.below + (hit.kind === "folder" ? "/" : ""),
-    title: "Open its folder",
+    title: hit.edit ? `Open it at line ${hit.number}` : "Open its folder",
   });
-  name.lastChild.textContent = [hit.line, hit.held && `stays behind, sieve: ${hit.held}`].filter(Boolean).join(" · ");
+  name.lastChild.textContent = [hit.line && `line ${hit.number}: ${hit.line}`, hit.held && `stays behind, sieve: ${hit.held}`].filter(Boolean).join(" · ");
   size.textContent = hit.size_text;
   changed.textContent = hit.changed;
   access.textContent = hit.access;
+  if (hit.edit) {
+    const link = document.createElement("a");
+    Object.assign(link, { href: hit.folder, className: "small", textContent: "its folder" });
+    acts.append(link, " ");
+  }
   if (hit.fetch) {
     const link = document.createElement("a");
     Object.assign(link, { href: hit.fetch, className: "small", textContent: "to this computer" });

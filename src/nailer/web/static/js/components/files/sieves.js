@@ -61,7 +61,7 @@ export default () => ({
     place.append(this.button("plus", "Another condition", () => rule.parts.push({ test: "pattern", value: "" })));
     if (!parent)
       place.append(
-        this.button("braces", "Conditions that count together", () =>
+        this.button("braces", "A group: conditions that count together, with a word of their own between them", () =>
           rule.parts.push({
             how: "all",
             parts: [
@@ -140,6 +140,7 @@ export default () => ({
       make("i", { className: `bi bi-${icon}` }),
     );
     button.setAttribute("aria-label", word);
+    if (icon === "braces") button.append(" group");
     button.addEventListener("click", (event) => {
       event.stopPropagation();
       act();

@@ -1,6 +1,7 @@
 // Notices in the corner: bad news stays until it is put away, the rest goes by itself.
 import { subscribe } from "../../lib/events.js";
 const STAYS_MS = 7000;
+const BACK_STAYS_MS = 20000;
 export default () => ({
   notes: [],
   count: 0,
@@ -25,7 +26,14 @@ export default () => ({
   add(note) {
     const id = ++this.count;
     this.notes.push({ ...note, id });
-    if (note.look !== "bad") setTimeout(() => this.dismiss(id), STAYS_MS);
+    if (note.look !== "bad") setTimeout(() => this.dismiss(id), note.back ? BACK_STAYS_MS : STAYS_MS);
+  },
+  // The job that a notice is about, taken back by a plan to read.
+  takeBack(note) {
+    this.dismiss(note.id);
+    dispatchEvent(
+      new CustomEvent("nailer:plan", { detail: { url: `/jobs/${note.back}/plans/take-back`, body: {} } }),
+    );
   },
   dismiss(id) {
     this.notes = this.notes.filter((note) => note.id !== id);

@@ -17,7 +17,7 @@ export default () => ({
     this.close();
   },
   tell(job) {
-    const more = { href: `/jobs/${job.id}`, link: "Look" };
+    const more = { href: `/jobs/${job.id}`, link: "Look", back: job.undoable ? job.id : 0 };
     if (job.state === "done") notice(`${job.title}: done. ${job.line}.`, more);
     else if (job.state === "needs-you")
       notice(`${job.title} needs you: ${job.trouble || `${job.failed} failed`}`, { ...more, look: "bad" });

@@ -40,8 +40,11 @@ export default {
   newFolder() {
     const folder = { here: this.data.here, there: this.data.there };
     const done = async ({ text, side }) => {
-      await json(`/sites/${this.data.site}/folders`, { body: { side, folder: folder[side], name: text } });
-      this.changed();
+      const { pick } = await json(`/sites/${this.data.site}/folders`, {
+        body: { side, folder: folder[side], name: text },
+      });
+      // It is picked, so that Enter goes in.
+      location.href = `/sites/${this.data.site}/files?here=${this.data.here}&there=${this.data.there}&pick=${pick}`;
     };
     dispatchEvent(
       new CustomEvent("nailer:ask", {

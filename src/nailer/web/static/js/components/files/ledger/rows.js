@@ -7,7 +7,7 @@ export function gap(rows) {
   row.className = "gap";
   row.setAttribute("aria-hidden", "true");
   const cell = document.createElement("td");
-  cell.colSpan = 8;
+  cell.colSpan = 9;
   cell.style.height = `${rows * rowPx()}px`;
   row.append(cell);
   row.hidden = rows === 0;
