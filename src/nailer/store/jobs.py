@@ -11,6 +11,7 @@ from typing import Any
 from nailer.acting import need, person, sees
 from nailer.core.files.entry import Entry, Kind, SideName, Stamp
 from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.estimate import Carried
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.progress import Count, Tally
 from nailer.core.jobs.states import ItemState, JobState, check_job
@@ -310,6 +311,13 @@ class JobStore:
             work.run("jobs.recount", id=job_id)
 
         await self._db.write(_change)
+
+    async def carried(self, site_id: int, to_side: SideName, limit: int = 30) -> list[Carried]:
+        """What the latest jobs of a site carried one way, and how long that took; for telling how long others will."""
+        rows = await self._db.read(
+            lambda work: work.rows("jobs.carried", site_id=site_id, to_side=to_side, limit=limit)
+        )
+        return [Carried(row["done_files"], row["done_bytes"], row["took_us"] / 1e6) for row in rows]
 
     async def set_room(self, job_id: int, room_bytes: int, *, one_by_one: bool) -> None:
         """The room for a plan that is being read, where it became known later."""

@@ -94,3 +94,20 @@ async def test_a_folder_that_cannot_be_read_makes_the_count_a_least(world: World
     )
 
     assert found.used == Used(0, 2, whole=False)
+
+
+async def test_how_long_carrying_takes_is_told_by_what_this_site_took_before(world: World) -> None:
+    speeds = world.nailer.plans.speeds
+    assert await speeds.seconds(world.site.id, SideName.THERE, 10, 1000) is None, "nothing was measured yet"
+    for number in range(400):
+        write(world.here, f"many/{number}.css", f"colour {number}")
+    job = await world.upload("many")
+    assert job.started_at is not None
+    assert job.ended_at is not None
+    took_s = (job.ended_at - job.started_at).total_seconds()
+
+    told = await speeds.seconds(world.site.id, SideName.THERE, 800, 2 * job.tally.done.size)
+
+    assert told is not None
+    assert took_s < told < 4 * took_s, "twice as much, near twice as long"
+    assert await speeds.seconds(world.site.id, SideName.HERE, 10, 1000) is None, "each way has a pace of its own"

@@ -76,7 +76,7 @@ class Plans:
             removal=removal,
             confirming=Confirming(stores.jobs, reader, maker, removal, files.guarded),
             jobs=Jobs(stores.jobs, stores.parts, engine.live, runner, leftovers, sites),
-            speeds=Speeds(stores.limits, engine.limits, stores.sites),
+            speeds=Speeds(stores.limits, engine.limits, stores.sites, stores.jobs),
             uploads=Uploads(engine.tools, stores.jobs, runner, browse),
             prepared=PreparedFiles(stores.jobs, archives, engine.spool, runner),
             archives=archives,

@@ -177,3 +177,12 @@ DELETE FROM jobs WHERE id = %(id)s AND state = 'planned';
 -- name: forget_plans(before)!
 -- Plans that were read and never carried out.
 DELETE FROM jobs WHERE state = 'planned' AND created_at < %(before)s;
+
+-- name: carried(site_id, to_side, limit)
+-- What the latest jobs of a site carried one way in one go, and how long each took.
+SELECT done_files, done_bytes, TIMESTAMPDIFF(MICROSECOND, started_at, ended_at) AS took_us
+  FROM jobs
+ WHERE site_id = %(site_id)s AND to_side = %(to_side)s AND state = 'done' AND kind IN ('carry', 'sync')
+   AND claims = 1 AND started_at IS NOT NULL AND ended_at IS NOT NULL AND done_files > 0
+ ORDER BY id DESC
+ LIMIT %(limit)s;

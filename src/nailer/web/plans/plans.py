@@ -299,9 +299,12 @@ async def plan_dialog(
     locked = [folder for folder in plan.guarded if files.guarded.is_locked(job.account_id, site, folder)]
     target = job.target_folder
     address = address_of(target, site.document_roots, is_folder=True) if job.to_side is SideName.THERE else None
+    carries = found.bytes_to_carry or job.kind in _DECIDED
+    takes_s = await plans.speeds.seconds(site.id, job.to_side, found.acts, found.bytes_to_carry) if carries else None
     return render(
         request,
         "plans/_plan.html",
+        takes_s=takes_s,
         plan=plan,
         job=job,
         site=site,
