@@ -241,3 +241,17 @@ async def _form(world: World, text: str):  # type: ignore[no-untyped-def]
     return (
         await world.nailer.editing.drafts.open(world.account_id, world.site, SideName.THERE, at("index.html"))
     ).draft.form
+
+
+async def test_the_old_address_of_a_renamed_page_is_asked_and_said(web: Web) -> None:
+    write(web.world.there, "a.html", "a")
+    nailer, site = web.world.nailer, web.world.site
+    await nailer.files.change.rename(web.world.account_id, site, SideName.THERE, at("a.html"), b"b.html")
+
+    gone = await nailer.editing.live_check.of_old_name(site, at("a.html"))
+    write(web.world.there, "a.html", "another")
+    served = await nailer.editing.live_check.of_old_name(site, at("a.html"))
+
+    assert gone == "Its old address mosslane.example/a.html answers 404 to visitors now."
+    assert "still answers 200" in served
+    assert await nailer.editing.live_check.of_old_name(site, SitePath((b"logs",))) == ""

@@ -424,3 +424,17 @@ def test_two_pages_of_one_person_do_not_overwrite_each_other(maren: Visitor) -> 
     assert merging["merge"]
     assert (maren.there / "two.html").read_text() == "ONE\ntwo\nthree\n", "nothing of the first page is lost"
     assert maren.post(f"{draft}/save", {"text": "x", "history": None}).status_code == 422, "a save must say it"
+
+
+def test_a_rename_is_told_what_refers_to_the_name(maren: Visitor) -> None:
+    write(maren.there, "a.html", "<p>a</p>")
+    write(maren.there, "b.html", '<a href="a.html">a</a> <a href="/a.html">again</a>')
+    site = maren.open_site()
+
+    some = maren.get(f"{site}/references?side=there&path=/htdocs/a.html").json()
+    none = maren.get(f"{site}/references?side=there&path=/htdocs/b.html").json()
+    outside = maren.get(f"{site}/references?side=there&path=/logs/a").json()
+
+    assert (some["count"], some["text"]) == (2, "2 references in 1 file: b.html")
+    assert (none["count"], "refers to it" in none["text"]) == (0, True)
+    assert (outside["count"], "outside" in outside["text"]) == (0, True)

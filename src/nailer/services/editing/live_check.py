@@ -19,7 +19,7 @@ from nailer.core.check.live import Fetched, FetchedHow, LiveVerdict, keeps, trou
 from nailer.core.connecting.public import Network, may_be_fetched
 from nailer.core.connecting.routes import Route
 from nailer.core.files.entry import SideName
-from nailer.core.files.sitepath import SitePath, address_of
+from nailer.core.files.sitepath import SitePath, address_of, without_scheme
 from nailer.core.numbers import number_in
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files import Browse
@@ -60,6 +60,21 @@ class LiveCheck:
         answers = await self.fetch(address)
         is_program = path.name.lower().endswith(_PROGRAMS)
         return verdict(digest.digest(), answers, is_program=is_program, before=before), answers
+
+    async def of_old_name(self, site: Site, path: SitePath) -> str:
+        """What the address of a name that is gone answers to visitors, in a sentence; '' where it never had one."""
+        address = address_of(path, site.document_roots)
+        if address is None:
+            return ""
+        answer = await self.once(address)
+        shown = without_scheme(address)
+        if not answer.status:
+            return f"Its old address {shown} could not be asked: {answer.words}."
+        if answer.moved_to:
+            return f"Its old address {shown} leads on ({answer.moved_to}) and answers {answer.status}."
+        if answer.status in (404, 410):
+            return f"Its old address {shown} answers {answer.status} to visitors now."
+        return f"Its old address {shown} still answers {answer.status}: a cache, a rule or another file serves it."
 
     async def fetch(self, address: str) -> list[Fetched]:
         """The three fetches of an address, at the same time."""

@@ -10,6 +10,7 @@ from nailer.core.check.scripts import Repair
 from nailer.core.files.access import risk_of
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.errors import InvalidInput
 from nailer.services.editing import Ways
 from nailer.web.editing.editor import live_answer
 from nailer.web.plans.plans import plan_dialog
@@ -95,3 +96,21 @@ async def ways(request: Request, site_id: Id, site: TheSite, editing: EditingDoo
     stored = Ways(form.get("save_asks") == "on", form.get("guarded_save") == "on", tuple(watched), purge)
     await editing.saving.write_ways(site.id, stored)
     return RedirectResponse(urls.site(site_id, "settings"), 303)
+
+
+@router.get("/sites/{site_id}/references")
+async def references(request: Request, site: TheSite, editing: EditingDoor) -> Response:
+    """How often pages and styles refer to a name, before it is renamed. JSON: `count`, `text`."""
+    query = QueryValues(request)
+    try:
+        found = await editing.references.to(site, query.side(), [query.need_path("path")])
+    except InvalidInput as error:
+        return JSONResponse({"count": 0, "text": error.what})
+    return JSONResponse({"count": found.count, "text": found.text})
+
+
+@router.get("/sites/{site_id}/old-address")
+async def old_address(request: Request, site: TheSite, editing: EditingDoor) -> Response:
+    """What visitors get at the address of a name that was renamed. JSON: `said`."""
+    said = await editing.live_check.of_old_name(site, QueryValues(request).need_path("path"))
+    return JSONResponse({"said": said})

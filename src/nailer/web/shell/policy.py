@@ -251,6 +251,8 @@ POLICY: dict[str, Asks] = {
     "GET /sites/{site_id}/checks/access": _LOOK,
     "POST /sites/{site_id}/checks/repair": _on_site(Right.ACCESS),
     "POST /sites/{site_id}/live": _LOOK,
+    "GET /sites/{site_id}/references": _LOOK,
+    "GET /sites/{site_id}/old-address": _LOOK,
     "POST /sites/{site_id}/ways": _SETTINGS,
     # pairs and timers
     "GET /sites/{site_id}/sync": _SYNC,

@@ -85,6 +85,10 @@ const own = {
   },
 
   hear(event) {
+    if (this.renamedAway && event.ended.some((job) => this.mine.has(job.id) && job.state === "done")) {
+      this.sayOldAddress(this.renamedAway);
+      this.renamedAway = null;
+    }
     if (event.ended.some((job) => String(job.site) === this.data.site || this.mine.has(job.id))) this.changed();
   },
 };

@@ -47,7 +47,7 @@ export default () => ({
     if (!this.$root.open) this.$root.showModal();
   },
   // { title, label, value, sides, done }: asks for a line of text; with `choices` ({ value, word, help }) for one of them.
-  ask({ title, label = "", value = "", sides = null, side = "there", also = "", choices = null, done }) {
+  ask({ title, label = "", value = "", sides = null, side = "there", also = "", alsoOf = null, choices = null, done }) {
     const form = document.getElementById("sheet-ask").content.cloneNode(true).firstElementChild;
     form.querySelector("h2").textContent = title;
     form.querySelector("label.ask-label").textContent = label;
@@ -61,12 +61,32 @@ export default () => ({
     form.querySelector(".ask-also").hidden = !also;
     form.querySelector(".ask-also span").textContent = also;
     if (choices) this.offer(form, choices);
+    if (alsoOf) this.fillAlso(form, alsoOf);
     this.done = done;
     this.$refs.body.replaceChildren(form);
     this.$root.showModal();
     if (choices) return form.querySelector("[data-sheet=go]").focus();
     input.focus();
     input.setSelectionRange(0, value.includes(".") ? value.lastIndexOf(".") : value.length);
+  },
+  // What the tick is about is found out meanwhile, for the side that is chosen; it is set where that says so.
+  fillAlso(form, alsoOf) {
+    const tick = form.elements.also,
+      said = form.querySelector(".ask-also span");
+    const look = async () => {
+      const side = form.elements.side.value;
+      tick.disabled = true;
+      try {
+        const { text, checked } = await alsoOf(side);
+        if (form.elements.side.value !== side) return;
+        Object.assign(tick, { checked, disabled: !checked });
+        said.textContent = text;
+      } catch (error) {
+        said.textContent = `What refers to it could not be read: ${error.message}`;
+      }
+    };
+    form.querySelectorAll("[name=side]").forEach((one) => one.addEventListener("change", look));
+    look();
   },
   offer(form, choices) {
     form.querySelectorAll("[name=text], label.ask-label").forEach((one) => one.remove());

@@ -62,10 +62,14 @@ export default {
     const done = async ({ text, side, also }) => {
       const folder = side === "here" ? this.data.here : this.data.there;
       const body = { side, path: `${folder.replace(/\/$/, "")}/${token}`, name: text };
-      if (also) return setTimeout(() => this.plan("rename", body));
+      if (also) {
+        this.renamedAway = body;
+        return setTimeout(() => this.plan("rename", body));
+      }
       await json(`/sites/${this.data.site}/rename`, { body });
       this.picked = new Set();
       this.changed();
+      this.sayOldAddress(body);
     };
     const side = sides.includes("there") ? "there" : "here";
     dispatchEvent(
@@ -73,7 +77,8 @@ export default {
         detail: {
           title: "Rename",
           label: "Its new name",
-          also: "and in the pages that refer to it, by a plan to read first",
+          also: "Looking for what refers to it …",
+          alsoOf: (chosen) => this.referrers(chosen, token),
           value: this.rowName(token) || "",
           sides,
           side,
@@ -81,6 +86,21 @@ export default {
         },
       }),
     );
+  },
+
+  // How often pages and styles refer to a name: rewriting them is proposed where any does.
+  async referrers(side, token) {
+    const folder = side === "here" ? this.data.here : this.data.there;
+    const path = `${folder.replace(/\/$/, "")}/${token}`;
+    const { count, text } = await json(`/sites/${this.data.site}/references?side=${side}&path=${path}`);
+    return count ? { text: `Rewrite the ${text}, by a plan to read first`, checked: true } : { text, checked: false };
+  },
+
+  // What visitors get at the address that a name had.
+  async sayOldAddress({ side, path }) {
+    if (side !== "there") return;
+    const { said } = await json(`/sites/${this.data.site}/old-address?path=${path}`).catch(() => ({ said: "" }));
+    if (said) notice(said);
   },
 
   // The copy here is watched; what another program saves is sent, or offered. Nothing is watched before it is said how.
