@@ -355,6 +355,7 @@ def test_a_removal_says_what_else_knows_the_content(maren: Visitor) -> None:
     write(maren.here, "b.html", "here")
     write(maren.there, "b.html", "there, other")
     write(maren.there, "c.html", "only there")
+    write(maren.there, "stays.html", "so that not everything goes")
 
     plan = plan_of(maren.post(f"{site}/plans/remove", wish("a.html", "b.html", "c.html", side="there")).text)
 
@@ -362,7 +363,8 @@ def test_a_removal_says_what_else_knows_the_content(maren: Visitor) -> None:
     assert "1 file equal on the other side, 1 in another version there, 1 nowhere else" in told
     assert "this is the only one" in told
     assert 'name="typed"' in told
-    maren.post(f"/plans/{plan}/carry-out", {"choice": "replace"})
+    assert maren.post(f"/plans/{plan}/carry-out", {"choice": "replace"}).status_code == 422
+    maren.post(f"/plans/{plan}/carry-out", {"choice": "replace", "typed": "c.html"})
     assert ended(maren, plan) is JobState.DONE
 
 
