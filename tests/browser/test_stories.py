@@ -141,8 +141,10 @@ def test_keep_both_leaves_the_one_and_adds_the_other(files: Files, demo: Demo) -
     theirs = (demo.there / "fares.html").read_bytes()
 
     files.pick("fares.html")
-    files.plan("upload")
-    files.answer("keep-both")
+    assert files.plan("upload").startswith("1 changed on both sides")
+    files.see("carry-out").click()
+    files.wait(lambda: "Decide first" in files.see("plan").text, "nothing was asked to be decided")
+    files.see("clashes-keep-both").click()
     files.carry_out()
 
     files.row("fares-2.html")
@@ -271,6 +273,11 @@ def test_removing_keeps_a_copy(files: Files, demo: Demo) -> None:
     content = (demo.there / "placeholder.html").read_bytes()
     files.pick("placeholder.html")
     assert "removed there" in files.plan("remove-there")
+    assert "1 file, 55 B would be gone" in files.see("gone").text
+    files.see("carry-out").click()
+    files.wait(lambda: "Type placeholder.html to confirm" in files.see("plan").text, "no word was asked for")
+    assert (demo.there / "placeholder.html").exists()
+    files.see("typed").send_keys("placeholder.html")
     files.carry_out()
     files.wait(lambda: not (demo.there / "placeholder.html").exists())
 
@@ -344,7 +351,7 @@ def test_the_go_to_box_goes_to_a_site(maren: Files) -> None:
 
 
 def test_the_theme_is_kept(maren: Files) -> None:
-    maren.driver.find_element(By.CSS_SELECTOR, ".rail-button").click()
+    maren.driver.find_element(By.CSS_SELECTOR, ".rail-foot .rail-button").click()
     maren.go("/jobs")
 
     theme = maren.driver.find_element(By.TAG_NAME, "html").get_attribute("data-theme")
@@ -358,9 +365,71 @@ def test_it_can_be_used_on_a_narrow_screen(files: Files) -> None:
     try:
         files.go("/sites/1/files")
         files.driver.execute_script("arguments[0].scrollIntoView()", files.row("index.html"))
-        files.pick("index.html")
+        files.press("index.html", ".pick")
+        files.see("bar-more").click()
         assert files.see("upload").is_displayed()
         overflow = "return document.documentElement.scrollWidth - document.documentElement.clientWidth"
         assert files.driver.execute_script(overflow) <= 0
     finally:
         files.driver.set_window_size(1280, 800)
+
+
+def test_sides_that_are_led_apart_compare_nothing_and_are_mended_by_one_press(files: Files) -> None:
+    files.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs/news&apart=1")
+    files.see("broken")
+    assert "do not belong together" in files.see("apart").text
+    assert files.joint("index.html") == "not read"
+    assert not files.driver.find_elements(By.CSS_SELECTOR, '[data-test="pick-newer"]')
+
+    files.see("mend-here").click()
+
+    files.see("hinge")
+    assert files.driver.find_element(By.CSS_SELECTOR, "[data-test=files]").get_attribute("data-here").endswith("/news")
+
+
+def test_a_mistyped_path_is_said_and_a_pasted_address_picks_its_file(files: Files) -> None:
+    def typed(text: str) -> None:
+        files.driver.find_element(By.CSS_SELECTOR, '[data-test="path-there"] button').click()
+        box = files.driver.find_element(By.CSS_SELECTOR, '[data-test="path-there"] input[name="go"]')
+        files.wait(box.is_displayed, "the box for a path never came")
+        box.clear()
+        box.send_keys(text + Keys.ENTER)
+
+    typed("/htdcos")
+    assert "There is no /htdcos there" in files.see("missing-path").text
+    files.see("near").click()
+    files.row("index.html")
+    typed(" 'https://skerryferries.example/img/pier.svg' ")
+
+    files.wait(lambda: files.picked() == {"pier.svg"}, "the file of the address was never picked")
+
+
+def test_a_plan_that_takes_long_says_so_and_can_be_given_up(files: Files) -> None:
+    files.pick("timetable.html")
+    line = {"offline": False, "latency": 1500, "downloadThroughput": -1, "uploadThroughput": -1}
+    files.driver.execute_cdp_cmd("Network.enable", {})
+    files.driver.execute_cdp_cmd("Network.emulateNetworkConditions", line)
+    try:
+        files.see("download").click()
+        files.wait(lambda: "Working out the plan" in files.driver.find_element(By.ID, "sheet").text)
+        files.driver.find_element(By.CSS_SELECTOR, "#sheet [data-sheet=close]").click()
+        files.wait(lambda: not files.driver.find_elements(By.CSS_SELECTOR, "#sheet[open]"))
+    finally:
+        files.driver.execute_cdp_cmd("Network.emulateNetworkConditions", line | {"latency": 0})
+
+
+def test_nothing_is_watched_before_it_is_said_how(files: Files, demo: Demo) -> None:
+    files.pick("contact.html")
+    files.see("own-program").click()
+    files.see("choice-offer")
+    files.driver.find_element(By.CSS_SELECTOR, "#sheet footer [data-sheet=close]").click()
+    files.go("/drafts")
+    files.sees_text("Drafts")
+    assert not files.driver.find_elements(By.CSS_SELECTOR, '[data-test="own-files"]'), "leaving it watches nothing"
+
+    files.go("/sites/1/files")
+    files.pick("contact.html")
+    files.see("own-program").click()
+    files.see("choice-offer").click()
+    files.see("ask-go").click()
+    files.sees_text("Each save is offered to be sent.")
