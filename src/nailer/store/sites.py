@@ -105,6 +105,8 @@ class Credential:
     has_private_key: bool
     has_one_time_secret: bool
     sites: int
+    host: str
+    user_name: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -301,6 +303,8 @@ class SiteStore:
                 bool(row["has_private_key"]),
                 bool(row["has_one_time_secret"]),
                 int(row["sites"]),
+                row["host"],
+                row["user_name"],
             )
             for row in rows
         ]
@@ -342,6 +346,14 @@ class SiteStore:
         await self.visit(site_id, account_id, here, there)
         row = {"site_id": site_id, "account_id": account_id, "place": pair_key(here, there)}
         await self._db.write(lambda work: work.run("sites.pin_place", **row, pinned=pinned))
+
+    async def forget_places(self, site_id: int, account_id: int) -> None:
+        """Forget a person's recent folder pairs of a site; pinned ones stay."""
+        await self._db.write(lambda work: work.run("sites.forget_places", site_id=site_id, account_id=account_id))
+
+    async def forget_openings(self) -> None:
+        """Forget which sites were opened lately."""
+        await self._db.write(lambda work: work.run("sites.forget_openings"))
 
     async def places(self, site_id: int, account_id: int) -> list[Place]:
         """A person's pinned folder pairs of a site, then the recent ones, the latest first."""

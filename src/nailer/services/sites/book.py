@@ -187,6 +187,14 @@ class SiteBook:
         """Keep a folder pair among a person's places, or let it go."""
         await self._store.pin_place(site_id, account_id, here, there, pinned=pinned)
 
+    async def forget_places(self, site_id: int, account_id: int) -> None:
+        """Forget where a person was in a site; what is pinned stays."""
+        await self._store.forget_places(site_id, account_id)
+
+    async def forget_openings(self) -> None:
+        """Forget which sites were opened lately, for everybody."""
+        await self._store.forget_openings()
+
     async def places(self, site_id: int, account_id: int) -> list[Place]:
         """A person's pinned folder pairs of a site, then the recent ones."""
         return await self._store.places(site_id, account_id)

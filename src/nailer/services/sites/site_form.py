@@ -6,11 +6,13 @@ password is never changed unless the person presses the button that says so.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import urlsplit
 
 from nailer.core.connecting.diagnosis import ODD_IN_SECRETS
+from nailer.core.connecting.letter import Field, read_address
 from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.access import octal, of_octal
@@ -26,6 +28,9 @@ COLOURS = ("blue", "violet", "green", "slate", "rust", "gold", "teal", "rose")
 MOST_ROOTS = 8
 _ODD = "\u200b\u200c\u200d\u2060\ufeff\u00a0\u00ad \t\r\n"
 _MIB = 1024 * 1024
+
+# What an address says whatever the field says: these fields are never empty.
+_OF_ADDRESS = frozenset({"host", "protocol", "port"})
 
 Form = dict[str, str]
 Problems = dict[str, str]
@@ -51,6 +56,7 @@ class Given:
 def site_from_form(form: Form, roots: list[str], stored: Site | None = None, before: Secrets | None = None) -> Given:
     """What the form says, with `before` for secrets that were left empty. Raises InvalidInput with all problems."""
     problems: Problems = {}
+    form = _taken_apart(form)
     text = {key: value.strip(_ODD) for key, value in form.items()}
     protocol = _protocol(text, problems)
     names = _names(text, problems)
@@ -62,7 +68,7 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
         **names,
         protocol=protocol,
         port=_port(text, protocol, problems),
-        start_here=_start_here(text.get("start_here", ""), roots, problems),
+        start_here=_start_here(text.get("start_here", ""), names["name"], roots, problems),
         start_there=start_there,
         from_home=from_home,
         document_roots=document_roots,
@@ -104,6 +110,31 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
             fingerprint=stored.fingerprint,
         )
     return replace(given, site=site)
+
+
+def folder_for(name: str) -> str:
+    """The name of a folder here for a site.
+
+    >>> folder_for("Moss Lane Seed Library"), folder_for("…")
+    ('moss-lane-seed-library', 'site')
+    """
+    return re.sub(r"[^a-z0-9.]+", "-", name.lower()).strip("-.")[:60] or "site"
+
+
+def _taken_apart(form: Form) -> Form:
+    """The form with a whole address in its server field taken apart: what the address says wins over what a field says by
+    itself, and fills what is empty."""
+    host = form.get("host", "").strip(_ODD)
+    if not any(sign in host for sign in "/@") and "://" not in host:
+        return form
+    found = read_address(host)
+    if Field.HOST not in found:
+        return form
+    parts = {what.value: str(one.value) for what, one in found.items() if what is not Field.WEB}
+    filled = {key: value for key, value in parts.items() if key in _OF_ADDRESS or not form.get(key, "").strip(_ODD)}
+    if Field.PROTOCOL in found and Field.PORT not in found:
+        filled["port"] = str(Protocol(parts["protocol"]).port)
+    return form | filled
 
 
 def checked(site: Site, roots: list[str]) -> Site:
@@ -248,7 +279,11 @@ def _access(text: Form, key: str, problems: Problems) -> int | None:
         return None
 
 
-def _start_here(text: str, roots: list[str], problems: Problems) -> SitePath:
+def _start_here(text: str, name: str, roots: list[str], problems: Problems) -> SitePath:
+    """The folder here; where none is said, one by the site's name under the first allowed root, made when something lands
+    in it. Without any root there is none."""
+    if not text.strip("/"):
+        return SitePath((roots[0].encode(), folder_for(name).encode())) if roots else SitePath()
     try:
         path = SitePath.parse(text.encode())
     except InvalidInput as error:

@@ -103,7 +103,8 @@ SELECT id, label, sealed_password, sealed_private_key, sealed_passphrase, sealed
 -- name: credentials()
 -- Every stored sign-in with how many sites use it; only whether there is a secret of a kind, never the secret.
 SELECT c.id, c.label, c.sealed_password IS NOT NULL AS has_password, c.sealed_private_key IS NOT NULL AS has_private_key,
-       c.sealed_one_time_secret IS NOT NULL AS has_one_time_secret, COUNT(s.id) AS sites
+       c.sealed_one_time_secret IS NOT NULL AS has_one_time_secret, COUNT(s.id) AS sites,
+       COALESCE(MIN(s.host), '') AS host, COALESCE(MIN(s.user_name), '') AS user_name
   FROM credentials c LEFT JOIN sites s ON s.credential_id = c.id
  GROUP BY c.id, c.label, has_password, has_private_key, has_one_time_secret
  ORDER BY c.label, c.id;
@@ -208,3 +209,11 @@ SELECT id FROM sites
 
 -- name: add_guards(id)!
 UPDATE sites SET guards_proposed = TRUE WHERE id = %(id)s;
+
+-- name: forget_places(site_id, account_id)!
+-- A person's recent places of a site; pinned ones stay.
+DELETE FROM site_places WHERE site_id = %(site_id)s AND account_id = %(account_id)s AND NOT pinned;
+
+-- name: forget_openings()!
+-- When sites were opened last; nothing else of them.
+UPDATE sites SET opened_at = NULL;

@@ -122,6 +122,15 @@ async def pin_place(request: Request, site_id: Id, wish: PinWish, sites: SitesDo
     return JSONResponse({"ok": True})
 
 
+@router.post("/sites/{site_id}/places/forget")
+async def forget_places(request: Request, site_id: Id, site: TheSite, sites: SitesDoor, session: SignedIn) -> Response:
+    """Forget where the person was lately; what is pinned stays."""
+    form = await read_form(request)
+    await sites.book.forget_places(site_id, session.account_id)
+    here, there = SitePath.of_token(form.get("here", "")), SitePath.of_token(form.get("there", ""))
+    return RedirectResponse(urls.files(site, here, there), 303)
+
+
 @router.post("/sites/{site_id}/guards")
 async def guards(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
     """Open the guarded folders a path lies in for a while, or lock them again."""

@@ -194,6 +194,7 @@ POLICY: dict[str, Asks] = {
     "POST /sites/{site_id}/disconnect": _CONNECTION,
     "GET /sites/{site_id}/files": _LOOK,
     "POST /sites/{site_id}/places": _LOOK,
+    "POST /sites/{site_id}/places/forget": _LOOK,
     "POST /sites/{site_id}/guards": _LOOK,
     "GET /sites/{site_id}/complete": _LOOK,
     "GET /sites/{site_id}/ledger": _LOOK,

@@ -52,6 +52,13 @@ class _Order(BaseModel):
     sites: list[_Placed] = Field(max_length=20_000)
 
 
+@router.post(urls.LATELY)
+async def forget_lately(sites: SitesDoor) -> Response:
+    """Forget which sites were opened lately."""
+    await sites.book.forget_openings()
+    return RedirectResponse(urls.SITES, 303)
+
+
 @router.get("/sites")
 async def sites_page(request: Request, sites: SitesDoor) -> Response:
     """All sites in their groups."""

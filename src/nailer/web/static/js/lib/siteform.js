@@ -1,4 +1,6 @@
 // What a site's form does wherever it stands: the port follows the protocol, plain FTP is warned of, a key file is read.
+import { json } from "./ask.js";
+
 export const formOf = (element) => element.closest("[data-site-form]") || document.querySelector("[data-site-form]");
 
 let before = null;
@@ -41,6 +43,38 @@ export function why(form, name, text, look = "") {
   if (input?.classList) {
     input.classList.remove("was-read", "was-guessed");
     if (look) input.classList.add(look);
+  }
+}
+
+// A stored sign-in for the same server and user is offered: nothing needs to be typed again.
+export function offerSignIn(form) {
+  const { host, user_name: user, credential_id: shared } = form.elements;
+  const place = form.querySelector("[data-same-sign-in]");
+  if (!place) return;
+  const same =
+    shared &&
+    host.value &&
+    [...shared.options].find((one) => one.dataset.host === host.value.trim() && one.dataset.user === user.value.trim());
+  place.hidden = !same || shared.value === same.value;
+  if (place.hidden) return;
+  place.querySelector("span").textContent = `${same.textContent.trim().replace(/^that of /, "")} signs in as this user here.`;
+  place.querySelector("button").onclick = () => {
+    shared.value = same.value;
+    place.hidden = true;
+    why(form, "password", "not needed: the stored sign-in is used");
+  };
+}
+
+// A whole address in the server's field is taken apart.
+export async function takeApart(form) {
+  const text = form.elements.host.value.trim();
+  if (!/[/@]/.test(text)) return;
+  const { accounts } = await json("/sites/letter", { body: { text } });
+  const { fields } = accounts[0];
+  for (const name of ["host", "protocol", "port", "user_name", "password", "start_there"]) {
+    if (!fields[name] || (fields[name].guessed && form.elements[name].value)) continue;
+    set(form, { [name]: fields[name].value });
+    why(form, name, "from the address");
   }
 }
 

@@ -1,7 +1,7 @@
 // A letter in: pasted, read by Nailer, shown with its marks; every field can be corrected by picking another word.
 import { json } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
-import { protocolChanged, ready, set, why } from "../../lib/siteform.js";
+import { offerSignIn, protocolChanged, ready, set, takeApart, why } from "../../lib/siteform.js";
 
 const WORDS = {
   host: "the server",
@@ -66,6 +66,7 @@ export default () => ({
       set(form, { start_here: `${root}/${folder}` });
       why(form, "start_here", "will be made", "was-guessed");
     }
+    offerSignIn(form);
     this.draw();
   },
   draw() {
@@ -125,6 +126,8 @@ export default () => ({
   },
   changed(event) {
     if (event.target.name === "protocol") protocolChanged(this.$refs.form);
+    if (event.target.name === "host") takeApart(this.$refs.form).catch(complain);
+    offerSignIn(this.$refs.form);
     if (event.target.name) why(this.$refs.form, event.target.name, "", "");
   },
   get unread() {
