@@ -25,6 +25,7 @@ from nailer.store.people.tokens import TokenStore
 from nailer.store.sieves import SieveStore
 from nailer.store.sites import SiteStore
 from nailer.store.timers import TimerStore
+from nailer.store.tray import TrayStore
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +52,7 @@ class Stores:
     sites: SiteStore
     timers: TimerStore
     tokens: TokenStore
+    tray: TrayStore
 
     @classmethod
     def over(cls, database: Database, seal: Seal) -> Stores:
@@ -76,4 +78,5 @@ class Stores:
             sites=SiteStore(database, seal),
             timers=TimerStore(database),
             tokens=TokenStore(database),
+            tray=TrayStore(database),
         )

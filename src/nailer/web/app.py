@@ -20,7 +20,7 @@ from nailer.app import Nailer
 from nailer.errors import InvalidInput, NailerError, NoSuchMethod, NotFound
 from nailer.web.api import routes as api
 from nailer.web.editing import checks, editor
-from nailer.web.files import access, ledger, opening, preview, search, sieves
+from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
 from nailer.web.pairs import sync, timers
 from nailer.web.people import account, people, session
 from nailer.web.plans import changes, jobs, plans, uploads
@@ -45,6 +45,7 @@ ROUTERS = tuple(
         identities,
         ledger,
         opening,
+        tray,
         plans,
         uploads,
         jobs,

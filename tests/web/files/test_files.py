@@ -52,7 +52,7 @@ def carry(maren: Visitor, site: str, side: str, *names: str) -> JobState:
     ("field", "value", "problem"),
     [
         ("host", "", "needed"),
-        ("host", "sftp://ftp.mosslane.example", "Only the server"),
+        ("host", "ftp.mosslane.example:22:x y", "Only the server"),
         ("port", "70000", "1 to 65535"),
         ("port", "²²", "1 to 65535"),
         ("start_here", "elsewhere/x", "allowed root"),

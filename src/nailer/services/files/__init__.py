@@ -17,6 +17,7 @@ from nailer.services.files.preview import ShownAs, caption, kind_of, preview
 from nailer.services.files.search import Hit, Passed, search
 from nailer.services.files.second_look import looked_again
 from nailer.services.files.sieves import OnPair, SieveBook
+from nailer.services.files.tray import Tray, TrayBook
 from nailer.services.files.trees import Progress, kinds_by_content, read_tree
 
 __all__ = [
@@ -40,6 +41,8 @@ __all__ = [
     "Progress",
     "ShownAs",
     "SieveBook",
+    "Tray",
+    "TrayBook",
     "caption",
     "compared",
     "content_hash",

@@ -16,6 +16,7 @@ from nailer.services.files.opening import Opening
 from nailer.services.files.pair_ends import PairEnds
 from nailer.services.files.sieves import SieveBook
 from nailer.services.files.single_change import SingleChange
+from nailer.services.files.tray import TrayBook
 from nailer.sides.here import HereSide
 from nailer.store.stores import Stores
 
@@ -23,8 +24,9 @@ from nailer.store.stores import Stores
 @dataclass(frozen=True, slots=True)
 class Files:
     """Both sides as they are seen (`browse`), where typed text leads (`opening`), of any two folders (`ends`); changes to
-    one name (`change`), access (`access`), guarded folders (`guarded`), keep marks (`keeping`), sieves (`sieves`), and
-    contents compared (`comparer`) or shown beside each other (`contents`). `here` is this machine's side."""
+    one name (`change`), access (`access`), guarded folders (`guarded`), keep marks (`keeping`), the tray (`tray`), sieves
+    (`sieves`), and contents compared (`comparer`) or shown beside each other (`contents`). `here` is this machine's
+    side."""
 
     here: HereSide
     browse: Browse
@@ -34,6 +36,7 @@ class Files:
     access: AccessPlans
     guarded: GuardedFolders
     keeping: KeepBook
+    tray: TrayBook
     sieves: SieveBook
     comparer: ContentComparer
     contents: ContentsShown
@@ -54,6 +57,7 @@ class Files:
             access=AccessPlans(browse, stores.jobs, engine.runner, guarded),
             guarded=guarded,
             keeping=keeping,
+            tray=TrayBook(stores.tray),
             sieves=SieveBook(stores.sieves, stores.pairs, ends),
             comparer=ContentComparer(engine.pool),
             contents=ContentsShown(browse, engine.spool),

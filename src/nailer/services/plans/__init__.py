@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from nailer.engine.live import InFlight, LiveJob
 from nailer.services.plans.door import Plans
-from nailer.services.plans.make import Dropped, PlanMaker
+from nailer.services.plans.make import Dropped, Place, PlanMaker
 from nailer.services.plans.notices import Notices, Post
 from nailer.services.plans.prepared import PreparedFiles, Rename, Write
 from nailer.services.plans.read import PlanReader, PlanToRead
@@ -26,6 +26,7 @@ __all__ = [
     "Job",
     "LiveJob",
     "Notices",
+    "Place",
     "PlanMaker",
     "PlanReader",
     "PlanToRead",

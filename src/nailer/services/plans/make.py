@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 
 from nailer.core.files.entry import Entry, Kind, SideName, Stamp
 from nailer.core.files.keeping import Keeps
-from nailer.core.files.names import free_name, names_text
-from nailer.core.files.sitepath import SitePath
+from nailer.core.files.names import free_name, landing_rank, names_text
+from nailer.core.files.sitepath import SitePath, common_folder
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.advice import Doubt
 from nailer.core.plans.destination import Around, Better, better_places
@@ -28,6 +28,7 @@ from nailer.core.plans.plan import (
 )
 from nailer.core.plans.room import Fit, need_of
 from nailer.core.plans.sieve import Sieves
+from nailer.core.words import count_text
 from nailer.engine.runner import Runner
 from nailer.engine.swap import tries_renaming
 from nailer.errors import FileMissing, InvalidInput
@@ -59,6 +60,15 @@ class Dropped:
     below: Below
     size: int
     stamp: Stamp | None
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Names of one folder, and the folder on the other side that they go into."""
+
+    source: SitePath
+    target: SitePath
+    names: tuple[bytes, ...]
 
 
 class PlanMaker:
@@ -97,33 +107,66 @@ class PlanMaker:
         stays behind where a sieve says so, unless `despite_sieves`; what is picked itself goes."""
         if not names:
             raise InvalidInput("Pick at least one name first.")
+        place = Place(source, target, tuple(names))
         async with (
             self._browse.side(site, to_side.other) as source_side,
             self._browse.side(site, to_side) as target_side,
         ):
-            found, there, missing, room, around = await asyncio.gather(
-                find(source_side, source, names, tolerant=True),
-                find(target_side, target, names, tolerant=True),
-                missing_folders(target_side, target),
+            ends = CarryEnds(site, to_side, source_side, source, target_side, target)
+            (found, items), room, around = await asyncio.gather(
+                self._carried(ends, place, resend_same=resend_same, despite_sieves=despite_sieves),
                 room_at(target_side, target),
                 self.around(target_side, site, to_side, source, target),
             )
-            await tries_renaming(target_side, target)
-            met = await met_of(target_side, target, there, found)
-            ends = CarryEnds(site, to_side, source_side, source, target_side, target)
-            known = await self._comparing.known(ends, found, met)
         # Of many picked names some may be on the other side only: those have nothing to carry.
         if not found:
             raise FileMissing(f"{source.child(names[0])} is not there any more.")
+        title = f"{_word(to_side)} of {names_text([one.below[0] for one in found if len(one.below) == 1])}"
+        job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
+        return await self.add(job, items, room, better_places(sent_of(found), target, around))
+
+    async def carry_places(self, account_id: int, site: Site, to_side: SideName, places: Sequence[Place]) -> int:
+        """Plan carrying names of several folders, each into the folder that belongs to its own, as one plan."""
+        if not places:
+            raise InvalidInput("Put names into the tray first.")
+        source, target = (common_folder([getattr(one, end) for one in places]) for end in ("source", "target"))
+        async with (
+            self._browse.side(site, to_side.other) as source_side,
+            self._browse.side(site, to_side) as target_side,
+        ):
+            room = await room_at(target_side, target)
+            found, items = [], []
+            for place in places:
+                ends = CarryEnds(site, to_side, source_side, place.source, target_side, place.target)
+                of_place, its_items = await self._carried(ends, place)
+                found += of_place
+                items += its_items
+        if not found:
+            raise FileMissing("Nothing of what lies in the tray is there any more.")
+        tops = [one.below[0] for one in found if len(one.below) == 1]
+        title = f"{_word(to_side)} of {names_text(tops)} from {count_text(len(places), 'folder')}"
+        job = NewJob(account_id, site.id, JobKind.CARRY, title[:200], to_side, source, target)
+        return await self.add(job, _in_order(items), room)
+
+    async def _carried(
+        self, ends: CarryEnds, place: Place, *, resend_same: bool = False, despite_sieves: bool = False
+    ) -> tuple[list[FoundFile], list[NewItem]]:
+        """What carrying names of one folder finds, and the items it takes; none where none of the names is there."""
+        found, there, missing = await asyncio.gather(
+            find(ends.source_side, place.source, place.names, tolerant=True),
+            find(ends.target_side, place.target, place.names, tolerant=True),
+            missing_folders(ends.target_side, place.target),
+        )
+        if not found:
+            return [], []
+        await tries_renaming(ends.target_side, place.target)
+        met = await met_of(ends.target_side, place.target, there, found)
+        known = await self._comparing.known(ends, found, met)
         steps = carry_plan(found, met, resend_same=resend_same, known=known)
         if not despite_sieves:
-            start = site.start_here if to_side is SideName.THERE else site.start_there
-            steps = sieved(steps, await self._sieving.of_site(site), source.below(start) or ())
-        word = "Upload" if to_side is SideName.THERE else "Download"
-        title = f"{word} of {names_text([one.below[0] for one in found if len(one.below) == 1])}"
-        job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
-        items = [*folder_items(missing), *self.items(steps, source, target)]
-        return await self.add(job, items, room, better_places(sent_of(found), target, around))
+            start = ends.site.start_here if ends.to_side is SideName.THERE else ends.site.start_there
+            steps = sieved(steps, await self._sieving.of_site(ends.site), place.source.below(start) or ())
+        return found, [*folder_items(missing), *self.items(steps, place.source, place.target)]
 
     async def add(self, job: NewJob, items: list[NewItem], room: int | None, advice: Sequence[Better] = ()) -> int:
         """Store a plan with what was found out about the room for it and its place."""
@@ -169,8 +212,7 @@ class PlanMaker:
             ends = CarryEnds(site, to_side, source_side, source, target_side, target)
             known = await self._comparing.known(ends, found, met)
         steps = carry_plan(found, met, known=known)
-        word = "Upload" if to_side is SideName.THERE else "Download"
-        title = f"{word} of {names_text([below[-1] for below in belows])}"
+        title = f"{_word(to_side)} of {names_text([below[-1] for below in belows])}"
         job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
         return await self.add(job, [*folder_items(missing), *self.items(steps, source, target)], room)
 
@@ -344,6 +386,20 @@ class PlanMaker:
         if step.acts and replaced is not None and replaced.is_file and replaced.size > self._keep_largest_bytes:
             return f"{step.reason}; too large to keep, cannot be taken back"
         return step.reason
+
+
+def _word(to_side: SideName) -> str:
+    return "Upload" if to_side is SideName.THERE else "Download"
+
+
+def _in_order(items: Sequence[NewItem]) -> list[NewItem]:
+    """Items of several folders as one plan: folders first, each once and the highest before the others, then files."""
+    folders = {item.target: item for item in items if item.action is Action.MAKE_FOLDER}
+    files = [item for item in items if item.action is not Action.MAKE_FOLDER]
+    return [
+        *sorted(folders.values(), key=lambda item: len(item.target.names)),
+        *sorted(files, key=lambda item: landing_rank(item.target.name)),
+    ]
 
 
 def _removal(found: Sequence[FoundFile], keeps: Keeps, side: SideName, top: SitePath) -> list[PlanStep]:

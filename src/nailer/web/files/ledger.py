@@ -26,7 +26,7 @@ from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name
 from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.editing import LARGEST_BYTES
-from nailer.services.files import Ledger, file_to_fetch, mark_of, tarred, zipped
+from nailer.services.files import Ledger, Tray, file_to_fetch, mark_of, tarred, zipped
 from nailer.services.plans import Change, is_archive
 from nailer.services.sites import Site
 from nailer.web.files.links import Moves
@@ -307,6 +307,7 @@ async def _ledger_values(
         "site": site,
         "known": True,
         "lately": lately,
+        "tray": await files.tray.of(session_of(request).account_id, site),
         "ledger": ledger,
         "view": view,
         "here": here,
@@ -350,8 +351,17 @@ def _window(values: dict[str, Any], ledger: Ledger, offset: int, limit: int) -> 
     now = datetime.now(UTC)
     moves: Moves = values["moves"]
     lately: dict[bytes, Change] = values["lately"]
+    tray: Tray = values["tray"]
+    in_tray = tray.of_folder(ledger.here, ledger.there)
     return [
-        shown_row(row, now, values["zone"], moves.opened(row) if row.opens_as_folder else "", lately.get(row.name))
+        shown_row(
+            row,
+            now,
+            values["zone"],
+            moves.opened(row) if row.opens_as_folder else "",
+            lately.get(row.name),
+            in_tray=row.name in in_tray,
+        )
         for row in ledger.shown[offset : offset + limit]
     ]
 
@@ -413,6 +423,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "there": ledger.there,
         "rows": rows,
         "one": one,
+        "tray": await files_of(request).tray.of(session_of(request).account_id, site),
         "own_mark": await _own_mark(request, site, ledger, one),
         "one_shown": shown_row(one, datetime.now(UTC), settings.zone) if one else None,
         "title": names_text([row.name for row in rows], 2),

@@ -20,7 +20,7 @@ from nailer.core.plans.plan import Action, Choice, Summary, Verdict, summary_sen
 from nailer.core.plans.room import Fit
 from nailer.errors import Conflict, InvalidInput, NailerError, NotFound
 from nailer.services.editing import better_names
-from nailer.services.plans import Item, Job, PlanToRead, Staged, Unpacked
+from nailer.services.plans import Item, Job, Place, PlanToRead, Staged, Unpacked
 from nailer.services.sites import Site
 from nailer.web.shell.doors import (
     EditingDoor,
@@ -44,6 +44,7 @@ from nailer.web.shell.forms import (
     QueryValues,
     RemoveWish,
     RenameWish,
+    TrayCarryWish,
     typed_name,
 )
 from nailer.web.shell.pages import render
@@ -84,6 +85,20 @@ async def plan_carry(request: Request, wish: CarryWish, site: TheSite, plans: Pl
         resend_same=wish.resend_same,
         despite_sieves=wish.despite_sieves,
     )
+    return await plan_dialog(request, site, job_id)
+
+
+@router.post("/sites/{site_id}/plans/carry-tray")
+async def plan_carry_tray(
+    request: Request, wish: TrayCarryWish, site: TheSite, files: FilesDoor, plans: PlansDoor, session: SignedIn
+) -> Response:
+    """One plan that carries what lies in the tray, each name into the folder that belongs to its own."""
+    up = wish.to_side is SideName.THERE
+    tray = await files.tray.of(session.account_id, site)
+    places = [
+        Place(one.here, one.there, one.names) if up else Place(one.there, one.here, one.names) for one in tray.places
+    ]
+    job_id = await plans.make.carry_places(session.account_id, site, wish.to_side, places)
     return await plan_dialog(request, site, job_id)
 
 

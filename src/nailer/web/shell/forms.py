@@ -454,6 +454,10 @@ class PathWish(_Body):
     path: PathToken
 
 
+class TrayCarryWish(_Body):
+    to_side: SideName
+
+
 class KeepWish(PathWish):
     until: str = Field("", max_length=10)
     why: str = Field("", max_length=1000)

@@ -179,6 +179,7 @@ POLICY: dict[str, Asks] = {
     "POST /sites/{site_id}/plans/unpack-there": _CHANGE,
     "POST /sites/{site_id}/plans/carry": _LOOK,  # the plan itself asks for what its direction needs
     "POST /sites/{site_id}/plans/carry-found": _LOOK,
+    "POST /sites/{site_id}/plans/carry-tray": _LOOK,
     "POST /sites/{site_id}/plans/remove": _on_site(Right.REMOVE),
     "POST /sites/{site_id}/plans/remove-found": _on_site(Right.REMOVE),
     "POST /sites/{site_id}/plans/copy-form": _CHANGE,
@@ -211,6 +212,9 @@ POLICY: dict[str, Asks] = {
     "POST /sites/{site_id}/folders": _CHANGE,
     "POST /sites/{site_id}/folders/path": _CHANGE,
     "POST /sites/{site_id}/rename": _CHANGE,
+    "POST /sites/{site_id}/tray": _LOOK,
+    "POST /sites/{site_id}/tray/take-out": _LOOK,
+    "POST /sites/{site_id}/tray/empty": _LOOK,
     "POST /sites/{site_id}/keep": _CHANGE,
     "POST /sites/{site_id}/let-go": _CHANGE,
     "POST /sites/{site_id}/leftovers": _CHANGE,

@@ -74,10 +74,11 @@ class ShownLedgerRow:
     held_inside: str
     kind: str
     back: int
+    in_tray: bool
 
 
 def shown_row(
-    row: LedgerRow, now: datetime, zone: tzinfo, href: str = "", lately: Change | None = None
+    row: LedgerRow, now: datetime, zone: tzinfo, href: str = "", lately: Change | None = None, *, in_tray: bool = False
 ) -> ShownLedgerRow:
     """A row of the ledger as the template prints it; `href` opens it, where it opens as a folder. `lately` is a change of it
     that can be taken back."""
@@ -108,6 +109,7 @@ def shown_row(
         held_inside=_held_inside(row),
         kind=kind_word(entry),
         back=lately.id if lately is not None else 0,
+        in_tray=in_tray,
     )
 
 

@@ -23,7 +23,10 @@ const own = {
     this.$root.addEventListener("click", (event) => this.acted(event));
     this.$root.addEventListener("submit", (event) => this.submitted(event));
     this.listenForDrops();
-    this.hearCarried = (event) => this.mine.add(event.detail.job);
+    this.hearCarried = (event) => {
+      this.mine.add(event.detail.job);
+      if (event.detail.url?.endsWith("/carry-tray")) this.tray("tray/empty", {});
+    };
     this.mine = new Set();
     addEventListener("nailer:carrying", this.hearCarried);
     this.hearSize = () => this.resized();

@@ -295,7 +295,7 @@ export default () => ({
         });
       form.dataset.job = "";
       this.$root.close();
-      jobs.forEach((job) => dispatchEvent(new CustomEvent("nailer:carrying", { detail: { job: Number(job) } })));
+      jobs.forEach((job) => dispatchEvent(new CustomEvent("nailer:carrying", { detail: { job: Number(job), url: this.again?.url } })));
       if (form.dataset.drop) await this.sendAll(jobs[0], this.again.files);
     } catch (error) {
       button.disabled = false;

@@ -85,6 +85,9 @@ export default {
     else if (act === "live") this.live(button);
     else if (act === "own-program") this.ownProgram(button.dataset.path);
     else if (act === "pack") this.pack();
+    else if (act === "tray-put") this.tray("tray", this.wish);
+    else if (act === "tray-empty") this.tray("tray/empty", {});
+    else if (act === "tray-there" || act === "tray-here") this.plan("carry-tray", { to_side: act.slice(5) });
     else if (act === "let-go") this.setMark("let-go", { side: button.dataset.side, path: button.dataset.path });
     else if (act === "unpack-there") {
       notice("The server is unpacking …");
@@ -98,6 +101,18 @@ export default {
     event.preventDefault();
     const { why, until } = form.elements;
     this.setMark("keep", { ...form.dataset, why: why.value, until: until.value });
+  },
+
+  // Names go into the tray, or it is emptied; what was picked is picked no longer.
+  async tray(address, body) {
+    try {
+      const { count, text } = await json(`/sites/${this.data.site}/${address}`, { body });
+      if (count) notice(`In the tray: ${text}. They stay there until they are carried.`);
+      this.picked = new Set();
+      this.changed();
+    } catch (error) {
+      complain(error);
+    }
   },
 
   // A keep mark is set or taken off.

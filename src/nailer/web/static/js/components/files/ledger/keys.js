@@ -40,6 +40,7 @@ export default {
       c: "copy",
       e: "edit",
       v: "look",
+      t: "tray-put",
       r: "rename",
       n: "new-folder",
       N: "new-file",
