@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from nailer.engine.live import InFlight, LiveJob
-from nailer.services.plans.door import Plans
+from nailer.services.plans.arriving import Arriving
+from nailer.services.plans.door import Landing, Plans
 from nailer.services.plans.make import Dropped, Place, PlanMaker
 from nailer.services.plans.notices import Notices, Post
 from nailer.services.plans.prepared import PreparedFiles, Rename, Write
@@ -18,12 +19,14 @@ from nailer.store.jobs import FailureGroup, Item, Job
 __all__ = [
     "WHAT_WORDS",
     "Archives",
+    "Arriving",
     "Change",
     "Dropped",
     "FailureGroup",
     "InFlight",
     "Item",
     "Job",
+    "Landing",
     "LiveJob",
     "Notices",
     "Place",

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from nailer.engine.engine import Engine
 from nailer.services.files import Files
 from nailer.services.plans.account_room import AccountRoom
+from nailer.services.plans.arriving import Arriving
 from nailer.services.plans.changes import ChangeLog
 from nailer.services.plans.comparing import PlanComparing
 from nailer.services.plans.confirming import Confirming
@@ -26,6 +27,14 @@ from nailer.services.plans.unpacking.server_commands import ServerCommands
 from nailer.services.plans.uploads import Uploads
 from nailer.services.sites import Sites
 from nailer.store.stores import Stores
+
+
+@dataclass(frozen=True, slots=True)
+class Landing:
+    """Where what browsers send comes in: archives to be unpacked, and large files part by part."""
+
+    archives: Archives
+    arriving: Arriving
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,8 +64,9 @@ class Plans:
     notices: Notices
 
     @classmethod
-    def build(cls, stores: Stores, engine: Engine, sites: Sites, files: Files, archives: Archives, post: Post) -> Plans:
-        """`archives` is where what was sent is unpacked: the engine carries from there."""
+    def build(cls, stores: Stores, engine: Engine, sites: Sites, files: Files, landing: Landing, post: Post) -> Plans:
+        """`landing` is where what was sent comes in: the engine carries from there."""
+        archives = landing.archives
         largest = engine.tools.keep_largest_bytes
         browse, runner = files.browse, engine.runner
         comparing = PlanComparing(browse, files.comparer, stores.changes)
@@ -77,7 +87,7 @@ class Plans:
             confirming=Confirming(stores.jobs, reader, maker, removal, files.guarded),
             jobs=Jobs(stores.jobs, stores.parts, engine.live, runner, leftovers, sites),
             speeds=Speeds(stores.limits, engine.limits, stores.sites, stores.jobs),
-            uploads=Uploads(engine.tools, stores.jobs, runner, browse),
+            uploads=Uploads(engine.tools, stores.jobs, runner, browse, landing.arriving),
             prepared=PreparedFiles(stores.jobs, archives, engine.spool, runner),
             archives=archives,
             server=server,

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import time
 from collections.abc import AsyncIterator
+from contextlib import aclosing
 from dataclasses import dataclass, field
 
 from nailer.core.jobs.kinds import JobKind
@@ -15,6 +16,7 @@ from nailer.engine.live import InFlight, LiveJob
 from nailer.engine.runner import LEASE_S, JobRun, Runner, Tools
 from nailer.errors import Conflict, NailerError, NotFound
 from nailer.services.files import Browse
+from nailer.services.plans.arriving import Arriving
 from nailer.store.jobs import Item, Job, JobStore
 
 _GONE_AFTER_S = 60.0
@@ -33,11 +35,12 @@ class _Receiving:
 class Uploads:
     """Takes what browsers send. A page that goes away ends its job after a minute, saying what did not make it."""
 
-    def __init__(self, tools: Tools, jobs: JobStore, runner: Runner, browse: Browse) -> None:
+    def __init__(self, tools: Tools, jobs: JobStore, runner: Runner, browse: Browse, arriving: Arriving) -> None:
         self._tools = tools
         self._jobs = jobs
         self._owner = f"{runner.owner}:browser"
         self._browse = browse
+        self._arriving = arriving
         self._coming: dict[int, _Receiving] = {}
         self._keeper: asyncio.Task[None] | None = None
 
@@ -47,6 +50,7 @@ class Uploads:
         if job.kind is not JobKind.DROP:
             raise Conflict("This plan is carried out by Nailer itself.")
         await self._tools.claims.take(job_id, self._owner, lease_s=LEASE_S)
+        await self._arriving.tidy()
         live = LiveJob(job.id, job.site_id, job.title, job.to_side, job.target_folder, job.tally)
         self._coming[job_id] = _Receiving(JobRun(self._tools, job, self._owner, live), live)
         self._tools.live.begin(live)
@@ -59,6 +63,47 @@ class Uploads:
         if not files:
             await self._end(job_id)
         return files
+
+    async def offset(self, job_id: int, item_id: int) -> int:
+        """How many bytes of a file have come in parts, in this drop or in an earlier one of the same file."""
+        job, item = await self._awaited(job_id, item_id)
+        return await self._arriving.offset(self._arriving.key(job, item))
+
+    async def take_part(
+        self, job_id: int, item_id: int, at: int, content: AsyncIterator[bytes], *, is_last: bool
+    ) -> tuple[int, str | None]:
+        """A part of a large file, which follows its first `at` bytes. Returns how many have come; after the last part also
+        why the file did not land, None where it did.
+
+        Raises Conflict where another part is awaited, or the last one leaves the file short.
+        """
+        job, item = await self._awaited(job_id, item_id)
+        key, receiving = self._arriving.key(job, item), self._coming[job_id]
+        receiving.inside += 1
+        try:
+            came = await self._arriving.append(key, at, item.entry.size, content)
+        finally:
+            receiving.inside -= 1
+            receiving.quiet_since_s = time.monotonic()
+        if not is_last:
+            return came, None
+        if came != item.entry.size:
+            raise Conflict(f"Only {came} of {item.entry.size} bytes have come.")
+        async with aclosing(self._arriving.content(key)) as whole:
+            problem = await self.take(job_id, item_id, whole)
+        if problem is None:
+            await self._arriving.forget(key)
+        return came, problem
+
+    async def _awaited(self, job_id: int, item_id: int) -> tuple[Job, Item]:
+        """A drop that comes in, and a file of it that has not landed."""
+        receiving = self._coming.get(job_id)
+        if receiving is None:
+            raise NotFound("Nailer does not await files of this job any more. Drop them again.")
+        item = await self._jobs.item(job_id, item_id)
+        if item.state is not ItemState.WAITING or item.action is not Action.CARRY:
+            raise Conflict("This file has come already.")
+        return receiving.run.job, item
 
     async def take(self, job_id: int, item_id: int, content: AsyncIterator[bytes]) -> str | None:
         """One file. Returns None where it landed, else the sentence that says why not."""

@@ -10,7 +10,8 @@ from starlette.responses import JSONResponse, Response
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, name_token
-from nailer.errors import NotFound, SendingStopped
+from nailer.core.numbers import number_in
+from nailer.errors import InvalidInput, NotFound, SendingStopped
 from nailer.services.plans import Staged
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell.doors import (
@@ -43,6 +44,30 @@ async def take(request: Request, job_id: Id, item_id: Id, plans: PlansDoor) -> R
     await _check_own(request, job_id)
     problem = await plans.uploads.take(job_id, item_id, _body(request))
     return JSONResponse({"problem": problem})
+
+
+@router.head("/drops/{job_id}/items/{item_id}")
+async def come(request: Request, job_id: Id, item_id: Id, plans: PlansDoor) -> Response:
+    """How much of a large file has come in parts: `Upload-Offset`, in bytes."""
+    await _check_own(request, job_id)
+    return Response(status_code=204, headers=_offset(await plans.uploads.offset(job_id, item_id), is_whole=False))
+
+
+@router.patch("/drops/{job_id}/items/{item_id}")
+async def take_part(request: Request, job_id: Id, item_id: Id, plans: PlansDoor) -> Response:
+    """A part of a large file, from `Upload-Offset` on; `Upload-Complete: ?1` says that it is the last. JSON: `problem` is
+    null where nothing is in the way."""
+    await _check_own(request, job_id)
+    at = number_in(request.headers.get("upload-offset", ""))
+    if at is None:
+        raise InvalidInput("A part says where it begins: Upload-Offset is missing.")
+    is_last = request.headers.get("upload-complete") == "?1"
+    came, problem = await plans.uploads.take_part(job_id, item_id, at, _body(request), is_last=is_last)
+    return JSONResponse({"problem": problem}, headers=_offset(came, is_whole=is_last))
+
+
+def _offset(came: int, *, is_whole: bool) -> dict[str, str]:
+    return {"Upload-Offset": str(came), "Upload-Complete": "?1" if is_whole else "?0"}
 
 
 @router.put("/sites/{site_id}/archives")

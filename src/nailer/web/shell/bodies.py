@@ -18,6 +18,7 @@ Receive = Callable[[], Awaitable[Message]]
 
 FORM_BYTES = 256 * 1024
 _JSON_BYTES = 64 * 1024 * 1024  # the names of a drop of 200,000 files, or an editor's text with what can be undone
+_PART_BYTES = 32 * 1024 * 1024  # a part of a large file
 _QUIET_S = 60.0
 
 
@@ -52,6 +53,8 @@ def _most_bytes(scope: Scope) -> int | None:
     """None for what goes straight to a disk: a file, or an archive."""
     if scope["method"] == "PUT":
         return None
+    if scope["method"] == "PATCH":
+        return _PART_BYTES
     kind = Headers(scope=scope).get("content-type", "").partition(";")[0].strip().lower()
     return _JSON_BYTES if kind == "application/json" else FORM_BYTES
 

@@ -165,6 +165,8 @@ POLICY: dict[str, Asks] = {
     "POST /jobs/{job_id}/plans/take-back": _JOB,
     "POST /drops/{job_id}/begin": _JOB,
     "PUT /drops/{job_id}/items/{item_id}": _JOB,
+    "HEAD /drops/{job_id}/items/{item_id}": _JOB,
+    "PATCH /drops/{job_id}/items/{item_id}": _JOB,
     "POST /plans/{job_id}/rename-hurting": _JOB,
     "POST /plans/{job_id}/in-place": _on_job(Right.SETTINGS),
     "GET /plans/{job_id}/references": _JOB_SEEN,

@@ -21,6 +21,7 @@ import pathbar from "./components/files/pathbar.js";
 import pill from "./components/shell/pill.js";
 import rail from "./components/shell/rail.js";
 import search from "./components/files/search.js";
+import sending from "./components/shell/sending.js";
 import sheet from "./components/plans/sheet.js";
 import siteform from "./components/sites/siteform.js";
 import sieves from "./components/files/sieves.js";
@@ -56,6 +57,7 @@ for (const [name, component] of Object.entries({
   pill,
   rail,
   search,
+  sending,
   sheet,
   siteform,
   sieves,

@@ -63,3 +63,24 @@ export async function put(url, file) {
   if (!response.ok) throw await failure(response);
   return response.json();
 }
+
+// How much of a large file Nailer has already, in bytes.
+export async function come(url) {
+  const response = await send(url, { method: "HEAD", headers: { Accept: "application/json" } });
+  if (!response.ok) throw new Error("Nailer does not await this file any more. Drop it again.");
+  return Number(response.headers.get("Upload-Offset"));
+}
+
+// A part of a large file, from `at` on.
+export async function patch(url, part, at, isLast) {
+  const headers = {
+    Accept: "application/json",
+    "X-CSRF": token(),
+    "Content-Type": "application/partial-upload",
+    "Upload-Offset": String(at),
+    "Upload-Complete": isLast ? "?1" : "?0",
+  };
+  const response = await send(url, { method: "PATCH", body: part, headers });
+  if (!response.ok) throw await failure(response);
+  return response.json();
+}

@@ -1,7 +1,7 @@
 // The sheet in front of the page: a plan to read and carry out, or a small question. Events open it, it answers by events.
-import { html, json, put } from "../../lib/ask.js";
+import { html, json } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
-const AT_ONCE = 4;
+import { Sending } from "../../lib/sending.js";
 const BUSY_AFTER_MS = 200;
 export default () => ({
   init() {
@@ -306,22 +306,7 @@ export default () => ({
   async sendAll(job, files) {
     const { items } = await json(`/drops/${job}/begin`, { body: {} });
     const byName = new Map(files.map((one) => [one.below.map(encodeName).join("/"), one.file]));
-    const waiting = Object.entries(items);
-    const warn = (event) => event.preventDefault();
-    addEventListener("beforeunload", warn);
-    const sendNext = async () => {
-      for (let next = waiting.shift(); next; next = waiting.shift()) {
-        const file = byName.get(next[0]);
-        if (!file) continue;
-        try {
-          await put(`/drops/${job}/items/${next[1]}`, file);
-        } catch (error) {
-          complain(error);
-        }
-      }
-    };
-    await Promise.all(Array.from({ length: AT_ONCE }, sendNext));
-    removeEventListener("beforeunload", warn);
+    await new Sending(job, Object.entries(items), byName).run();
   },
   problem(text) {
     const place = this.$refs.body.querySelector("[data-part=problem]");
