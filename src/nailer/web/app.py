@@ -17,12 +17,13 @@ from starlette.responses import PlainTextResponse, RedirectResponse, Response
 from starlette.staticfiles import StaticFiles
 
 from nailer.app import Nailer
+from nailer.core.people.preferences import FirstPage
 from nailer.errors import InvalidInput, NailerError, NoSuchMethod, NotFound
 from nailer.web.api import routes as api
 from nailer.web.editing import checks, editor
 from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
 from nailer.web.pairs import sync, timers
-from nailer.web.people import account, people, session
+from nailer.web.people import account, people, preferences, session
 from nailer.web.plans import changes, jobs, plans, uploads
 from nailer.web.shell import device, patterns, urls
 from nailer.web.shell.doors import SignedIn, SitesDoor
@@ -38,6 +39,7 @@ ROUTERS = tuple(
     for module in (
         session,
         account,
+        preferences,
         people,
         adding,
         overview,
@@ -90,6 +92,10 @@ def create_app(nailer: Nailer) -> FastAPI:
     async def start(sites: SitesDoor, session: SignedIn) -> Response:
         """The sites; for whoever has one only, its files at once."""
         theirs = [] if session.is_admin else await sites.book.all()
+        if session.preferences.first_page is FirstPage.JOBS:
+            return RedirectResponse(urls.JOBS, 303)
+        if session.preferences.first_page is FirstPage.LAST and (last := await sites.book.last_opened()) is not None:
+            return RedirectResponse(urls.files(last), 303)
         return RedirectResponse(urls.files(theirs[0]) if len(theirs) == 1 else urls.SITES, 303)
 
     @app.get("/health")

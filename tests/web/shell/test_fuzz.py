@@ -44,7 +44,7 @@ TEXTS = [
 RANGES = ["bytes=0-", f"bytes={DIGITS}-", "bytes=-5", "bytes=5-1", "lines=1", "bytes=0-1,4-5"]
 JUNK: list[Any] = [None, True, -1, 1e308, int(NINES), [], {}, [[]], {"a": {}}, *TEXTS]
 # These never end by themselves, or end the session that walks.
-OPEN = {"/sign-in", "/first-account", "/health"}
+OPEN = {"/sign-in", "/first-account", "/health", "/manifest.webmanifest", "/worker.js", "/offline"}
 LEFT_OUT = {"/events", "/sign-out", "/api/v1/jobs/{job_id}/events"}
 
 

@@ -10,6 +10,7 @@ from datetime import timedelta
 from importlib import resources
 
 from nailer.core.people.passwords import HASH_BYTES, LONGEST, check_password
+from nailer.core.people.preferences import Preferences
 from nailer.errors import Busy, Conflict, InvalidInput, NotAllowed
 from nailer.services.people.hashing import PasswordHashing
 from nailer.services.people.streams import Streams
@@ -146,6 +147,10 @@ class Accounts:
         await self.check_password(session, old, from_)
         await self.set_password(session.account_id, new)
         await self.end_others(session.account_id, kept=session.id)
+
+    async def set_preferences(self, session: Session, preferences: Preferences) -> None:
+        """How Nailer looks and works for the person of a session."""
+        await self._store.set_preferences(session.account_id, preferences)
 
     async def check_password(self, session: Session, password: str, from_: From) -> None:
         """Raises InvalidInput where it is not the person's password of now, NotAllowed where too many tries were refused."""

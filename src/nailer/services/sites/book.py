@@ -187,6 +187,11 @@ class SiteBook:
         """Keep a folder pair among a person's places, or let it go."""
         await self._store.pin_place(site_id, account_id, here, there, pinned=pinned)
 
+    async def last_opened(self) -> Site | None:
+        """The site that was opened last, of those that whoever acts may see."""
+        opened = [(site.opened_at, site) for site in await self.all() if site.opened_at is not None]
+        return max(opened, key=lambda one: one[0])[1] if opened else None
+
     async def forget_places(self, site_id: int, account_id: int) -> None:
         """Forget where a person was in a site; what is pinned stays."""
         await self._store.forget_places(site_id, account_id)

@@ -9,6 +9,7 @@ from typing import Any
 
 import pymysql
 
+from nailer.core.people.preferences import Preferences
 from nailer.core.people.tries import Watched, faded
 from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, utc_now
@@ -43,6 +44,7 @@ class Session:
     lacks_second: bool
     csrf: str = field(repr=False)
     key: bytes = field(repr=False)
+    preferences: Preferences = field(default_factory=Preferences)
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,7 +191,14 @@ class AccountStore:
         seen_at = row.pop("seen_at")
         if seen_at is None or now - seen_at > _SEEN_EVERY:
             await self._db.write(lambda work: work.run("accounts.see_session", token_hash=key, now=now))
-        return Session(**(row | {name: bool(row[name]) for name in ("is_admin", "half", "lacks_second")}))
+        flags = {name: bool(row[name]) for name in ("is_admin", "half", "lacks_second")}
+        return Session(**(row | flags | {"preferences": Preferences.of_text(row["preferences"])}))
+
+    async def set_preferences(self, account_id: int, preferences: Preferences) -> None:
+        """How Nailer looks and works for a person from now on."""
+        await self._db.write(
+            lambda work: work.run("accounts.set_preferences", id=account_id, preferences=preferences.as_text)
+        )
 
     async def sessions_of(self, account_id: int, idle_hours: int) -> list[SignedIn]:
         """The sessions of a person that have not ended, the one used last first."""

@@ -53,7 +53,7 @@ VALUES (%(token_hash)s, %(account_id)s, %(csrf)s, %(half)s, %(device)s, %(addres
 
 -- name: session(token_hash, now, seen_after)^
 -- Whoever was switched off is out at once.
-SELECT s.token_hash AS `key`, s.id, s.account_id, s.csrf, s.half, s.seen_at, a.name, a.is_admin,
+SELECT s.token_hash AS `key`, s.id, s.account_id, s.csrf, s.half, s.seen_at, a.name, a.is_admin, a.preferences,
        a.needs_second AND a.code_secret IS NULL
          AND NOT EXISTS (SELECT 1 FROM passkeys p WHERE p.account_id = a.id) AS lacks_second
   FROM sessions s
@@ -106,3 +106,6 @@ SELECT mail, mail_when_done, close_when_done FROM accounts WHERE id = %(id)s;
 
 -- name: set_when_done(id, mail, write, close)!
 UPDATE accounts SET mail = %(mail)s, mail_when_done = %(write)s, close_when_done = %(close)s WHERE id = %(id)s;
+
+-- name: set_preferences(id, preferences)!
+UPDATE accounts SET preferences = %(preferences)s WHERE id = %(id)s;

@@ -42,7 +42,6 @@ from nailer.web.shell.doors import (
     files_of,
     plans_of,
     session_of,
-    settings_of,
     sites_of,
 )
 from nailer.web.shell.forms import (
@@ -57,7 +56,7 @@ from nailer.web.shell.forms import (
     read_form,
     typed_name,
 )
-from nailer.web.shell.pages import render, routed
+from nailer.web.shell.pages import render, routed, zone_of
 from nailer.web.shell.show import ShownLedgerRow, inside_text, shown_row
 
 router = APIRouter()
@@ -295,7 +294,7 @@ async def fetch(request: Request, site: TheSite, files: FilesDoor) -> Response:
 async def _ledger_values(
     request: Request, site: Site, here: SitePath, there: SitePath, view: View, *, fresh: bool
 ) -> dict[str, Any]:
-    settings, files, plans = settings_of(request), files_of(request), plans_of(request)
+    files, plans = files_of(request), plans_of(request)
     ledger = await files.browse.ledger(site, here, there, view, fresh=fresh)
     keep = {"hidden": "1"} if view.hidden else {}
     moves = _moves(request, site, here, there, keep, together=ledger.together)
@@ -322,7 +321,7 @@ async def _ledger_values(
         "differ": sum(count for joint, count in ledger.counts.items() if joint not in (Joint.SAME, Joint.NOT_READ)),
         "shown_count": len(ledger.shown),
         "levels": _levels(ledger.rows),
-        "zone": settings.zone,
+        "zone": zone_of(request),
         "leftovers": {
             "here": await plans.leftovers.found(site, SideName.HERE, here, ledger.here_listing.parts),
             "there": await plans.leftovers.found(site, SideName.THERE, there, ledger.there_listing.parts),
@@ -403,7 +402,7 @@ async def _tree_nodes(request: Request, site: Site, moves: Moves) -> list[dict[s
 
 
 async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: list[LedgerRow]) -> dict[str, Any]:
-    settings, plans = settings_of(request), plans_of(request)
+    plans = plans_of(request)
     here_rows = [row for row in rows if row.here is not None]
     there_rows = [row for row in rows if row.there is not None]
     one = rows[0] if len(rows) == 1 else None
@@ -425,7 +424,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "one": one,
         "tray": await files_of(request).tray.of(session_of(request).account_id, site),
         "own_mark": await _own_mark(request, site, ledger, one),
-        "one_shown": shown_row(one, datetime.now(UTC), settings.zone) if one else None,
+        "one_shown": shown_row(one, datetime.now(UTC), zone_of(request)) if one else None,
         "title": names_text([row.name for row in rows], 2),
         "here_count": len(here_rows),
         "there_count": len(there_rows),

@@ -25,9 +25,9 @@ from nailer.services.files import Hit, Passed, search
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
-from nailer.web.shell.doors import Id, PlansDoor, SignedIn, SitesDoor, TheSite, files_of, settings_of
+from nailer.web.shell.doors import Id, PlansDoor, SignedIn, SitesDoor, TheSite, files_of
 from nailer.web.shell.forms import FoundWish, QueryValues
-from nailer.web.shell.pages import render
+from nailer.web.shell.pages import render, zone_of
 
 router = APIRouter()
 
@@ -76,12 +76,12 @@ async def hits(request: Request, site: TheSite) -> Response:
 async def _lines(
     request: Request, site: Site, side_name: SideName, top: SitePath, wanted: SearchWanted
 ) -> AsyncIterator[str]:
-    settings, files = settings_of(request), files_of(request)
+    files = files_of(request)
     sieves = await files.sieves.of_site(site)
     try:
         async with files.browse.side(site, side_name) as side, aclosing(search(side, top, wanted)) as found:
             async for one in found:
-                yield json.dumps(_line(site, side_name, top, one, settings.zone, sieves)) + "\n"
+                yield json.dumps(_line(site, side_name, top, one, zone_of(request), sieves)) + "\n"
         yield json.dumps({"end": True}) + "\n"
     except NailerError as error:
         yield json.dumps({"problem": error.what}) + "\n"

@@ -43,7 +43,6 @@ from nailer.web.shell.doors import (
     TheSite,
     pairs_of,
     session_of,
-    settings_of,
 )
 from nailer.web.shell.forms import (
     ChooseWish,
@@ -55,7 +54,7 @@ from nailer.web.shell.forms import (
     SyncWishForm,
     read_form,
 )
-from nailer.web.shell.pages import render
+from nailer.web.shell.pages import render, zone_of
 
 router = APIRouter()
 
@@ -348,7 +347,7 @@ async def plan_take_back(
 
 async def _shown(request: Request, plan: SyncPlan) -> Response:
     """The plan as a fragment, or a window of its rows."""
-    settings, pairs = settings_of(request), pairs_of(request)
+    pairs = pairs_of(request)
     query = QueryValues(request)
     if plan.problem is not None:
         raise plan.problem
@@ -358,7 +357,7 @@ async def _shown(request: Request, plan: SyncPlan) -> Response:
     numbers = numbers_shown(plan, wanted)
     begin = query.number("from", 0)
     count = query.number("rows", _ROWS_AT_ONCE, least=1, most=_MOST_ROWS)
-    rows = shown_rows(plan, numbers[begin : begin + count], datetime.now(UTC), settings.zone)
+    rows = shown_rows(plan, numbers[begin : begin + count], datetime.now(UTC), zone_of(request))
     values: dict[str, Any] = {
         "plan": plan,
         "pair": plan.pair,

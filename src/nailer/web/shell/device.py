@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import functools
+
 from fastapi import APIRouter
 from starlette.requests import Request
-from starlette.responses import FileResponse, JSONResponse, Response
+from starlette.responses import JSONResponse, Response
 
 from nailer.web.shell import urls
 from nailer.web.shell.pages import render, static_folder
 
 router = APIRouter()
+
+
+@functools.cache
+def _worker() -> bytes:
+    return (static_folder() / "js" / "worker.js").read_bytes()
 
 
 @router.get(urls.MANIFEST)
@@ -32,7 +39,7 @@ async def manifest() -> Response:
 @router.get(urls.WORKER)
 async def worker() -> Response:
     """The script that answers for pages while the device is offline; from the top, so that it may answer for all."""
-    return FileResponse(static_folder() / "js" / "worker.js", media_type="text/javascript")
+    return Response(_worker(), media_type="text/javascript")
 
 
 @router.get(urls.OFFLINE)

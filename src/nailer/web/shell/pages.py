@@ -7,6 +7,7 @@ import json
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
 from markupsafe import Markup
@@ -22,6 +23,8 @@ from nailer.core.files.sitepath import name_token, shown_name, without_scheme
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.limits import rate_text
 from nailer.core.jobs.states import JOB_WORDS
+from nailer.core.people.preferences import ACT_WORDS, Preferences
+from nailer.core.people.preferences import zone_of as zone_for
 from nailer.core.people.rights import Right
 from nailer.core.words import aware
 from nailer.errors import (
@@ -129,12 +132,15 @@ def render(request: Request, template: str, status: int = 200, **values: Any) ->
 
 def fragment(request: Request, template: str, **values: Any) -> str:
     """A template's text. Adds what every template knows: the session, now, and readable times."""
-    now, zone = datetime.now(UTC), settings_of(request).zone
+    now, zone = datetime.now(UTC), zone_of(request)
+    own = preferences_of(request)
     environment: Environment = request.app.state.templates
     return environment.get_template(template).render(
         session=getattr(request.state, "session", None),
         live_version=getattr(request.state, "live_version", plans_of(request).jobs.version),
         request_path=request.url.path,
+        prefs=own,
+        ACT_WORDS=ACT_WORDS,
         now=now,
         when=lambda moment: words.when_text(aware(moment), now, zone),
         clock=lambda moment: (aware(moment)).astimezone(zone).strftime("%H:%M:%S"),
@@ -147,6 +153,17 @@ def fragment(request: Request, template: str, **values: Any) -> str:
         exact_stamp=words.exact_stamp,
         **values,
     )
+
+
+def preferences_of(request: Request) -> Preferences:
+    """How Nailer looks and works for whoever looks; as usual before sign-in."""
+    session = getattr(request.state, "session", None)
+    return session.preferences if session is not None else Preferences()
+
+
+def zone_of(request: Request) -> ZoneInfo:
+    """Whose days and hours the page shows: the person's, else this Nailer's."""
+    return zone_for(preferences_of(request), settings_of(request).zone)
 
 
 def _may(right: str, site_id: int) -> bool:

@@ -134,6 +134,8 @@ POLICY: dict[str, Asks] = {
     f"POST {urls.SECOND}": _own,
     f"POST {urls.SECOND}/asked": _own,
     f"POST {urls.SECOND}/passkey": _own,
+    "GET /account/preferences": _own,
+    "POST /account/preferences": _own,
     "GET /account": _own,
     "GET /account/codes": _own,
     "POST /account/codes": _own,

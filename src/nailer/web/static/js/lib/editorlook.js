@@ -23,7 +23,8 @@ export function languageOf(cm, name, text) {
   return kind ? cm.languages[kind]() : [];
 }
 
-export function look(cm, name) {
+// `own`: the person's own size of text, in pixels, and whether long lines go on below.
+export function look(cm, name, own = {}) {
   const { tags } = cm;
   const colours = cm.HighlightStyle.define([
     { tag: [tags.comment, tags.meta], color: "var(--muted)", fontStyle: "italic" },
@@ -37,7 +38,7 @@ export function look(cm, name) {
     { tag: tags.invalid, color: "var(--bad)" },
   ]);
   const theme = cm.EditorView.theme({
-    "&": { position: "absolute", inset: "0", backgroundColor: "var(--card)", color: "var(--ink)", fontSize: "13px" },
+    "&": { position: "absolute", inset: "0", backgroundColor: "var(--card)", color: "var(--ink)", fontSize: `${own.text || 13}px` },
     "&.cm-focused": { outline: "none" },
     ".cm-scroller": { fontFamily: "var(--mono)", lineHeight: "1.6" },
     ".cm-gutters": { backgroundColor: "var(--card)", color: "var(--faint)", border: "none" },
@@ -117,6 +118,7 @@ export function look(cm, name) {
     cm.indentUnit.of(/\.(py|php|pl)$/i.test(name) ? "    " : "  "),
     cm.syntaxHighlighting(colours),
     theme,
+    own.wraps ? cm.EditorView.lineWrapping : [],
     cm.keymap.of(keys),
   ];
 }

@@ -65,7 +65,7 @@ export default () => ({
   draw(state) {
     const root = this.$refs.text.attachShadow({ mode: "open" });
     const extensions = [
-      ...look(cm, this.data.name),
+      ...look(cm, this.data.name, this.data),
       languageOf(cm, this.data.name, state.text),
       differing.of([]),
       cm.EditorView.updateListener.of((update) => this.updated(update)),

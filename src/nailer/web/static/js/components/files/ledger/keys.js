@@ -34,19 +34,9 @@ export default {
   },
 
   letter(event) {
-    const act = {
-      u: "upload",
-      d: "download",
-      c: "copy",
-      e: "edit",
-      v: "look",
-      t: "tray-put",
-      r: "rename",
-      n: "new-folder",
-      N: "new-file",
-      Delete: "remove",
-      "/": "filter",
-    }[event.key];
+    if (event.key === "?") return this.$refs.keylist.showModal();
+    this.acts ||= JSON.parse(this.data.keys);
+    const act = this.acts[event.key];
     if (!act) return;
     event.preventDefault();
     if (act === "filter") this.$refs.filter.focus();

@@ -73,8 +73,13 @@ export default {
     this.inspect();
   },
 
+  // A folder opens; what becomes of a file is the person's own choice.
   doubled(event) {
-    event.target.closest("tr[data-opens]")?.querySelector("a.open")?.click();
+    const row = event.target.closest("tr[data-name]");
+    if (!row) return;
+    if (row.hasAttribute("data-opens")) return row.querySelector("a.open")?.click();
+    const { double } = this.data;
+    this.$refs.inspector.querySelector(`[data-act=${double}], [data-act-link=${double}]`)?.click();
   },
 
   pickOnly(index, name) {
