@@ -22,7 +22,7 @@ from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.pairs import Pairs
 from nailer.services.people import Did, Lasting, People
-from nailer.services.plans import Archives, Arriving, Landing, Plans, Post
+from nailer.services.plans import Archives, Arriving, Incoming, Plans, Post
 from nailer.services.sites import Sites
 from nailer.settings import Settings
 from nailer.sides.here import HereSide
@@ -102,11 +102,11 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     stores = Stores.over(Database(database_url), Seal.at(settings.home / "seal.key"))
     sites = Sites.build(stores.sites, stores.identities, settings.route)
     archives = Archives(settings.home / "spool")
-    landing = Landing(archives, Arriving(settings.home / "arriving"))
+    incoming = Incoming(archives, Arriving(settings.home / "arriving"))
     engine = _engine(settings, stores, sites, archives)
     files = Files.build(stores, engine, settings.zone)
     post = Post(settings.mail_host, settings.mail_port, settings.mail_from)
-    plans = Plans.build(stores, engine, sites, files, landing, post)
+    plans = Plans.build(stores, engine, sites, files, incoming, post)
     lasting = Lasting(settings.session_hours, settings.session_idle_hours, settings.log_days)
     nailer = Nailer(
         settings=settings,

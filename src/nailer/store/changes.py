@@ -13,7 +13,7 @@ from typing import Any
 from nailer.acting import reaches
 from nailer.core.compare.joint import Baseline, Seen
 from nailer.core.files.entry import Entry, SideName, Stamp
-from nailer.core.files.moves import Moved, Moves
+from nailer.core.files.moves import Renaming, Renamings
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, like, utc_now
@@ -183,7 +183,7 @@ class ChangeStore:
                 break
         return found[:limit]
 
-    async def moves(self, site_id: int, side: SideName) -> Moves:
+    async def moves(self, site_id: int, side: SideName) -> Renamings:
         """What was renamed on a side of a site, and got its old name back."""
         rows = await self._db.read(
             lambda work: work.rows("changes.moves", site_id=site_id, side=side, limit=_MOST_MOVES)
@@ -191,10 +191,10 @@ class ChangeStore:
         found = []
         for row in rows:
             old, new = SitePath.parse(row["path"]), SitePath.parse(row["other_path"])
-            found.append(Moved(row["at"], old, new))
+            found.append(Renaming(row["at"], old, new))
             if row["taken_back_at"] is not None:
-                found.append(Moved(row["taken_back_at"], new, old))
-        return Moves(found)
+                found.append(Renaming(row["taken_back_at"], new, old))
+        return Renamings(found)
 
     async def removed_in(self, site_id: int, side: SideName, folder: SitePath, limit: int = 50) -> list[Change]:
         """Removals below a folder that can be taken back, newest first."""

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nailer.core.files.moves import Moved, Moves
+from nailer.core.files.moves import Renaming, Renamings
 from nailer.core.files.sitepath import SitePath
 from tests.builders import path
 
@@ -20,7 +20,7 @@ def _at(hour: int) -> datetime:
 
 
 def test_a_name_in_a_renamed_folder_is_followed_both_ways() -> None:
-    moves = Moves([Moved(_at(2), path("/b/x"), path("/b/y")), Moved(_at(1), path("/a"), path("/b"))])
+    moves = Renamings([Renaming(_at(2), path("/b/x"), path("/b/y")), Renaming(_at(1), path("/a"), path("/b"))])
 
     assert moves.now(path("/a/x"), _at(0)) == path("/b/y")
     assert moves.now(path("/b/x"), _at(1)) == path("/b/y")
@@ -32,7 +32,7 @@ def test_a_name_in_a_renamed_folder_is_followed_both_ways() -> None:
 @given(st.lists(st.tuples(paths, paths), max_size=6), paths)
 def test_every_earlier_name_leads_to_the_present_one(pairs: list[tuple[SitePath, SitePath]], now: SitePath) -> None:
     apart = [(old, new) for old, new in pairs if old.below(new) is None and new.below(old) is None]
-    moves = Moves([Moved(_at(number), old, new) for number, (old, new) in enumerate(apart)])
+    moves = Renamings([Renaming(_at(number), old, new) for number, (old, new) in enumerate(apart)])
 
     for name in moves.names(now):
         last_hour = name.ended - timedelta(minutes=30) if name.ended else _at(99)

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.typed import Reading, alike, is_web_address, meant, readings, web_address
+from nailer.core.files.typed import Meaning, alike, is_web_address, meanings, meant, web_address
 from nailer.errors import InvalidInput
 from tests.builders import path
 
@@ -30,32 +30,32 @@ HTDOCS = path("/htdocs")
     ],
 )
 def test_a_pasted_path_is_understood_whatever_clings_to_it(typed: str) -> None:
-    found = readings(typed, path("/elsewhere"))
+    found = meanings(typed, path("/elsewhere"))
 
-    assert Reading(path("/htdocs/news")) in found
+    assert Meaning(path("/htdocs/news")) in found
 
 
 @pytest.mark.parametrize("name", ["50% off", "it's", "a\\b", "~", "notes:12", " lead", "%41"])
 def test_a_name_that_looks_odd_is_tried_as_it_is_first(name: str) -> None:
-    assert readings(f"/htdocs/{name}", HTDOCS)[0] == Reading(HTDOCS.child(name.encode()))
+    assert meanings(f"/htdocs/{name}", HTDOCS)[0] == Meaning(HTDOCS.child(name.encode()))
 
 
 def test_a_line_of_a_file_is_named_behind_a_colon() -> None:
-    assert Reading(HTDOCS.child(b"site.css"), 41) in readings("/htdocs/site.css:41", SitePath())
-    assert Reading(HTDOCS.child(b"site.css"), 41) in readings("site.css:41:7", HTDOCS)
-    assert all(one.line < 10**9 for one in readings("a:" + "9" * 4000, HTDOCS))
+    assert Meaning(HTDOCS.child(b"site.css"), 41) in meanings("/htdocs/site.css:41", SitePath())
+    assert Meaning(HTDOCS.child(b"site.css"), 41) in meanings("site.css:41:7", HTDOCS)
+    assert all(one.line < 10**9 for one in meanings("a:" + "9" * 4000, HTDOCS))
 
 
 @pytest.mark.parametrize("typed", ["/htdocs/../etc", "a\0b", "x" * 5000])
 def test_what_can_be_no_path_is_refused_with_the_reason(typed: str) -> None:
     with pytest.raises(InvalidInput, match=r"may not contain|too long"):
-        readings(typed, HTDOCS)
+        meanings(typed, HTDOCS)
 
 
 @given(st.text(max_size=60))
 def test_whatever_is_typed_is_read_or_refused(typed: str) -> None:
     try:
-        found = readings(typed, HTDOCS)
+        found = meanings(typed, HTDOCS)
     except InvalidInput:
         return
     assert found

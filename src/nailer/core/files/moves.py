@@ -10,7 +10,7 @@ from nailer.core.files.sitepath import SitePath
 
 
 @dataclass(frozen=True, slots=True)
-class Moved:
+class Renaming:
     """At a moment one path became another, with all below it."""
 
     at: datetime
@@ -19,7 +19,7 @@ class Moved:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class KnownAs:
     """A name that a thing had, from a moment on (None: as long as anybody knows) and until another (None: to this day)."""
 
     path: SitePath
@@ -27,10 +27,10 @@ class Known:
     ended: datetime | None = None
 
 
-class Moves:
+class Renamings:
     """The renamings of one side, in any order."""
 
-    def __init__(self, moves: Sequence[Moved]) -> None:
+    def __init__(self, moves: Sequence[Renaming]) -> None:
         self._moves = sorted(moves, key=lambda one: one.at)
 
     def now(self, path: SitePath, since: datetime) -> SitePath:
@@ -40,9 +40,9 @@ class Moves:
                 path = one.new.join(below)
         return path
 
-    def names(self, path: SitePath) -> list[Known]:
+    def names(self, path: SitePath) -> list[KnownAs]:
         """The names under which what is at a path now was known, this one first."""
-        found = [Known(path)]
+        found = [KnownAs(path)]
         for one in reversed(self._moves):
             if found[-1].path.below(one.old) is not None:
                 # What had this name left it then: what has it now came later.
@@ -50,5 +50,5 @@ class Moves:
                 break
             if (below := found[-1].path.below(one.new)) is not None:
                 found[-1] = replace(found[-1], begun=one.at)
-                found.append(Known(one.old.join(below), None, one.at))
+                found.append(KnownAs(one.old.join(below), None, one.at))
         return found

@@ -19,23 +19,23 @@ _ALIKE = 0.6
 
 
 @dataclass(frozen=True, slots=True)
-class Reading:
+class Meaning:
     """One thing that typed text may mean: a path, and the line of a file (from 1; 0: none was named)."""
 
     path: SitePath
     line: int = 0
 
 
-def readings(typed: str, folder: SitePath) -> list[Reading]:
+def meanings(typed: str, folder: SitePath) -> list[Meaning]:
     """What typed text may mean as a path, the likeliest first: as it stands, then without what clings to a pasted path,
     from the top and from `folder`. Raises InvalidInput where it can mean nothing.
 
     Blanks, quotes, backslashes and percent signs can be parts of names, so what stands there is tried as it is first.
 
-    >>> [one.path.shown for one in readings(" '~/htdocs/news/' ", SitePath())][-1:]
+    >>> [one.path.shown for one in meanings(" '~/htdocs/news/' ", SitePath())][-1:]
     ['/htdocs/news']
-    >>> readings("site.css:41", SitePath.parse(b"/htdocs"))[-1]
-    Reading(path=SitePath(names=(b'htdocs', b'site.css')), line=41)
+    >>> meanings("site.css:41", SitePath.parse(b"/htdocs"))[-1]
+    Meaning(path=SitePath(names=(b'htdocs', b'site.css')), line=41)
     """
     if len(typed) > _MOST_CHARACTERS:
         raise InvalidInput("That is too long for a path.")
@@ -45,7 +45,7 @@ def readings(typed: str, folder: SitePath) -> list[Reading]:
         if found := _LINE.match(text):
             texts[(found["path"], int(found["line"]))] = None
     decoded = [(_percent_decoded(text), line) for text, line in texts if "%" in text]
-    found_readings: dict[Reading, None] = {}
+    found_readings: dict[Meaning, None] = {}
     refused: InvalidInput | None = None
     for text, line in [*texts, *decoded]:
         raw = text.encode("utf-8", "surrogateescape")
@@ -54,16 +54,16 @@ def readings(typed: str, folder: SitePath) -> list[Reading]:
         except InvalidInput as error:
             refused = error
             continue
-        found_readings[Reading(path, line)] = None
+        found_readings[Meaning(path, line)] = None
         if not raw.startswith(b"/"):
-            found_readings[Reading(folder.join(path.names), line)] = None
+            found_readings[Meaning(folder.join(path.names), line)] = None
     if not found_readings and refused is not None:
         raise refused
     return list(found_readings)
 
 
 def meant(typed: str, folder: SitePath) -> SitePath:
-    """The one path that text stands for where none of its readings is there: what may be made, or looked for near by.
+    """The one path that text stands for where none of its meanings is there: what may be made, or looked for near by.
     Raises InvalidInput.
 
     >>> meant("'nwes/' ", SitePath.parse(b"/htdocs")).shown

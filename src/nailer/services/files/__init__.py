@@ -11,10 +11,10 @@ from nailer.services.files.download import file_to_fetch, tarred, zipped
 from nailer.services.files.folder_pair import FolderPair
 from nailer.services.files.guarded import GuardedFolders
 from nailer.services.files.keeping import KeepBook, mark_of
-from nailer.services.files.opening import Nowhere, Opened
+from nailer.services.files.opening import LedTo, Nowhere
 from nailer.services.files.pair_ends import PairEnds, side_of, top_of
 from nailer.services.files.preview import ShownAs, caption, kind_of, preview
-from nailer.services.files.search import Hit, Passed, search
+from nailer.services.files.search import Hit, Passed, folders_like, known_folders, names_beyond_ascii, search
 from nailer.services.files.second_look import looked_again
 from nailer.services.files.sieves import OnPair, SieveBook
 from nailer.services.files.tray import Tray, TrayBook
@@ -32,10 +32,10 @@ __all__ = [
     "GuardedFolders",
     "Hit",
     "KeepBook",
+    "LedTo",
     "Ledger",
     "Nowhere",
     "OnPair",
-    "Opened",
     "PairEnds",
     "Passed",
     "Progress",
@@ -47,10 +47,13 @@ __all__ = [
     "compared",
     "content_hash",
     "file_to_fetch",
+    "folders_like",
     "kind_of",
     "kinds_by_content",
+    "known_folders",
     "looked_again",
     "mark_of",
+    "names_beyond_ascii",
     "preview",
     "read_tree",
     "search",

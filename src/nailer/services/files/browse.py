@@ -14,9 +14,8 @@ from nailer.acting import grant_on
 from nailer.core.compare.joint import Baseline, Joint
 from nailer.core.compare.ledger import Inside, LedgerRow, View, build_rows, joint_counts, not_compared, visible
 from nailer.core.files.bound import Bound, belong, counterpart
-from nailer.core.files.charset import to_wire
 from nailer.core.files.entry import Entry, Kind, SideName
-from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Listing, NotWhole
 from nailer.core.pairs.standing import last_standing
@@ -134,6 +133,15 @@ class _Memory:
     names: int = 0
 
 
+async def _strangers(here: SitePath, there: SitePath, ours: FolderRead, theirs: FolderRead, view: View) -> Ledger:
+    """Two folders that do not belong together: their names side by side, and nothing said of how they stand."""
+    rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, {}, {})
+    rows = not_compared(rows, "the two folders do not belong together, so nothing is compared")
+    return Ledger(
+        here, there, ours, theirs, rows, visible(rows, view), joint_counts(rows, hidden=view.hidden), None, False
+    )
+
+
 class Browse:
     def __init__(
         self,
@@ -217,7 +225,7 @@ class Browse:
             memory.ledgers.move_to_end((here, there, view))
             return known
         if not belong(await self.bounds(site), here, there):
-            return await self._strangers(here, there, ours, theirs, view)
+            return await _strangers(here, there, ours, theirs, view)
         baselines = (await self.changes.baselines(site.id, [(here, there)]))[pair_key(here, there)]
         pair, below = await self.pair_of(site, here, there)
         last = await self._last_read(pair, below, ours, theirs) if rolled is None else {}
@@ -255,16 +263,6 @@ class Browse:
                 self._remember(site.id, (name, path), read)
             found.append(read)
         return found[0], found[1]
-
-    async def _strangers(
-        self, here: SitePath, there: SitePath, ours: FolderRead, theirs: FolderRead, view: View
-    ) -> Ledger:
-        """Two folders that do not belong together: their names side by side, and nothing said of how they stand."""
-        rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, {}, {})
-        rows = not_compared(rows, "the two folders do not belong together, so nothing is compared")
-        return Ledger(
-            here, there, ours, theirs, rows, visible(rows, view), joint_counts(rows, hidden=view.hidden), None, False
-        )
 
     async def bounds(self, site: Site) -> list[Bound]:
         """The folders of a site that belong together: its start folders, and those of its pairs."""
@@ -373,48 +371,11 @@ class Browse:
             return None  # the listing says what is wrong
         return real if real != there else None
 
-    async def folders_like(self, site: Site, side: SideName, folder: SitePath, begun: str) -> list[SitePath]:
-        """Folders in a folder whose name begins so, at most twenty. Raises what reading the folder raises."""
-        if side is SideName.THERE and not self._pool.is_open(site.id):
-            return []
-        listing = await self.listing(site, side, folder, max_age_s=600)
-        wanted = begun.casefold()
-        names = [one.name for one in listing.entries if one.opens_as_folder]
-        return [folder.child(name) for name in sorted(names) if shown_name(name).casefold().startswith(wanted)][:20]
-
     def _is_known_link(self, site: Site, path: SitePath) -> bool:
         if path.is_root:
             return False
         listing = self.memory(site.id).listings.get((SideName.THERE, path.parent))
         return listing is not None and any(one.name == path.name and one.kind is Kind.LINK for one in listing.entries)
-
-    def names_beyond_ascii(self, site: Site, most: int = 40) -> list[bytes]:
-        """Names of the server that were read and hold more than ASCII, as the server keeps them: what a character set
-        must explain."""
-        found: dict[bytes, None] = {}
-        for (side, _), listing in self.memory(site.id).listings.items():
-            if side is SideName.THERE:
-                found |= {to_wire(one.name, site.charset): None for one in listing.entries if not one.name.isascii()}
-        return list(found)[:most]
-
-    def known_folders(self, site: Site, text: str) -> list[FolderPair]:
-        """Folders of a site that were read and whose name holds `text`: nothing is asked of the server."""
-        found: dict[FolderPair, None] = {}
-        grant = grant_on(site.id)
-        for (side, folder), listing in self.memory(site.id).listings.items():
-            if grant is not None and not grant.reaches(side, folder):
-                continue
-            start, other = (
-                (site.start_here, site.start_there) if side is SideName.HERE else (site.start_there, site.start_here)
-            )
-            below = folder.below(start)
-            if below is None:
-                continue
-            for entry in listing.entries:
-                if entry.is_folder and text in shown_name(entry.name).casefold():
-                    one, two = folder.child(entry.name), other.join((*below, entry.name))
-                    found[(one, two) if side is SideName.HERE else (two, one)] = None
-        return list(found)
 
     def forget(self, site_id: int, side: SideName | None = None, folder: SitePath | None = None) -> None:
         """Forget what was read: one folder of a side, or everything of a site. It is read again when it is asked for."""

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath, path_of
-from nailer.core.files.typed import Reading, alike, is_web_address, meant, readings, web_address
+from nailer.core.files.typed import Meaning, alike, is_web_address, meanings, meant, web_address
 from nailer.errors import FileMissing, TransferError
 from nailer.services.files.browse import Browse
 from nailer.store.sites import Site
@@ -17,7 +17,7 @@ _PAGE_ENDINGS = (b".html", b".htm", b".php")
 
 
 @dataclass(frozen=True, slots=True)
-class Opened:
+class LedTo:
     """What text leads to: a folder of a side, a name in it to pick (b'': none), and a line of that file (0: none)."""
 
     folder: SitePath
@@ -38,12 +38,12 @@ class Opening:
     def __init__(self, browse: Browse) -> None:
         self._browse = browse
 
-    async def of(self, site: Site, side: SideName, folder: SitePath, typed: str) -> Opened | Nowhere:
+    async def of(self, site: Site, side: SideName, folder: SitePath, typed: str) -> LedTo | Nowhere:
         """Where text leads that was typed on a side, seen from `folder`. A web address leads there, whatever the side.
         Raises InvalidInput, and what connecting raises."""
         if is_web_address(typed):
             return await self._of_address(site, web_address(typed))
-        tried = readings(typed, folder)[:_MOST_TRIES]
+        tried = meanings(typed, folder)[:_MOST_TRIES]
         found = await self._first(site, side, tried)
         if found is None:
             # Paths here are shown from the top, without a slash before them.
@@ -66,13 +66,13 @@ class Opening:
             near.append(whole if rest and await self._is_folder(site, side, whole) else above.child(name))
         return [*near, above]
 
-    async def _of_address(self, site: Site, address: str) -> Opened | Nowhere:
+    async def _of_address(self, site: Site, address: str) -> LedTo | Nowhere:
         path = path_of(address, site.document_roots)
         if path is None:
             return Nowhere(None, f"{address} is not on this site's web address.")
-        tries = [Reading(path)]
+        tries = [Meaning(path)]
         if not address.endswith("/"):
-            tries += [Reading(path.parent.child(path.name + ending)) for ending in _PAGE_ENDINGS if path.name]
+            tries += [Meaning(path.parent.child(path.name + ending)) for ending in _PAGE_ENDINGS if path.name]
         found = await self._first(site, SideName.THERE, tries)
         if found is None:
             return Nowhere(path)
@@ -80,14 +80,14 @@ class Opening:
             return found
         listing = await self._browse.listing(site, SideName.THERE, found.folder)
         names = {one.name for one in listing.entries if one.is_file}
-        return Opened(found.folder, next((one for one in _FIRST_PAGES if one in names), b""))
+        return LedTo(found.folder, next((one for one in _FIRST_PAGES if one in names), b""))
 
-    async def _first(self, site: Site, side: SideName, tries: list[Reading]) -> Opened | None:
+    async def _first(self, site: Site, side: SideName, tries: list[Meaning]) -> LedTo | None:
         """The first reading that stands for something."""
         refused: TransferError | None = None
         for one in tries:
             if one.path.is_root:
-                return Opened(one.path)
+                return LedTo(one.path)
             try:
                 entry = await self._look(site, side, one.path)
             except FileMissing:
@@ -98,8 +98,8 @@ class Opening:
                 refused = refused or error
                 continue
             if entry.opens_as_folder:
-                return Opened(one.path)
-            return Opened(one.path.parent, one.path.name, one.line)
+                return LedTo(one.path)
+            return LedTo(one.path.parent, one.path.name, one.line)
         if refused is not None:
             raise refused
         return None

@@ -7,11 +7,16 @@ from collections.abc import AsyncGenerator
 from contextlib import aclosing
 from dataclasses import dataclass
 
-from nailer.core.files.entry import Entry
+from nailer.acting import grant_on
+from nailer.core.files.charset import to_wire
+from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.search import SearchWanted
-from nailer.core.files.sitepath import SitePath
+from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.errors import TransferError
+from nailer.services.files.browse import Browse
+from nailer.services.files.folder_pair import FolderPair
 from nailer.sides.side import CHUNK_BYTES, Side, walk
+from nailer.store.sites import Site
 
 _READ_AT_ONCE = 8
 _MOST_READ_BYTES = 8 * 1024 * 1024
@@ -107,3 +112,41 @@ def _around(text: str, at: int, length: int) -> str:
     ends = text.find("\n", at)
     ends = min(len(text) if ends < 0 else ends, at + length + _SHOWN_AROUND)
     return text[begins:ends].strip()
+
+
+async def folders_like(browse: Browse, site: Site, side: SideName, folder: SitePath, begun: str) -> list[SitePath]:
+    """Folders in a folder whose name begins so, at most twenty. Raises what reading the folder raises."""
+    listing = await browse.listing(site, side, folder, max_age_s=600)
+    wanted = begun.casefold()
+    names = [one.name for one in listing.entries if one.opens_as_folder]
+    return [folder.child(name) for name in sorted(names) if shown_name(name).casefold().startswith(wanted)][:20]
+
+
+def names_beyond_ascii(browse: Browse, site: Site, most: int = 40) -> list[bytes]:
+    """Names of the server that were read and hold more than ASCII, as the server keeps them: what a character set
+    must explain."""
+    found: dict[bytes, None] = {}
+    for (side, _), listing in browse.memory(site.id).listings.items():
+        if side is SideName.THERE:
+            found |= {to_wire(one.name, site.charset): None for one in listing.entries if not one.name.isascii()}
+    return list(found)[:most]
+
+
+def known_folders(browse: Browse, site: Site, text: str) -> list[FolderPair]:
+    """Folders of a site that were read and whose name holds `text`: nothing is asked of the server."""
+    found: dict[FolderPair, None] = {}
+    grant = grant_on(site.id)
+    for (side, folder), listing in browse.memory(site.id).listings.items():
+        if grant is not None and not grant.reaches(side, folder):
+            continue
+        start, other = (
+            (site.start_here, site.start_there) if side is SideName.HERE else (site.start_there, site.start_here)
+        )
+        below = folder.below(start)
+        if below is None:
+            continue
+        for entry in listing.entries:
+            if entry.is_folder and text in shown_name(entry.name).casefold():
+                one, two = folder.child(entry.name), other.join((*below, entry.name))
+                found[(one, two) if side is SideName.HERE else (two, one)] = None
+    return list(found)

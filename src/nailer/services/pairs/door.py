@@ -40,9 +40,7 @@ class Pairs:
     def build(cls, stores: Stores, engine: Engine, files: Files, plans: Plans) -> Pairs:
         """Join the wing."""
         choices, kept_plans, ends = Choices(stores.choices), PlanStore(), files.ends
-        readings = Readings(
-            kept_plans, ends, stores.pairs, stores.changes, files.sieves, files.comparer, files.keeping, choices
-        )
+        readings = Readings(kept_plans, files, stores.pairs, stores.changes, choices)
         decisions = Decisions(kept_plans, choices)
         rows = Rows(ends, stores.changes, engine.kept, stores.jobs, engine.live, plans.prepared, decisions)
         runs = Runs(

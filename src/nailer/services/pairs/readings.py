@@ -30,10 +30,7 @@ from nailer.errors import (
 )
 from nailer.services.files import (
     ComparedEnd,
-    ContentComparer,
-    KeepBook,
-    PairEnds,
-    SieveBook,
+    Files,
     content_hash,
     kinds_by_content,
     looked_again,
@@ -60,21 +57,18 @@ class Readings:
     def __init__(
         self,
         plans: PlanStore,
-        ends: PairEnds,
+        files: Files,
         pairs: PairStore,
         changes: ChangeStore,
-        sieving: SieveBook,
-        contents: ContentComparer,
-        keeping: KeepBook,
         choices: Choices,
     ) -> None:
         self._plans = plans
-        self._ends = ends
+        self._ends = files.ends
         self._pairs = pairs
         self._changes = changes
-        self._sieving = sieving
-        self._contents = contents
-        self._keeping = keeping
+        self._sieving = files.sieves
+        self._contents = files.comparer
+        self._keeping = files.keeping
         self._choices = choices
 
     def begin(self, account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:

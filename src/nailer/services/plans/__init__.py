@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from nailer.engine.live import InFlight, LiveJob
 from nailer.services.plans.arriving import Arriving
-from nailer.services.plans.door import Landing, Plans
-from nailer.services.plans.make import Dropped, Place, PlanMaker
+from nailer.services.plans.door import Incoming, Plans
+from nailer.services.plans.make import Dropped, FromFolder, PlanMaker
 from nailer.services.plans.notices import Notices, Post
 from nailer.services.plans.prepared import PreparedFiles, Rename, Write
 from nailer.services.plans.read import PlanReader, PlanToRead
@@ -23,13 +23,13 @@ __all__ = [
     "Change",
     "Dropped",
     "FailureGroup",
+    "FromFolder",
     "InFlight",
+    "Incoming",
     "Item",
     "Job",
-    "Landing",
     "LiveJob",
     "Notices",
-    "Place",
     "PlanMaker",
     "PlanReader",
     "PlanToRead",

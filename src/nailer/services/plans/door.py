@@ -30,7 +30,7 @@ from nailer.store.stores import Stores
 
 
 @dataclass(frozen=True, slots=True)
-class Landing:
+class Incoming:
     """Where what browsers send comes in: archives to be unpacked, and large files part by part."""
 
     archives: Archives
@@ -64,9 +64,9 @@ class Plans:
     notices: Notices
 
     @classmethod
-    def build(cls, stores: Stores, engine: Engine, sites: Sites, files: Files, landing: Landing, post: Post) -> Plans:
-        """`landing` is where what was sent comes in: the engine carries from there."""
-        archives = landing.archives
+    def build(cls, stores: Stores, engine: Engine, sites: Sites, files: Files, incoming: Incoming, post: Post) -> Plans:
+        """`incoming` is where what was sent comes in: the engine carries from there."""
+        archives = incoming.archives
         largest = engine.tools.keep_largest_bytes
         browse, runner = files.browse, engine.runner
         comparing = PlanComparing(browse, files.comparer, stores.changes)
@@ -87,7 +87,7 @@ class Plans:
             confirming=Confirming(stores.jobs, reader, maker, removal, files.guarded),
             jobs=Jobs(stores.jobs, stores.parts, engine.live, runner, leftovers, sites),
             speeds=Speeds(stores.limits, engine.limits, stores.sites, stores.jobs),
-            uploads=Uploads(engine.tools, stores.jobs, runner, browse, landing.arriving),
+            uploads=Uploads(engine.tools, stores.jobs, runner, browse, incoming.arriving),
             prepared=PreparedFiles(stores.jobs, archives, engine.spool, runner),
             archives=archives,
             server=server,

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
-from nailer.core.files.entry import Entry, Kind
+from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.plans.destination import Around, Sent
 from nailer.core.plans.plan import (
@@ -15,8 +15,10 @@ from nailer.core.plans.plan import (
 )
 from nailer.errors import FileMissing, InvalidInput, NotKnown, TransferError, WrongKind
 from nailer.sides.side import Side, walk
+from nailer.store.sites import Site
 
 _LOOKS_AT_ONCE = 32
+_MOST_CHILDREN = 12
 
 
 async def find(
@@ -110,6 +112,20 @@ async def listed(side: Side, folder: SitePath) -> Around:
     except TransferError:
         return Around(frozenset())
     return Around(frozenset(one.name for one in entries), frozenset(one.name for one in entries if one.is_folder))
+
+
+async def around(
+    side: Side, site: Site, to_side: SideName, source: SitePath, target: SitePath
+) -> dict[SitePath, Around]:
+    """What lies at and around a destination: itself, its parent, its folders, and where the pair maps the source."""
+    starts = (site.start_here, site.start_there)
+    own, other = starts if to_side is SideName.THERE else starts[::-1]
+    mapped = other.join(below) if (below := source.below(own)) is not None else None
+    found = {target: await listed(side, target)}
+    wanted = [target.parent, *([mapped] if mapped is not None else [])]
+    wanted += [target.child(name) for name in sorted(found[target].folders)[:_MOST_CHILDREN]]
+    rest = [one for one in dict.fromkeys(wanted) if one != target and not (one.is_root and to_side is SideName.HERE)]
+    return found | dict(zip(rest, await asyncio.gather(*(listed(side, one) for one in rest)), strict=True))
 
 
 def _belows(paths: Sequence[SitePath], top: SitePath) -> list[Below]:

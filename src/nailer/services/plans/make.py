@@ -12,7 +12,7 @@ from nailer.core.files.names import free_name, landing_rank, names_text
 from nailer.core.files.sitepath import SitePath, common_folder
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.advice import Doubt
-from nailer.core.plans.destination import Around, Better, better_places
+from nailer.core.plans.destination import Better, better_places
 from nailer.core.plans.plan import (
     IDLE,
     Action,
@@ -37,19 +37,17 @@ from nailer.services.plans.comparing import CarryEnds, PlanComparing
 from nailer.services.plans.found import (
     _belows,
     _find_deep,
+    around,
     find,
-    listed,
     met_at,
     met_of,
     picked_entries,
     sent_of,
 )
 from nailer.services.plans.target import folder_items, missing_folders, room_at
-from nailer.sides.side import Side
 from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Site
 
-_MOST_CHILDREN = 12
 SIEVED = "stays behind, sieve: "
 
 
@@ -63,7 +61,7 @@ class Dropped:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class FromFolder:
     """Names of one folder, and the folder on the other side that they go into."""
 
     source: SitePath
@@ -107,25 +105,25 @@ class PlanMaker:
         stays behind where a sieve says so, unless `despite_sieves`; what is picked itself goes."""
         if not names:
             raise InvalidInput("Pick at least one name first.")
-        place = Place(source, target, tuple(names))
+        place = FromFolder(source, target, tuple(names))
         async with (
             self._browse.side(site, to_side.other) as source_side,
             self._browse.side(site, to_side) as target_side,
         ):
             ends = CarryEnds(site, to_side, source_side, source, target_side, target)
-            (found, items), room, around = await asyncio.gather(
+            (found, items), room, near = await asyncio.gather(
                 self._carried(ends, place, resend_same=resend_same, despite_sieves=despite_sieves),
                 room_at(target_side, target),
-                self.around(target_side, site, to_side, source, target),
+                around(target_side, site, to_side, source, target),
             )
         # Of many picked names some may be on the other side only: those have nothing to carry.
         if not found:
             raise FileMissing(f"{source.child(names[0])} is not there any more.")
         title = f"{_word(to_side)} of {names_text([one.below[0] for one in found if len(one.below) == 1])}"
         job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
-        return await self.add(job, items, room, better_places(sent_of(found), target, around))
+        return await self.add(job, items, room, better_places(sent_of(found), target, near))
 
-    async def carry_places(self, account_id: int, site: Site, to_side: SideName, places: Sequence[Place]) -> int:
+    async def carry_places(self, account_id: int, site: Site, to_side: SideName, places: Sequence[FromFolder]) -> int:
         """Plan carrying names of several folders, each into the folder that belongs to its own, as one plan."""
         if not places:
             raise InvalidInput("Put names into the tray first.")
@@ -149,7 +147,7 @@ class PlanMaker:
         return await self.add(job, _in_order(items), room)
 
     async def _carried(
-        self, ends: CarryEnds, place: Place, *, resend_same: bool = False, despite_sieves: bool = False
+        self, ends: CarryEnds, place: FromFolder, *, resend_same: bool = False, despite_sieves: bool = False
     ) -> tuple[list[FoundFile], list[NewItem]]:
         """What carrying names of one folder finds, and the items it takes; none where none of the names is there."""
         found, there, missing = await asyncio.gather(
@@ -172,21 +170,6 @@ class PlanMaker:
         """Store a plan with what was found out about the room for it and its place."""
         one_by_one = need_of(_sizes(items)).fit(room) is Fit.IN_ORDER
         return await self._jobs.add(replace(job, room_bytes=room, one_by_one=one_by_one, advice=tuple(advice)), items)
-
-    async def around(
-        self, side: Side, site: Site, to_side: SideName, source: SitePath, target: SitePath
-    ) -> dict[SitePath, Around]:
-        """What lies at and around a destination: itself, its parent, its folders, and where the pair maps the source."""
-        starts = (site.start_here, site.start_there)
-        own, other = starts if to_side is SideName.THERE else starts[::-1]
-        mapped = other.join(below) if (below := source.below(own)) is not None else None
-        found = {target: await listed(side, target)}
-        wanted = [target.parent, *([mapped] if mapped is not None else [])]
-        wanted += [target.child(name) for name in sorted(found[target].folders)[:_MOST_CHILDREN]]
-        rest = [
-            one for one in dict.fromkeys(wanted) if one != target and not (one.is_root and to_side is SideName.HERE)
-        ]
-        return found | dict(zip(rest, await asyncio.gather(*(listed(side, one) for one in rest)), strict=True))
 
     async def carry_found(
         self,
@@ -237,11 +220,11 @@ class PlanMaker:
         found = _dropped_tree(files)
         tops = sorted({one.below[0] for one in found})
         async with self._browse.side(site, to_side) as target_side:
-            there, missing, room, around = await asyncio.gather(
+            there, missing, room, near = await asyncio.gather(
                 find(target_side, target, tops, tolerant=True),
                 missing_folders(target_side, target),
                 room_at(target_side, target),
-                self.around(target_side, site, to_side, SitePath(), target),
+                around(target_side, site, to_side, SitePath(), target),
             )
             await tries_renaming(target_side, target)
             met = await met_of(target_side, target, there, found)
@@ -249,7 +232,7 @@ class PlanMaker:
         title = f"From this computer: {names_text(tops)}"
         job = NewJob(account_id, site.id, JobKind.DROP, title, to_side, SitePath(), target)
         items = [*folder_items(missing), *self.items(steps, SitePath(), target)]
-        return await self.add(job, items, room, better_places(sent_of(found), target, around))
+        return await self.add(job, items, room, better_places(sent_of(found), target, near))
 
     async def copy(
         self,

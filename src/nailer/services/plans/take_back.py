@@ -9,7 +9,7 @@ from dataclasses import replace
 from nailer.core.compare.joint import still_as
 from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry, Kind
-from nailer.core.files.moves import Moves
+from nailer.core.files.moves import Renamings
 from nailer.core.files.names import names_text
 from nailer.core.files.sitepath import SitePath, common_folder
 from nailer.core.jobs.kinds import JobKind
@@ -113,7 +113,7 @@ class TakeBacks:
         return [_as_named_now(change, moves[change.side]) for change in changes]
 
 
-def _as_named_now(change: Change, moves: Moves) -> Change:
+def _as_named_now(change: Change, moves: Renamings) -> Change:
     if change.what is What.RENAMED and change.other_path is not None:
         # It goes back into its own folder, wherever that is by now, under the name it had.
         folder = moves.now(change.path.parent, change.at)
@@ -194,7 +194,7 @@ async def _check_unchanged(side: Side, change: Change) -> None:
         raise Conflict(f"{change.path} was changed since. Taking back would lose that change, so nothing was done.")
 
 
-async def _barred(side: Side, changes: Sequence[Change], moves: Moves) -> dict[SitePath, str]:
+async def _barred(side: Side, changes: Sequence[Change], moves: Renamings) -> dict[SitePath, str]:
     """Paths that are not as the newest of the changes left them, each with why; looked for under their names of now."""
     newest: dict[SitePath, Change] = {}
     for change in changes:

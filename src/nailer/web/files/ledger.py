@@ -26,7 +26,7 @@ from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name
 from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.editing import LARGEST_BYTES
-from nailer.services.files import Ledger, Tray, file_to_fetch, mark_of, tarred, zipped
+from nailer.services.files import Ledger, Tray, file_to_fetch, folders_like, mark_of, tarred, zipped
 from nailer.services.plans import Change, is_archive
 from nailer.services.sites import Site
 from nailer.web.files.links import Moves
@@ -155,13 +155,15 @@ async def remove_leftovers(
 
 
 @router.get("/sites/{site_id}/complete")
-async def complete(request: Request, site: TheSite, files: FilesDoor) -> Response:
+async def complete(request: Request, site: TheSite, sites: SitesDoor, files: FilesDoor) -> Response:
     """Folders of a side that begin like a typed path."""
     query = QueryValues(request)
     above, _, begun = query.text("text").rpartition("/")
     folder = SitePath.parse(above.encode("utf-8", "surrogateescape"))
+    side = query.side()
     try:
-        found = await files.browse.folders_like(site, query.side(), folder, begun)
+        is_reached = side is SideName.HERE or sites.pool.is_open(site.id)
+        found = await folders_like(files.browse, site, side, folder, begun) if is_reached else []
     except NailerError:
         found = []  # a hint that cannot be given is no failure of what the person does
     return JSONResponse({"folders": [path.shown for path in found]})

@@ -20,7 +20,7 @@ from nailer.core.plans.plan import Action, Choice, Summary, Verdict, summary_sen
 from nailer.core.plans.room import Fit
 from nailer.errors import Conflict, InvalidInput, NailerError, NotFound
 from nailer.services.editing import better_names
-from nailer.services.plans import Item, Job, Place, PlanToRead, Staged, Unpacked
+from nailer.services.plans import FromFolder, Item, Job, PlanToRead, Staged, Unpacked
 from nailer.services.sites import Site
 from nailer.web.shell.doors import (
     EditingDoor,
@@ -96,7 +96,8 @@ async def plan_carry_tray(
     up = wish.to_side is SideName.THERE
     tray = await files.tray.of(session.account_id, site)
     places = [
-        Place(one.here, one.there, one.names) if up else Place(one.there, one.here, one.names) for one in tray.places
+        FromFolder(one.here, one.there, one.names) if up else FromFolder(one.there, one.here, one.names)
+        for one in tray.places
     ]
     job_id = await plans.make.carry_places(session.account_id, site, wish.to_side, places)
     return await plan_dialog(request, site, job_id)

@@ -15,6 +15,7 @@ from nailer.core.connecting.protocol import Protocol, better_than
 from nailer.core.files.charset import CHARSETS, candidates
 from nailer.core.numbers import number_in
 from nailer.errors import Conflict, IdentityChanged, IdentityUnknown, InvalidInput, NailerError
+from nailer.services.files import names_beyond_ascii
 from nailer.services.people import Did
 from nailer.services.sites import (
     STEP_WORDS,
@@ -204,8 +205,8 @@ async def _connection(
         said=in_words(abilities) if abilities else [],
         learned_at=learned[1] if learned else None,
         charset=CHARSETS.get(site.charset, site.charset),
-        readings=candidates(files.browse.names_beyond_ascii(site), 3)[:7],
-        has_names=bool(files.browse.names_beyond_ascii(site, 1)),
+        readings=candidates(names_beyond_ascii(files.browse, site), 3)[:7],
+        has_names=bool(names_beyond_ascii(files.browse, site, 1)),
         pinned=[(one, facts_of(one.key.public_key) if one.key.is_certificate else None) for one in pinned],
         story=await sites.identities.story(site),
         wire=sites.connector.wire(site_id).lines(),

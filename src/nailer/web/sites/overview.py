@@ -14,6 +14,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.numbers import number_in
 from nailer.core.people.rights import Right
 from nailer.errors import InvalidInput
+from nailer.services.files import known_folders
 from nailer.services.people import Did
 from nailer.services.sites import Site, SiteGroup, group_paths, read_sites, write_sites
 from nailer.web.shell import urls
@@ -195,7 +196,7 @@ async def go_to(request: Request, sites: SitesDoor, files: FilesDoor) -> Respons
     actions = [(label, address) for label, address in offered if wanted in label.casefold()]
     if wanted and open_site_id:
         site = await sites.book.get(open_site_id)
-        folders = [(site, here, there) for here, there in files.browse.known_folders(site, wanted)][:12]
+        folders = [(site, here, there) for here, there in known_folders(files.browse, site, wanted)][:12]
         own = (
             (f"{word} of {site.name}", urls.site(site.id, part))
             for word, part, right in _SITE_ACTIONS

@@ -13,7 +13,7 @@ from nailer.core.plans.plan import (
 )
 from nailer.engine.swap import tries_renaming
 from nailer.services.files import Browse
-from nailer.services.plans.found import all_in, find, listed, met_of, sent_of
+from nailer.services.plans.found import all_in, around, find, listed, met_of, sent_of
 from nailer.services.plans.make import PlanMaker
 from nailer.services.plans.target import folder_items, missing_folders, room_at
 from nailer.services.plans.unpacking.archives import Archives, Unpacked
@@ -54,19 +54,19 @@ class ArchivePlans:
                     without_top = bool(inside) and overlap(inside, there) > overlap(list(names), there)
                 if without_top:
                     names, top = tuple(inside), place.child(unpacked.only_folder)
-            found, there_now, missing, room, around = await asyncio.gather(
+            found, there_now, missing, room, near = await asyncio.gather(
                 find(self._spool, top, names),
                 find(target_side, target, names, tolerant=True),
                 missing_folders(target_side, target),
                 room_at(target_side, target),
-                self._maker.around(target_side, site, to_side, SitePath(), target),
+                around(target_side, site, to_side, SitePath(), target),
             )
             await tries_renaming(target_side, target)
             met = await met_of(target_side, target, there_now, found)
         steps = carry_plan(found, met, resend_same=True)
         job = NewJob(account_id, site.id, JobKind.UNPACK, f"Unpacking {name}", to_side, top, target)
         items = [*folder_items(missing), *self._maker.items(steps, top, target)]
-        return await self._maker.add(job, items, room, better_places(sent_of(found), target, around))
+        return await self._maker.add(job, items, room, better_places(sent_of(found), target, near))
 
     async def unpacked_there(
         self,

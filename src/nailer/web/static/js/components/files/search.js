@@ -157,7 +157,8 @@ function row(hit, picked) {
     textContent: hit.below + (hit.kind === "folder" ? "/" : ""),
     title: hit.edit ? `Open it at line ${hit.number}` : "Open its folder",
   });
-  name.lastChild.textContent = [hit.line && `line ${hit.number}: ${hit.line}`, hit.held && `stays behind, sieve: ${hit.held}`].filter(Boolean).join(" · ");
+  const inside = hit.line && `line ${hit.number}: ${hit.line}`;
+  name.lastChild.textContent = [inside, hit.held && `stays behind, sieve: ${hit.held}`].filter(Boolean).join(" · ");
   size.textContent = hit.size_text;
   changed.textContent = hit.changed;
   access.textContent = hit.access;

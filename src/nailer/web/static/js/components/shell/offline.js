@@ -19,6 +19,7 @@ export default () => ({
     removeEventListener("online", this.came);
   },
   get text() {
-    return `This device is offline since ${this.since}. What you see was read before that; nothing can be changed now. Jobs go on in Nailer.`;
+    const said = `This device is offline since ${this.since}. What you see was read before that;`;
+    return `${said} nothing can be changed now. Jobs go on in Nailer.`;
   },
 });
