@@ -11,7 +11,6 @@ from selenium import webdriver
 from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
-from selenium.webdriver.support.ui import Select
 
 ROOT = Path(__file__).parent.parent
 sys.path[:0] = [str(ROOT), str(ROOT / "src")]
@@ -19,7 +18,6 @@ sys.path[:0] = [str(ROOT), str(ROOT / "src")]
 from tests.browser.pages import Adding, Files  # noqa: E402 - the tests are no installed package
 
 from nailer.standins.demo import content  # noqa: E402
-from nailer.standins.demo.scenario import CLERK, CLERKS_PASSWORD  # noqa: E402
 
 OUT = ROOT / "docs" / "screenshots"
 
@@ -35,20 +33,48 @@ def _adding(driver: webdriver.Chrome, address: str, shot: Callable[[str], None])
 
 
 def _people(files: Files, shot: Callable[[str], None]) -> None:
-    """Everybody, one person's rights, the clerk's first page, and one's own account."""
+    """Everybody, and one's own account."""
     files.go("/people")
     shot("people")
-    files.driver.find_element(By.LINK_TEXT, CLERK).click()
-    shot("person")
     files.go("/account")
     shot("account")
-    files.driver.delete_all_cookies()
-    files.sign_in(CLERK, CLERKS_PASSWORD)
-    files.see("ledger")
-    shot("clerk")
-    files.driver.delete_all_cookies()
-    files.sign_in()
-    files.sees_text("Skerry Ferries")
+
+
+def _every_day(files: Files, shot: Callable[[str], None]) -> None:
+    """Two folders that do not belong together, and a tray of two folders."""
+    files.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs/news&apart=1")
+    files.see("broken")
+    shot("apart")
+    for folder, name in (("/htdocs", "site.css"), ("/htdocs/data", "sailings.json")):
+        files.go(f"/sites/1/files?there={folder}")
+        files.pick(name)
+        files.see("tray-put").click()
+        files.see("tray")
+    time.sleep(1)
+    shot("tray")
+    files.see("tray-empty").click()
+
+
+def _on_a_phone(files: Files, shot: Callable[[str], None]) -> None:
+    """The files view with two names picked, and their plan."""
+    _size(files.driver, 390, 844, mobile=True)
+    files.go("/sites/1/files")
+    files.becomes("skins", "newer there")
+    for name in ("fares.html", "index.html"):
+        files.press(name, ".pick")
+    files.see("picked-bar")
+    time.sleep(1)
+    shot("phone-files")
+    files.see("bar-act").click()
+    files.see("plan-summary")
+    shot("phone-plan")
+    files.see("put-away").click()
+    _size(files.driver, 1280, 800)
+
+
+def _size(driver: webdriver.Chrome, width: int, height: int, *, mobile: bool = False) -> None:
+    size = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": mobile}
+    driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
 
 
 def _carrying(files: Files, shot: Callable[[str], None]) -> None:
@@ -103,7 +129,6 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
     page.write_text("<!-- checked by Tam -->" + page.read_text())
     files.see("save").click()
     files.see("merge-sheet")
-    shot("merge")
     script = htdocs / "cgi-bin" / "next-boat.cgi"
     script.write_bytes(script.read_bytes().replace(b"\n", b"\r\n"))
     files.go("/sites/1/checks")
@@ -117,7 +142,7 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
 
 
 def _sieves_and_timers(files: Files, shot: Callable[[str], None]) -> None:
-    """A sieve tried on a pair, a timer with its runs, and a run of the staging site's files."""
+    """A sieve tried on a pair, and a timer with its runs, dark."""
     files.go("/sieves?open=3&pair=1")
     files.see("tried-count")
     shot("sieves")
@@ -125,20 +150,10 @@ def _sieves_and_timers(files: Files, shot: Callable[[str], None]) -> None:
     for _ in range(2):
         files.see("run-now").click()
         time.sleep(5)
+    files.driver.execute_script("localStorage.setItem('nailer-theme', 'dark')")
+    files.driver.refresh()
+    time.sleep(1.5)
     shot("timers")
-    here = ROOT / "var" / "demo" / "here" / "skerry" / "htdocs"
-    (here / "notices").mkdir(exist_ok=True)
-    for number in range(14):
-        (here / "notices" / f"notice-{number}.html").write_text(
-            f"<p>Notice {number}, of the harbour office.</p>" * number
-        )
-    files.go("/sites/1/sync")
-    files.see("sync-foot")
-    while files.driver.find_elements(By.CSS_SELECTOR, "tr.d-decide select"):
-        Select(files.driver.find_element(By.CSS_SELECTOR, "tr.d-decide select")).select_by_visible_text("Leave alone")
-        time.sleep(1.5)
-    files.see("carry-out").click()
-    files.wait(lambda: "running" not in files.see("run-state").text)
 
 
 def main(address: str) -> None:
@@ -152,8 +167,7 @@ def main(address: str) -> None:
     ):
         options.add_argument(flag)
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
-    size = {"width": 1280, "height": 800, "deviceScaleFactor": 1, "mobile": False}
-    driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+    _size(driver, 1280, 800)
     files = Files(driver, address)
 
     def shot(name: str) -> None:
@@ -176,8 +190,16 @@ def main(address: str) -> None:
     files.becomes("skins", "newer there")
     files.pick("index.html", "winter-sailings.html")
     shot("files")
+    _every_day(files, shot)
+    _on_a_phone(files, shot)
+    files.go("/sites/1/files")
+    files.becomes("skins", "newer there")
+    files.pick("fares.html", "index.html", "winter-sailings.html")
     files.plan("upload")
     shot("plan")
+    files.see("put-away").click()
+    files.pick("index.html", "winter-sailings.html")
+    files.plan("upload")
     files.carry_out()
     files.becomes("index.html", "same")
     files.pick("skins")
@@ -186,13 +208,14 @@ def main(address: str) -> None:
     files.becomes("skins", "same")
     files.pick("old-site.zip", "placeholder.html")
     files.plan("remove-there")
+    files.see("typed").send_keys("old-site")
+    shot("word")
+    files.see("typed").send_keys(".zip")
     files.carry_out()
     time.sleep(2)
     files.go("/sites/2/files")
     files.see("ledger")
     _adding(driver, address, shot)
-    files.go("/identities")
-    shot("identities")
     files.go("/sites")
     shot("sites")
     _people(files, shot)
@@ -202,10 +225,6 @@ def main(address: str) -> None:
     files.see("difference").click()
     shot("changes")
     _sieves_and_timers(files, shot)
-    driver.execute_script("localStorage.setItem('nailer-theme', 'dark')")
-    files.driver.refresh()
-    time.sleep(1.5)
-    shot("run")
     driver.quit()
 
 

@@ -111,3 +111,15 @@ async def test_how_long_carrying_takes_is_told_by_what_this_site_took_before(wor
     assert told is not None
     assert took_s < told < 4 * took_s, "twice as much, near twice as long"
     assert await speeds.seconds(world.site.id, SideName.HERE, 10, 1000) is None, "each way has a pace of its own"
+
+
+async def test_a_sieve_that_is_switched_off_is_listed_with_what_it_would_hold_back(world: World) -> None:
+    write(world.here, "mail/.env", "secret")
+    write(world.here, "mail/a.html", "a")
+    sieves = world.nailer.files.sieves
+    (secrets,) = [one for one in await sieves.all() if one.sieve.name == "Secrets"]
+    await sieves.switch(secrets.sieve.id, on=False)
+
+    plan = await read(world, await world.plan(SideName.THERE, "mail"))
+
+    assert (plan.sieved, plan.off) == (0, (("Secrets", 1),))

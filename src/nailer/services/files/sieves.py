@@ -105,6 +105,13 @@ class SieveBook:
         sieves = await (self._store.of_pair(pair.id) if pair else self._store.everywhere())
         return Sieves(sieves, time.time_ns())
 
+    async def off_of_site(self, site: Site) -> dict[str, Sieves]:
+        """The sieves of the same pair that are switched off, each ready for use as if it were on, by its name."""
+        pair = await self.pair_of_site(site)
+        sieves = await (self._store.of_pair(pair.id) if pair else self._store.everywhere())
+        now_ns = time.time_ns()
+        return {one.name: Sieves([replace(one, on=True)], now_ns) for one in sieves if not one.on and one.stays}
+
     async def pair_of_site(self, site: Site) -> Pair | None:
         """The pair of a site's start folders, where there is one already."""
         for pair in await self._pairs.of_site(site.id):

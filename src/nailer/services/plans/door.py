@@ -73,7 +73,7 @@ class Plans:
         maker = PlanMaker(
             browse, stores.jobs, runner, files.sieves, comparing, files.keeping, keep_largest_bytes=largest
         )
-        reader = PlanReader(stores.jobs, engine.pool)
+        reader = PlanReader(stores.jobs, engine.pool, files.sieves)
         server = ServerCommands(engine.pool, browse)
         removal = RemovalCheck(browse, stores.changes, keep_largest_bytes=largest)
         leftovers = Leftovers(stores.parts, stores.sites, browse)

@@ -6,7 +6,8 @@ side), of any other no more than what is shown.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from nailer.core.check.scripts import is_script
@@ -16,6 +17,8 @@ from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.advice import Doubt, hurting_names, not_for_public
 from nailer.core.plans.plan import Action, Below, PlanStep, Summary, Verdict, summary
 from nailer.core.plans.room import Fit, Need, need_of
+from nailer.core.plans.sieve import Sieves
+from nailer.services.files import SieveBook
 from nailer.services.plans.make import SIEVED
 from nailer.sides.pool import Pool
 from nailer.store.jobs import Item, Job, JobStore
@@ -27,7 +30,8 @@ class PlanToRead:
     """A stored plan as a page shows it: the job, its counts, and the first items of it. `sieved` is how many names stay
     behind by sieves, `sieves` are their names. `renames` is False where the server was found to rename nothing, and
     `in_place` says whether the site lets files be overwritten then. `clashes` are the numbers of the items that both sides
-    have changed: they come first among `items`."""
+    have changed: they come first among `items`. `off` are sieves that are switched off, with how many names of the plan each
+    would hold back."""
 
     job: Job
     summary: Summary
@@ -42,6 +46,7 @@ class PlanToRead:
     renames: bool | None = None
     in_place: bool = False
     clashes: tuple[int, ...] = ()
+    off: tuple[tuple[str, int], ...] = ()
 
     @property
     def overwrites(self) -> int:
@@ -80,6 +85,9 @@ class _Reading:
     idle: list[SitePath] = field(default_factory=list)
     sieved: int = 0
     sieves: dict[str, None] = field(default_factory=dict)
+    start: SitePath = SitePath()
+    off: Mapping[str, Sieves] = field(default_factory=dict)
+    off_counts: Counter[str] = field(default_factory=Counter)
 
     @property
     def goes_up(self) -> bool:
@@ -101,6 +109,8 @@ class _Reading:
     def _add_acting(self, item: Item) -> None:
         if len(self.acting) < self.limit:
             self.acting.append(item)
+        if item.action is Action.CARRY and (below := item.target.below(self.start)):
+            self.off_counts.update(name for name, sieve in self.off.items() if sieve.held(below, item.entry))
         if item.action is Action.CARRY:
             self.need = self.need.then(item.entry.size, item.seen.size if item.seen is not None else 0)
         if self.goes_up:
@@ -122,15 +132,18 @@ class _Reading:
 
 
 class PlanReader:
-    def __init__(self, jobs: JobStore, pool: Pool) -> None:
+    def __init__(self, jobs: JobStore, pool: Pool, sieving: SieveBook) -> None:
         self._jobs = jobs
         self._pool = pool
+        self._sieving = sieving
 
     async def read(self, job_id: int, site: Site, *, limit: int = 200) -> PlanToRead:
         """A stored plan, with the first `limit` of its items: those that do something come first."""
         job = await self._jobs.get(job_id)
         guarded = site.guarded if job.to_side is SideName.THERE else ()
-        found = _Reading(job, guarded, limit)
+        start = site.start_there if job.to_side is SideName.THERE else site.start_here
+        off = await self._sieving.off_of_site(site) if job.kind is JobKind.CARRY else {}
+        found = _Reading(job, guarded, limit, start=start, off=off)
         async for window in self._jobs.all_items(job_id):
             found.add(window)
         return PlanToRead(
@@ -147,6 +160,7 @@ class PlanReader:
             self._renames(job, site),
             site.in_place,
             tuple(found.clashes),
+            tuple(sorted(found.off_counts.items())),
         )
 
     def _renames(self, job: Job, site: Site) -> bool | None:
