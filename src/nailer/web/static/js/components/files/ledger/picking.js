@@ -9,6 +9,7 @@ const MOVED_PX = 10;
 export default {
   // A long press picks. A finger that moves scrolls.
   pressed(event) {
+    this.justHeld = false; // a browser may send no click after a long press
     if (event.pointerType === "mouse") return;
     const row = event.target.closest("tr[data-name]");
     if (!row) return;
@@ -41,13 +42,13 @@ export default {
     const row = event.target.closest("tr[data-name]");
     if (!row) return;
     const index = Number(row.dataset.index);
-    const byTouch = event.pointerType === "touch" || event.pointerType === "pen";
+    this.byTouch = event.pointerType === "touch" || event.pointerType === "pen";
     if (this.justHeld) {
       this.justHeld = false;
       event.preventDefault();
       return;
     }
-    if (byTouch) return this.tapped(event, row, index);
+    if (this.byTouch) return this.tapped(event, row, index);
     if (event.target.closest("a.open")) return;
     if (event.shiftKey && this.anchor >= 0) this.pickRange(this.anchor, index, event.ctrlKey || event.metaKey);
     else if (event.ctrlKey || event.metaKey || event.target.closest(".pick")) this.toggle(index, row.dataset.name);
@@ -75,6 +76,7 @@ export default {
 
   // A folder opens; what becomes of a file is the person's own choice.
   doubled(event) {
+    if (this.byTouch) return; // two quick taps pick and unpick
     const row = event.target.closest("tr[data-name]");
     if (!row) return;
     if (row.hasAttribute("data-opens")) return row.querySelector("a.open")?.click();
