@@ -176,11 +176,7 @@ def main(address: str) -> None:
 
     files.sign_in()
     files.sees_text("Skerry Ferries")
-    files.open_site("Gorse & Gannet")
-    files.see("meeting")
     files.open_site("Skerry Ferries")
-    files.see("meeting")
-    files.trust()
     files.see("ledger")
     files.becomes("skins", "newer there")
     files.go("/sites/1/sync")
