@@ -101,6 +101,9 @@ PAGES = [
     "/patterns",
 ]
 
+NOTICES = """for (const look of ["", "bad"]) dispatchEvent(new CustomEvent("nailer:notice",
+  {detail: {text: "Upload of index.html", look, back: 1, href: "/jobs", link: "Look"}}))"""
+
 
 @pytest.mark.timeout(900)
 @pytest.mark.parametrize("theme", ["light", "dark"])
@@ -115,6 +118,9 @@ def test_pages_are_accessible(files: Files, theme: str) -> None:
             files.see("picked-title")
         if address.endswith("sync"):
             files.see("sync-foot")
+        files.wait(lambda: files.driver.find_elements(By.CSS_SELECTOR, "[data-alive]"))
+        files.driver.execute_script(NOTICES)
+        files.see("notice-back")
         files.driver.execute_script(AXE.read_text())
         result = files.driver.execute_async_script(
             "axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa']}).then(arguments[0])"
