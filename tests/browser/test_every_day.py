@@ -104,3 +104,11 @@ def test_a_large_file_whose_page_was_closed_goes_on_where_it_was(files: Files, d
     files.sees_text("goes on at 83 %")
     files.wait((demo.there / "plate.bin").exists, "it never landed")
     assert (demo.there / "plate.bin").read_bytes() == plate.read_bytes()
+    files.go("/jobs")
+    files.wait(lambda: files.driver.find_elements(By.CSS_SELECTOR, "[data-alive]"))
+    files.wait(
+        lambda: not files.driver.find_elements(By.CSS_SELECTOR, '[data-test="pill"]:not([style*="none"])'),
+        "the drop whose page was closed is still awaited",
+    )
+    assert "needs you" not in files.driver.find_element(By.TAG_NAME, "main").text
+    (demo.there / "plate.bin").unlink()

@@ -23,6 +23,7 @@ from nailer.engine.parts import cleared
 from nailer.errors import (
     FileMissing,
     LeaseLost,
+    StoreUnavailable,
     TransferError,
 )
 from nailer.sides.side import CHUNK_BYTES, Side
@@ -105,7 +106,7 @@ class JobContext:
 
     async def clear_after_failure(self, item: Item) -> None:
         """Try for ten seconds to clear an item's temporary file; what stays has an owner and is cleared later."""
-        with contextlib.suppress(TransferError, TimeoutError, LeaseLost):
+        with contextlib.suppress(TransferError, TimeoutError, LeaseLost, StoreUnavailable):
             async with asyncio.timeout(10):
                 await self.hold()  # what lies there may be another run's by now
                 await self.clear_part(item)

@@ -60,9 +60,20 @@ class Uploads:
         for item in [one for one in waiting if one.action is Action.MAKE_FOLDER]:
             await self._one(job, item, None)
         files = [one for one in waiting if one.action is Action.CARRY]
+        await self._end_earlier(job, files)
         if not files:
             await self._end(job_id)
         return files
+
+    async def _end_earlier(self, job: Job, files: list[Item]) -> None:
+        """End drops whose page has gone and whose files all come again now: they need nobody any more."""
+        keys = {self._arriving.key(job, one) for one in files}
+        for other, receiving in list(self._coming.items()):
+            if other == job.id or receiving.inside:
+                continue
+            left = await self._tools.claims.waiting_items(other, after=-1, limit=2**31)
+            if left and all(self._arriving.key(receiving.run.job, one) in keys for one in left):
+                await self._stop(other)
 
     async def offset(self, job_id: int, item_id: int) -> int:
         """How many bytes of a file have come in parts, in this drop or in an earlier one of the same file."""
