@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -67,3 +69,10 @@ def test_keys_are_one_sign_and_stand_for_one_thing() -> None:
 def test_text_that_nobody_could_read_is_refused(size: int | None) -> None:
     with pytest.raises(InvalidInput):
         checked_text_px(size)
+
+
+@pytest.mark.parametrize("zone", ["Gone/Nowhere", "../etc/passwd", 7])
+def test_a_zone_that_is_not_known_any_more_is_as_usual(zone: object) -> None:
+    read = Preferences.of_text(json.dumps({"zone": zone, "text_px": 15}))
+
+    assert (read.zone, read.text_px) == ("", 15)

@@ -145,7 +145,7 @@ _READ: dict[str, Any] = {
     "first_page": FirstPage,
     "density": Density,
     "columns": lambda raw: frozenset(map(Column, raw)),
-    "zone": str,
+    "zone": lambda raw: ZoneInfo(raw).key if raw else "",
     "double_click": DoubleClick,
     "theme": Theme,
     "text_px": int,

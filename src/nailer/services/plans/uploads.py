@@ -73,7 +73,8 @@ class Uploads:
                 continue
             left = await self._tools.claims.waiting_items(other, after=-1, limit=2**31)
             if left and all(self._arriving.key(receiving.run.job, one) in keys for one in left):
-                await self._stop(other)
+                with contextlib.suppress(NailerError):  # as in `_keep`: its lease may be another's by now
+                    await self._stop(other)
 
     async def offset(self, job_id: int, item_id: int) -> int:
         """How many bytes of a file have come in parts, in this drop or in an earlier one of the same file."""
