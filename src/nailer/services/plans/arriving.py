@@ -27,6 +27,7 @@ class Arriving:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._locks: dict[str, asyncio.Lock] = {}
+        self._senders: dict[str, int] = {}
 
     def key(self, job: Job, item: Item) -> str:
         """What names the part of a file that a drop awaits."""
@@ -35,27 +36,38 @@ class Arriving:
         return blake3("|".join(map(str, parts)).encode() + b"|" + item.target.raw).hexdigest(length=16)
 
     async def offset(self, key: str) -> int:
-        """How many bytes have come."""
-        return await in_thread(self._size, key)
+        """How many bytes have come. Who asks goes on from there: whoever sent until now, perhaps over a line that was cut
+        without anybody's notice, adds nothing more."""
+        async with self._locks.setdefault(key, asyncio.Lock()):
+            self._next_sender(key)
+            return await in_thread(self._size, key)
 
     async def append(self, key: str, at: int, size: int, chunks: AsyncIterator[bytes]) -> int:
         """Take in what follows the first `at` bytes; return how many there are then. What came before a cut stays.
 
-        Raises Conflict where another part is awaited, or more comes than the file has; NoSpaceLeft.
+        Raises Conflict where another part is awaited, somebody else sends it by now, or more comes than the file has;
+        NoSpaceLeft.
         """
         lock = self._locks.setdefault(key, asyncio.Lock())
-        if lock.locked():
-            raise Conflict("Another page sends this file just now.")
         async with lock:
             now = await in_thread(self._size, key)
             if at != now:
                 raise Conflict(f"The part that begins at byte {now} is awaited, not at {at}.")
-            async for chunk in chunks:
-                now += len(chunk)
-                if now > size:
-                    raise Conflict("More came than this file has.")
+            own = self._next_sender(key)
+        # A chunk is awaited without the lock: a line that was cut may hold it back for minutes.
+        async for chunk in chunks:
+            now += len(chunk)
+            if now > size:
+                raise Conflict("More came than this file has.")
+            async with lock:
+                if self._senders.get(key) != own:
+                    raise Conflict("Another page sends this file by now.")
                 await in_thread(self._write, key, chunk)
         return now
+
+    def _next_sender(self, key: str) -> int:
+        self._senders[key] = self._senders.get(key, 0) + 1
+        return self._senders[key]
 
     async def content(self, key: str) -> AsyncGenerator[bytes, None]:
         """The bytes of a file that has come whole."""
@@ -67,6 +79,7 @@ class Arriving:
     async def forget(self, key: str) -> None:
         """Let go of a part: its file has landed."""
         self._locks.pop(key, None)
+        self._senders.pop(key, None)
         await in_thread(lambda: (self._folder / key).unlink(missing_ok=True))
 
     async def tidy(self) -> None:
