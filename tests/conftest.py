@@ -42,6 +42,7 @@ _BLOCKING = {
     "shutil.rmtree",
 }
 _WATCHED = tuple(str(SOURCE / part) for part in ("sides", "store", "engine", "services", "seal.py"))
+_ZONES = str(SOURCE / "core" / "zones.py")
 _blocked: list[str] = []
 
 
@@ -52,8 +53,8 @@ def _watch(event: str, arguments: tuple[object, ...]) -> None:
         return  # a socket that does not block
     frame = sys._getframe(1)
     for _ in range(12):
-        if "importlib" in frame.f_code.co_filename:
-            return  # a module read for the first time
+        if "importlib" in frame.f_code.co_filename or frame.f_code.co_filename == _ZONES:
+            return  # a module, or a time zone, read for the first time in the process
         if frame.f_code.co_filename.startswith(_WATCHED):
             _blocked.append(f"{event} in {frame.f_code.co_filename}:{frame.f_lineno}")
             return

@@ -10,7 +10,7 @@ import os
 from ipaddress import IPv4Network, IPv6Network, ip_network
 from pathlib import Path
 from typing import Annotated
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+from zoneinfo import ZoneInfo
 
 from pydantic import AfterValidator, Field, ValidationError
 from pydantic_settings import (
@@ -20,7 +20,8 @@ from pydantic_settings import (
     SettingsConfigDict,
 )
 
-from nailer.errors import SetupFailed
+from nailer.core.zones import zone_named
+from nailer.errors import InvalidInput, SetupFailed
 
 
 def _absolute(path: Path) -> Path:
@@ -29,18 +30,17 @@ def _absolute(path: Path) -> Path:
 
 def _known_zone(name: str) -> str:
     try:
-        ZoneInfo(name)
-    except (ZoneInfoNotFoundError, ValueError) as error:
+        return zone_named(name).key
+    except InvalidInput as error:
         raise ValueError(f"there is no time zone {name!r}") from error
-    return name
 
 
 def _machine_zone() -> str:
     """The zone this machine is set to (/etc/localtime, as systemd and Debian keep it), else UTC."""
     name = os.path.realpath("/etc/localtime").partition("/zoneinfo/")[2]
     try:
-        return ZoneInfo(name).key if name else "UTC"
-    except (ZoneInfoNotFoundError, ValueError):
+        return zone_named(name).key if name else "UTC"
+    except InvalidInput:
         return "UTC"
 
 
@@ -100,7 +100,7 @@ class Settings(BaseSettings):
     @property
     def zone(self) -> ZoneInfo:
         """The time zone in which hours of the day are meant and shown."""
-        return ZoneInfo(self.time_zone)
+        return zone_named(self.time_zone)
 
     @property
     def fetched_from(self) -> list[IPv4Network | IPv6Network]:

@@ -110,6 +110,10 @@ class Person:
         self.wait(lambda: self.visible(name), f"never saw {name}")
         return Seen(self, name)
 
+    def looks_ready(self, name: str) -> bool:
+        """Whether a button is filled; what still waits for something has a dashed line."""
+        return self.see(name).element.value_of_css_property("border-top-style") != "dashed"
+
     def sees_text(self, text: str) -> bool:
         return bool(self.wait(lambda: text in self.driver.find_element(By.TAG_NAME, "body").text, f"never read {text}"))
 

@@ -43,6 +43,8 @@ def test_names_of_two_folders_are_carried_from_the_tray_and_taken_back_from_the_
     files.see("notice-back").click()
     files.see("carry-out").click()
     files.wait(lambda: not (demo.there / "tide-a.html").exists(), "the job was not taken back")
+    for name in ("tide-a.html", "news/tide-b.html"):
+        (demo.here / name).unlink()
 
 
 def test_a_change_is_taken_back_in_its_row_and_a_new_folder_is_entered_by_enter(files: Files, demo: Demo) -> None:

@@ -265,6 +265,24 @@ def test_everything_by_keyboard(files: Files, demo: Demo) -> None:
     assert (demo.there / "by-keyboard").is_dir()
 
 
+def test_a_plan_that_takes_its_time_is_carried_out_by_enter(files: Files, demo: Demo) -> None:
+    """The sheet is open already when the plan comes."""
+    (demo.here / "a-slow-key.txt").write_text("one")
+    files.see("refresh").click()
+    files.pick("a-slow-key.txt")
+    slow = (
+        "const ask = window.fetch; window.fetch = async (...all) => { const got = await ask(...all);"
+        " if (String(all[0]).includes('/plans/')) await new Promise((go) => setTimeout(go, 700)); return got; };"
+    )
+    files.driver.execute_script(slow)
+
+    files.keys("u")
+    files.wait(lambda: files.driver.find_elements(By.CSS_SELECTOR, ".plan-busy"), "it never said that it works")
+    files.see("carry-out")
+    files.keys(Keys.ENTER)
+    files.wait((demo.there / "a-slow-key.txt").exists)
+
+
 def test_pick_ranges_and_all(files: Files) -> None:
     names = files.names()
     files.see("ledger").send_keys(Keys.HOME)
@@ -285,7 +303,9 @@ def test_removing_keeps_a_copy(files: Files, demo: Demo) -> None:
     files.see("carry-out").click()
     files.wait(lambda: "Type placeholder.html to confirm" in files.see("plan").text, "no word was asked for")
     assert (demo.there / "placeholder.html").exists()
+    assert files.looks_ready("carry-out") is False, "before the word is whole"
     files.see("typed").send_keys("placeholder.html")
+    files.wait(lambda: files.looks_ready("carry-out"))
     files.carry_out()
     files.wait(lambda: not (demo.there / "placeholder.html").exists())
 

@@ -122,11 +122,11 @@ def test_choices_hold_when_both_sides_are_read_again(syncing: Syncing, demo: Dem
 
 
 def test_a_row_shows_its_difference_and_two_texts_are_merged(syncing: Syncing, demo: Demo) -> None:
-    (demo.here / "tide.txt").write_text("high\nmine\nlow\n")
-    (demo.there / "tide.txt").write_text("high\ntheirs\nlow\n")
+    (demo.here / "slack-water.txt").write_text("high\nmine\nlow\n")
+    (demo.there / "slack-water.txt").write_text("high\ntheirs\nlow\n")
     syncing.open_sync()
-    syncing.filter("tide")
-    syncing.wait(lambda: list(syncing.rows()) == ["tide.txt"])
+    syncing.filter("slack-water")
+    syncing.wait(lambda: list(syncing.rows()) == ["slack-water.txt"])
 
     syncing.see("differ").click()
     assert "theirs" in syncing.see("differences").text
@@ -134,12 +134,12 @@ def test_a_row_shows_its_difference_and_two_texts_are_merged(syncing: Syncing, d
     syncing.wait(lambda: syncing.driver.find_elements(By.CSS_SELECTOR, '[data-test="conflict"]'))
     syncing.driver.find_element(By.CSS_SELECTOR, '[data-choice="both"]').click()
     syncing.see("settle").click()
-    syncing.wait(lambda: syncing.rows().get("tide.txt") == "Upload")
+    syncing.wait(lambda: syncing.rows().get("slack-water.txt") == "Upload")
 
     assert "merged" in syncing.driver.find_element(By.CSS_SELECTOR, '[data-test="sync-row"] .note').text
-    assert (demo.here / "tide.txt").read_text() == "high\nmine\nlow\n"
+    assert (demo.here / "slack-water.txt").read_text() == "high\nmine\nlow\n"
     for side in (demo.here, demo.there):
-        (side / "tide.txt").unlink()
+        (side / "slack-water.txt").unlink()
 
 
 def test_another_direction_and_comparison_are_tried_by_keyboard(syncing: Syncing) -> None:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
-from zoneinfo import ZoneInfo
 
 from croniter import croniter
 
 from nailer.core.numbers import number_in
+from nailer.core.zones import zone_named
 from nailer.errors import InvalidInput
 
 _MOST_MINUTES = 7 * 24 * 60
@@ -56,10 +56,7 @@ def checked_schedule(every: str, spec: str, zone: str) -> Schedule:
     >>> checked_schedule("daily", "6:30", "UTC").spec
     '06:30'
     """
-    try:
-        ZoneInfo(zone)
-    except (KeyError, ValueError, OSError) as error:
-        raise InvalidInput(f"There is no time zone “{zone[:60]}”.") from error
+    zone_named(zone)
     try:
         way = Every(every)
     except ValueError as error:
@@ -94,7 +91,7 @@ def next_run(schedule: Schedule, after: datetime) -> datetime:
     >>> next_run(Schedule(Every.MINUTES, "15", "UTC"), datetime(2026, 1, 1, 12, 7, tzinfo=UTC)).minute
     15
     """
-    zone = ZoneInfo(schedule.zone)
+    zone = zone_named(schedule.zone)
     local = after.astimezone(zone)
     match schedule.every:
         case Every.MINUTES:

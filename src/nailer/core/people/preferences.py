@@ -9,6 +9,7 @@ from enum import StrEnum
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from nailer.core.zones import zone_named
 from nailer.errors import InvalidInput
 
 
@@ -136,7 +137,7 @@ class Preferences:
             if isinstance(raw, dict) and one.name in raw:
                 try:
                     found = replace(found, **{one.name: _READ[one.name](raw[one.name])})
-                except (ValueError, TypeError, KeyError):
+                except (ValueError, TypeError, KeyError, InvalidInput):
                     continue
         return found
 
@@ -145,7 +146,7 @@ _READ: dict[str, Any] = {
     "first_page": FirstPage,
     "density": Density,
     "columns": lambda raw: frozenset(map(Column, raw)),
-    "zone": lambda raw: ZoneInfo(raw).key if raw else "",
+    "zone": lambda raw: zone_named(raw).key if raw else "",
     "double_click": DoubleClick,
     "theme": Theme,
     "text_px": int,
@@ -190,4 +191,4 @@ def checked_text_px(size: int | None) -> int:
 
 def zone_of(preferences: Preferences, usual: ZoneInfo) -> ZoneInfo:
     """Whose days and hours a person reads."""
-    return ZoneInfo(preferences.zone) if preferences.zone else usual
+    return zone_named(preferences.zone) if preferences.zone else usual

@@ -32,6 +32,7 @@ import theme from "./components/shell/theme.js";
 import timers from "./components/pairs/timers.js";
 import tree from "./components/files/tree.js";
 import trial from "./components/sites/trial.js";
+import { watchTypedWord } from "./lib/typedword.js";
 import unsent from "./components/shell/unsent.js";
 import wire from "./components/sites/wire.js";
 
@@ -76,6 +77,7 @@ for (const [name, component] of Object.entries({
 // The editor is large: only its own page fetches it.
 if (document.querySelector('[x-data="editor"]'))
   Alpine.data("editor", (await import("./components/editing/editor.js")).default);
+watchTypedWord();
 Alpine.start();
 // Where the page cannot be fetched, the worker says so instead of the browser.
 navigator.serviceWorker?.register("/worker.js").catch(() => {});

@@ -110,7 +110,9 @@ export default () => ({
   },
   show(text) {
     this.$refs.body.innerHTML = text;
-    if (!this.$root.open) this.$root.showModal();
+    // The browser looks for `autofocus` only as a dialog opens; one that is open already leaves the focus nowhere.
+    if (this.$root.open) this.$refs.body.querySelector("[autofocus]")?.focus();
+    else this.$root.showModal();
     this.$refs.body.querySelectorAll("[data-lazy]").forEach(async (place) => {
       try {
         place.innerHTML = await html(place.dataset.lazy);
