@@ -283,6 +283,26 @@ def test_a_plan_that_takes_its_time_is_carried_out_by_enter(files: Files, demo: 
     files.wait((demo.there / "a-slow-key.txt").exists)
 
 
+def test_a_folder_of_many_names_takes_the_whole_width(files: Files, demo: Demo) -> None:
+    """What stands for rows that are not drawn adds no column of its own."""
+    folder = demo.here / "many-names"
+    folder.mkdir()
+    for number in range(400):
+        (folder / f"sailing-{number:03}.html").write_text("x")
+    files.go("/sites/1/files?here=/studio/skerry/htdocs/many-names&there=/htdocs/many-names&fresh=1")
+    files.row("sailing-000.html")
+
+    table, scroller = files.driver.execute_script(
+        "return [document.querySelector('table.ledger').offsetWidth, document.querySelector('.ledger-scroll').clientWidth]"
+    )
+    columns = files.driver.execute_script(
+        "return [...document.querySelectorAll('.ledger thead th')].reduce((sum, one) => sum + one.offsetWidth, 0)"
+    )
+    shutil.rmtree(folder)
+    assert table == scroller
+    assert columns >= scroller - 1, "a column without a head has taken a share"
+
+
 def test_pick_ranges_and_all(files: Files) -> None:
     names = files.names()
     files.see("ledger").send_keys(Keys.HOME)

@@ -1,5 +1,6 @@
 // What is picked, said beside the rows, and its buttons.
 import { html, json } from "../../../lib/ask.js";
+import { grouped } from "../../../lib/number.js";
 import { complain, notice } from "../../../lib/notice.js";
 import { takeBack } from "../../../lib/takeback.js";
 
@@ -8,7 +9,7 @@ export default {
   showBar() {
     const count = this.picked.size;
     this.$refs.bar.hidden = !count;
-    this.$refs.barcount.textContent = `${count} picked`;
+    this.$refs.barcount.textContent = `${grouped(count)} picked`;
     if (!count) this.closeSheet();
   },
 

@@ -2,16 +2,23 @@
 export const rowPx = () => parseInt(getComputedStyle(document.documentElement).getPropertyValue("--row"), 10) || 33;
 export const BLOCK = 100;
 
+const shownColumns = () => [...document.querySelectorAll(".ledger thead th")].filter((one) => one.offsetWidth).length || 1;
+
 export function gap(rows) {
   const row = document.createElement("tr");
   row.className = "gap";
   row.setAttribute("aria-hidden", "true");
   const cell = document.createElement("td");
-  cell.colSpan = 9;
+  // A cell over more columns than are shown would add one, which takes its share of the width.
+  cell.colSpan = shownColumns();
   cell.style.height = `${rows * rowPx()}px`;
   row.append(cell);
   row.hidden = rows === 0;
   return row;
+}
+
+export function fitGaps(rows) {
+  for (const cell of rows.querySelectorAll("tr.gap td")) cell.colSpan = shownColumns();
 }
 
 export function rowsOf(text) {

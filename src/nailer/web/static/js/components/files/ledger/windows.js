@@ -1,9 +1,10 @@
 // Rows come in blocks of a hundred; spacers stand for those that are not drawn.
 import { html, json } from "../../../lib/ask.js";
 import { complain } from "../../../lib/notice.js";
-import { BLOCK, gap, rowPx, rowsOf } from "./rows.js";
+import { BLOCK, fitGaps, gap, rowPx, rowsOf } from "./rows.js";
 
 const KEPT_BLOCKS = 40;
+const SAID_AFTER_MS = 250;
 
 export default {
   takeFirst() {
@@ -22,8 +23,9 @@ export default {
     this.frame = requestAnimationFrame(() => this.draw());
   },
 
-  // Another width may mean another height of rows.
+  // Another width may mean another height of rows, and other columns.
   resized() {
+    fitGaps(this.$refs.rows);
     if (this.rowPx === rowPx()) return;
     this.rowPx = rowPx();
     this.drawn = "";
@@ -39,7 +41,7 @@ export default {
     const wanted = [];
     for (let block = first; block <= until; block += 1) wanted.push(block);
     const missing = wanted.filter((block) => !this.blocks.has(block));
-    if (missing.length) await Promise.all(missing.map((block) => this.load(block)));
+    if (missing.length) await this.wait(Promise.all(missing.map((block) => this.load(block))));
     const state = wanted.join() + missing.length;
     if (state === this.drawn && !missing.length) return;
     this.drawn = wanted.join() + 0;
@@ -47,6 +49,16 @@ export default {
     const below = Math.max(0, this.total - (until + 1) * BLOCK);
     this.$refs.rows.replaceChildren(gap(first * BLOCK), ...rows, gap(below));
     this.mark();
+  },
+
+  // Rows that take longer than a moment to come are said to be on their way.
+  async wait(rows) {
+    this.waits = (this.waits || 0) + 1;
+    const said = setTimeout(() => this.$refs.scroll.classList.add("waits"), SAID_AFTER_MS);
+    await rows;
+    clearTimeout(said);
+    this.waits -= 1;
+    if (!this.waits) this.$refs.scroll.classList.remove("waits");
   },
 
   load(block) {
