@@ -22,7 +22,7 @@ ALLOWED = {
     # The command line needs nothing of the server's: it is installed apart from it.
     "command": {"command"},
     "seal": set(),
-    "settings": set(),
+    "settings": {"core.zones"},
     "unbroken": set(),
     "errors": set(),
     "standins": {"app", "core", "sides.identities", "sides.sftp.meeting", "standins", "store"},
@@ -36,6 +36,7 @@ LAYERS = (("sites", "people"), ("files",), ("plans",), ("editing", "pairs"))
 CORE_GROUPS = (
     "numbers",
     "patterns",
+    "zones",
     "files",
     "words",
     "compare",
@@ -44,6 +45,7 @@ CORE_GROUPS = (
     "jobs",
     "connecting",
     "check",
+    "site",
     "people",
 )
 # What the core may take from outside: computing, and nothing that reads, writes, waits or asks the clock.
@@ -58,6 +60,8 @@ OUTSIDE_CORE = frozenset(
         "croniter",
         "dataclasses",
         "datetime",
+        "defusedxml",
+        "defusedxml.common",
         "difflib",
         "enum",
         "fnmatch",
@@ -75,12 +79,14 @@ OUTSIDE_CORE = frozenset(
         "pygments.token",
         "re",
         "re2",
+        "selectolax.lexbor",
         "string",
         "stat",
         "tinycss2",
         "typing",
         "unicodedata",
         "urllib.parse",
+        "xml.etree.ElementTree",
         "zoneinfo",
     }
 )

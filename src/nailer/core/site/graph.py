@@ -1,0 +1,260 @@
+"""The graph of a site: which page refers to what, what is missing of it, and what nothing refers to."""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict, deque
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from nailer.core.files.entry import Entry
+from nailer.core.files.kinds import FileKind, kind_by_name
+from nailer.core.files.sitepath import DocumentRoot, SitePath
+from nailer.core.site.links import Links, Use
+from nailer.core.site.names import Names, is_index
+from nailer.core.site.targets import Leads, Target, targets_of
+
+
+class Fault(StrEnum):
+    """What is wrong with a reference."""
+
+    MISSING = "missing"
+    WRITTEN_OTHERWISE = "written otherwise"
+    ONLY_HERE = "only here"
+    RENAMED = "renamed"
+    ON_A_DISK = "on a disk"
+    INSECURE = "insecure"
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a reference stands: the page, how it is written there, and what it is for."""
+
+    page: SitePath
+    written: str
+    use: Use
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """One thing that pages refer to and do not get. `path` is where it should be, None for a disk or another site.
+    `other` is what it is called now, or how it is really written. `address` is what a visitor's browser asks for."""
+
+    fault: Fault
+    address: str
+    path: SitePath | None
+    places: tuple[Place, ...]
+    other: SitePath | None = None
+
+    @property
+    def pages(self) -> tuple[SitePath, ...]:
+        """The pages that refer to it, each once."""
+        return tuple(dict.fromkeys(one.page for one in self.places))
+
+    @property
+    def is_noticed(self) -> bool:
+        """True where a visitor sees that something is not there: a picture, a style, a script, not only a link."""
+        return any(one.use is not Use.PAGE and one.use is not Use.LISTED for one in self.places)
+
+
+@dataclass(frozen=True, slots=True)
+class Graph:
+    """Every page with where its links lead, for one side. `mentions` are names of files that scripts hold."""
+
+    leads: Mapping[SitePath, tuple[tuple[Place, Target, int | None], ...]]
+    mentions: Mapping[SitePath, frozenset[str]]
+
+    @classmethod
+    def of(cls, pages: Mapping[SitePath, Links], roots: Sequence[DocumentRoot]) -> Graph:
+        """The graph of pages that were read."""
+        leads = {
+            page: tuple(
+                (Place(page, link.address, link.use), target, link.width)
+                for link, target in targets_of(page, links, roots)
+                if target.leads is not Leads.NOWHERE
+            )
+            for page, links in pages.items()
+        }
+        return cls(leads, {page: links.mentions for page, links in pages.items() if links.mentions})
+
+    def broken(
+        self, there: Names, here: Names | None = None, renamed: Mapping[SitePath, SitePath] | None = None
+    ) -> list[Broken]:
+        """What pages there refer to and do not get, the most noticed first. A path of which nobody knows whether it is
+        there is left out. `renamed` are old paths with what they are called now."""
+        found: dict[tuple[Fault, str], list[Place]] = defaultdict(list)
+        about: dict[tuple[Fault, str], tuple[SitePath | None, SitePath | None, str]] = {}
+        for led in self.leads.values():
+            for place, target, _ in led:
+                fault, other = _fault(target, there, here, renamed or {})
+                if fault is not None:
+                    key = (fault, target.path.token if target.path is not None else target.address)
+                    found[key].append(place)
+                    about[key] = (target.path, other, target.address)
+        broken = [
+            Broken(fault, about[fault, key][2], about[fault, key][0], tuple(places), about[fault, key][1])
+            for (fault, key), places in found.items()
+        ]
+        return sorted(broken, key=lambda one: (not one.is_noticed, -len(one.pages), one.address))
+
+    def elsewhere(self) -> dict[str, tuple[Place, ...]]:
+        """Addresses of other sites that pages lead to, without fragments, with where they stand."""
+        found: dict[str, list[Place]] = defaultdict(list)
+        for led in self.leads.values():
+            for place, target, _ in led:
+                if target.leads is Leads.ELSEWHERE:
+                    found[target.address.partition("#")[0]].append(place)
+        return {address: tuple(places) for address, places in sorted(found.items())}
+
+    def referrers(self, path: SitePath) -> tuple[Place, ...]:
+        """Where a path is referred to."""
+        return tuple(place for led in self.leads.values() for place, target, _ in led if target.path == path)
+
+    def needs(self, page: SitePath, there: Names, *, follow: bool = False) -> dict[SitePath, Use]:
+        """What a page needs to be shown: its styles, pictures and scripts, and what its styles need in turn. With `follow`
+        also the pages it leads to, and theirs: everything that belongs to a start page. In the order of finding."""
+        found: dict[SitePath, Use] = {}
+        waiting = deque([page])
+        while waiting:
+            at = waiting.popleft()
+            for place, target, _ in self.leads.get(at, ()):
+                path = _file_of(target.path, there) if target.path is not None else None
+                if path is None or path in found or path == page:
+                    continue
+                if place.use in (Use.PAGE, Use.MOVE, Use.LISTED, Use.FORM) and not follow:
+                    continue
+                found[path] = place.use
+                waiting.append(path)
+        return found
+
+    def widths(self) -> dict[SitePath, tuple[int, ...]]:
+        """The widths, in CSS pixels, at which pages show their pictures; a picture that some page shows without saying
+        how wide is left out."""
+        said: dict[SitePath, list[int]] = defaultdict(list)
+        unsaid: set[SitePath] = set()
+        for led in self.leads.values():
+            for place, target, width in led:
+                if target.path is None or place.use not in (Use.PICTURE, Use.ICON):
+                    continue
+                if width is None:
+                    unsaid.add(target.path)
+                else:
+                    said[target.path].append(width)
+        return {path: tuple(sorted(widths)) for path, widths in said.items() if path not in unsaid}
+
+    def unreferenced(self, there: Names, roots: Sequence[DocumentRoot]) -> list[Unreferenced]:
+        """Files under the document roots that nothing refers to, the largest first, each with what speaks for keeping it."""
+        wanted = {
+            path
+            for led in self.leads.values()
+            for _, target, _ in led
+            if target.path is not None and (path := _file_of(target.path, there)) is not None
+        }
+        mentioned: set[str] = set().union(*self.mentions.values()) if self.mentions else set()
+        found = []
+        for path, entry in there.files():
+            root = next((one for one in roots if path.below(one.folder) is not None), None)
+            if root is None or path in wanted or is_index(path.name):
+                continue
+            found.append(Unreferenced(path, entry, _keeps(path, root.folder, mentioned)))
+        return sorted(found, key=lambda one: (-one.entry.size, one.path))
+
+
+@dataclass(frozen=True, slots=True)
+class Unreferenced:
+    """A file that no page refers to. `keeps` is what speaks for keeping it all the same, '' where nothing does."""
+
+    path: SitePath
+    entry: Entry
+    keeps: str
+
+
+def _fault(
+    target: Target, there: Names, here: Names | None, renamed: Mapping[SitePath, SitePath]
+) -> tuple[Fault | None, SitePath | None]:
+    if target.leads is Leads.DISK:
+        return Fault.ON_A_DISK, None
+    path = target.path
+    if path is not None and there.entry(path) is None and there.known(path):
+        if (other := there.other_writing(path)) is not None:
+            return Fault.WRITTEN_OTHERWISE, other
+        if (now := _now(path, renamed)) is not None and there.entry(now) is not None:
+            return Fault.RENAMED, now
+        if here is not None and here.entry(path) is not None:
+            return Fault.ONLY_HERE, None
+        return Fault.MISSING, None
+    return (Fault.INSECURE, None) if target.insecure else (None, None)
+
+
+def _now(path: SitePath, renamed: Mapping[SitePath, SitePath]) -> SitePath | None:
+    """What a path is called after it, or a folder above it, was renamed, however often."""
+    at, seen = path, {path}
+    while True:
+        led = next(
+            (renamed[above].join(at.below(above) or ()) for above in reversed(at.ancestors()) if above in renamed),
+            None,
+        )
+        if led is None or led in seen:
+            return at if at != path else None
+        seen.add(led)
+        at = led
+
+
+def _file_of(path: SitePath, there: Names) -> SitePath | None:
+    """The file that a path serves: itself, or the index of a folder. None where there is none."""
+    entry = there.entry(path)
+    if entry is None:
+        return None
+    return there.index_of(path) if entry.is_folder else path
+
+
+# What is fetched by name, without any page that refers to it; and what people are handed an address of.
+_BY_NAME = re.compile(
+    rb"favicon\.ico|apple-touch-icon.*\.png|browserconfig\.xml|crossdomain\.xml|humans\.txt|security\.txt|ads\.txt"
+    rb"|robots\.txt|sitemap.*\.xml(\.gz)?|site\.webmanifest|manifest\.json|service-?worker\.js|sw\.js"
+    rb"|\.htaccess|\.user\.ini|php\.ini|web\.config|40[0-9]\.\w+|50[0-9x]\.\w+|error.*\.x?html?",
+    re.I,
+)
+_PROVES = re.compile(rb"[a-z0-9_-]{0,40}[0-9a-f]{12,}[a-z0-9_-]{0,40}\.(html?|txt|xml)|[a-z]+siteauth\.xml", re.I)
+_HANDED_OUT = frozenset({FileKind.DOCUMENT, FileKind.ARCHIVE, FileKind.SOUND})
+
+
+def _keeps(path: SitePath, root: SitePath, mentioned: Collection[str]) -> str:
+    name, below = path.name, path.below(root) or ()
+    if b".well-known" in below:
+        return "asked for by its fixed place"
+    if _BY_NAME.fullmatch(name):
+        return "asked for by its name"
+    if _PROVES.fullmatch(name):
+        return "may prove to another service whose site this is"
+    if re.search(rb"(feed|rss|atom)[^/]*\.(xml|rss|atom)$", name, re.I):
+        return "a feed: readers know its address"
+    if name.decode("utf-8", "replace").lower() in mentioned:
+        return "a script or a program names it"
+    if any(re.fullmatch(rb"downloads?|files|dl|press|media", one, re.I) for one in below[:-1]):
+        return "lies among downloads"
+    if kind_by_name(name) in _HANDED_OUT:
+        return "people may have been sent its address"
+    if kind_by_name(name) in (FileKind.PAGE, FileKind.SCRIPT) and re.search(
+        rb"\.(php\d?|phtml|inc|tpl|cgi|pl|py)$", name
+    ):
+        return "a program may load it"
+    return ""
+
+
+def lacking(
+    graph: Graph, sent: Iterable[SitePath], source: Names, target: Names, coming: Collection[SitePath]
+) -> dict[SitePath, tuple[Place, ...]]:
+    """What pages that are sent need, and what is neither there nor among what comes, but lies at the source: each with
+    where it is referred to. Paths are those of the target; `graph` is of the sent pages there."""
+    found: dict[SitePath, list[Place]] = defaultdict(list)
+    for page in sent:
+        for place, led, _ in graph.leads.get(page, ()):
+            path = led.path
+            if path is None or path in coming or place.use in (Use.LISTED, Use.FORM):
+                continue
+            lies = source.entry(path)
+            if target.entry(path) is None and target.known(path) and lies is not None and lies.is_file:
+                found[path].append(place)
+    return {path: tuple(places) for path, places in found.items()}
