@@ -31,7 +31,7 @@ ALLOWED = {
 FOR_ALL = {"errors", "unbroken", "acting"}
 
 # The wings of services in layers: each may use those of the layers below it, by their doors.
-LAYERS = (("sites", "people"), ("files",), ("plans",), ("editing", "pairs"))
+LAYERS = (("sites", "people"), ("files",), ("plans",), ("editing", "pairs"), ("checks",))
 # The groups of the core, likewise: a group may use itself and those before it.
 CORE_GROUPS = (
     "numbers",
@@ -180,7 +180,7 @@ def test_pages_know_no_store_and_no_engine(file: Path) -> None:
     assert not names & {"stores", "engine"}
 
 
-_LIBRARIES = ("croniter", "merge3", "pathspec", "pygments", "re2", "tinycss2")
+_LIBRARIES = ("croniter", "defusedxml", "merge3", "pathspec", "pygments", "re2", "selectolax", "tinycss2")
 
 
 @pytest.mark.parametrize(

@@ -18,6 +18,7 @@ from nailer.engine.engine import Carrying, Engine
 from nailer.engine.live import LiveJob
 from nailer.errors import NotFound, StoreUnavailable
 from nailer.seal import Seal
+from nailer.services.checks import Checks
 from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.pairs import Pairs
@@ -46,6 +47,7 @@ class Nailer:
     plans: Plans
     editing: Editing
     pairs: Pairs
+    checks: Checks
 
     async def start(self) -> None:
         """Bring the database up to date and begin what runs by itself: jobs, timers, watching, clearing."""
@@ -69,12 +71,16 @@ class Nailer:
         await self.pairs.runs.finish_ended()
         self.pairs.timers.start()
         self.pairs.not_sent.start()
+        await self.checks.reader.start()
+        self.checks.nightly.start()
 
     async def stop(self) -> None:
         """End everything in the order that loses nothing: no new work, then the lines, then the database."""
         await self.engine.live.close()
         await self.plans.uploads.close()
         await self.sites.attempts.close()
+        await self.checks.nightly.stop()
+        await self.checks.reader.stop()
         await self.pairs.timers.stop()
         await self.pairs.not_sent.stop()
         await self.engine.runner.stop()
@@ -108,6 +114,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     post = Post(settings.mail_host, settings.mail_port, settings.mail_from)
     plans = Plans.build(stores, engine, sites, files, incoming, post)
     lasting = Lasting(settings.session_hours, settings.session_idle_hours, settings.log_days)
+    editing = Editing.build(stores, engine, files, plans, settings.route, settings.fetched_from)
     nailer = Nailer(
         settings=settings,
         stores=stores,
@@ -116,8 +123,9 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         sites=sites,
         files=files,
         plans=plans,
-        editing=Editing.build(stores, engine, files, plans, settings.route, settings.fetched_from),
+        editing=editing,
         pairs=Pairs.build(stores, engine, files, plans),
+        checks=Checks.build(stores, files, plans, editing),
     )
     engine.live.when_one_ends(lambda job: _job_ended(nailer, job))
     return nailer

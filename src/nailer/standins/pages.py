@@ -7,13 +7,17 @@ styles for a while, lets go of them when asked (POST /.purge), and is passed by 
 from __future__ import annotations
 
 import asyncio
+import html
 import mimetypes
+import re
 import stat
 import subprocess
 import time
 from collections.abc import Awaitable, Callable, MutableMapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from starlette.requests import Request
 from starlette.responses import FileResponse, HTMLResponse, RedirectResponse, Response
@@ -75,13 +79,18 @@ def _find(root: Path, shown: str, path: str) -> Response | Path:
     try:
         if not _reachable(root, names):
             return _page(403, "Forbidden")
+        rules = Rules.along(root, names)
+        if rules.hides(names):
+            return _page(404, "Not found")
         if file.is_dir():
             if not path.endswith("/"):
                 return RedirectResponse(shown + "/", 301)
-            index = next((file / name for name in _INDEXES if (file / name).is_file()), None)
+            index = next((file / name for name in rules.indexes if (file / name).is_file()), None)
             if index is None:
-                return _page(403, "Forbidden: no index, and listings are off")
+                return _listing(shown, file) if rules.lists else _page(403, "Forbidden: no index, and listings are off")
             file = index
+        if rules.denies(file.name):
+            return _page(403, "Forbidden by a rule")
         mode = file.stat().st_mode
     except (FileNotFoundError, NotADirectoryError):
         return _page(404, "Not found")
@@ -91,6 +100,52 @@ def _find(root: Path, shown: str, path: str) -> Response | Path:
         return _page(403, "Forbidden")
     kind = mimetypes.guess_type(file.name)[0] or "application/octet-stream"
     return FileResponse(file, media_type=kind)
+
+
+@dataclass(frozen=True, slots=True)
+class Rules:
+    """What the `.htaccess` files on the way to a path say, as far as this server heeds them: `Options -Indexes`,
+    `DirectoryIndex`, `<FilesMatch>` with `Require all denied`, `RedirectMatch 404`. Without one, folders are listed."""
+
+    lists: bool = True
+    indexes: tuple[str, ...] = _INDEXES
+    denied: tuple[str, ...] = ()
+    hidden: tuple[str, ...] = ()
+
+    @classmethod
+    def along(cls, root: Path, names: list[str]) -> Rules:
+        """The rules of the document root and each folder below it, the deepest last."""
+        found, folder = cls(), root
+        for name in ["", *names]:
+            folder = folder / name if name else folder
+            if (folder / ".htaccess").is_file():
+                found = found._with((folder / ".htaccess").read_text("utf-8", "replace"))
+        return found
+
+    def denies(self, name: str) -> bool:
+        """True for a file that nobody gets; the rules themselves are none's."""
+        return name == ".htaccess" or any(re.search(one, name) for one in self.denied)
+
+    def hides(self, names: list[str]) -> bool:
+        """True for an address that is answered as if nothing were there."""
+        return any(re.search(one, "/" + "/".join(names)) for one in self.hidden)
+
+    def _with(self, text: str) -> Rules:
+        indexes = re.search(r"^\s*DirectoryIndex\s+(.+)$", text, re.M)
+        blocks = re.findall(r'<FilesMatch "([^"]+)">\s*Require all denied', text)
+        return Rules(
+            self.lists and not re.search(r"^\s*Options\s.*-Indexes", text, re.M),
+            tuple(indexes[1].split()) if indexes else self.indexes,
+            (*self.denied, *blocks),
+            (*self.hidden, *re.findall(r'^\s*RedirectMatch 404 "([^"]+)"', text, re.M)),
+        )
+
+
+def _listing(shown: str, folder: Path) -> Response:
+    names = sorted(one.name + ("/" if one.is_dir() else "") for one in folder.iterdir() if not one.name.startswith("."))
+    rows = "".join(f'<li><a href="{quote(one)}">{html.escape(one)}</a></li>' for one in names)
+    title = html.escape(f"Index of {shown}")
+    return HTMLResponse(f"<!doctype html><title>{title}</title><h1>{title}</h1><ul>{rows}</ul>")
 
 
 def _reachable(root: Path, names: list[str]) -> bool:

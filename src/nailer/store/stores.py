@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 from nailer.seal import Seal
 from nailer.store.changes import ChangeStore
+from nailer.store.checks.findings import FindingStore
+from nailer.store.checks.readings import ReadingStore
 from nailer.store.choices import ChoiceStore
 from nailer.store.claims import JobClaims
 from nailer.store.database import Database
@@ -38,6 +40,7 @@ class Stores:
     choices: ChoiceStore
     claims: JobClaims
     drafts: DraftStore
+    findings: FindingStore
     grants: GrantStore
     identities: IdentityStore
     invitations: InvitationStore
@@ -48,6 +51,7 @@ class Stores:
     pairs: PairStore
     parts: PartStore
     proofs: ProofStore
+    readings: ReadingStore
     sieves: SieveStore
     sites: SiteStore
     timers: TimerStore
@@ -64,6 +68,7 @@ class Stores:
             choices=ChoiceStore(database),
             claims=JobClaims(database),
             drafts=DraftStore(database),
+            findings=FindingStore(database),
             grants=GrantStore(database),
             identities=IdentityStore(database),
             invitations=InvitationStore(database),
@@ -74,6 +79,7 @@ class Stores:
             pairs=PairStore(database),
             parts=PartStore(database),
             proofs=ProofStore(database, seal),
+            readings=ReadingStore(database),
             sieves=SieveStore(database),
             sites=SiteStore(database, seal),
             timers=TimerStore(database),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict, deque
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -79,15 +79,18 @@ class Graph:
         return cls(leads, {page: links.mentions for page, links in pages.items() if links.mentions})
 
     def broken(
-        self, there: Names, here: Names | None = None, renamed: Mapping[SitePath, SitePath] | None = None
+        self,
+        there: Names,
+        here: Names | None = None,
+        now: Callable[[SitePath], SitePath] = lambda path: path,
     ) -> list[Broken]:
         """What pages there refer to and do not get, the most noticed first. A path of which nobody knows whether it is
-        there is left out. `renamed` are old paths with what they are called now."""
+        there is left out. `now` says where a path went that was renamed."""
         found: dict[tuple[Fault, str], list[Place]] = defaultdict(list)
         about: dict[tuple[Fault, str], tuple[SitePath | None, SitePath | None, str]] = {}
         for led in self.leads.values():
             for place, target, _ in led:
-                fault, other = _fault(target, there, here, renamed or {})
+                fault, other = _fault(target, there, here, now)
                 if fault is not None:
                     key = (fault, target.path.token if target.path is not None else target.address)
                     found[key].append(place)
@@ -151,13 +154,29 @@ class Graph:
             for _, target, _ in led
             if target.path is not None and (path := _file_of(target.path, there)) is not None
         }
+        meant = {
+            other
+            for led in self.leads.values()
+            for _, target, _ in led
+            if target.path is not None and (other := there.other_writing(target.path)) is not None
+        }
         mentioned: set[str] = set().union(*self.mentions.values()) if self.mentions else set()
+        packages = {
+            folder
+            for folder, inside in there.folders()
+            if not inside.keys().isdisjoint(_DECLARES) and any(path.below(folder) is not None for path in wanted)
+        }
         found = []
         for path, entry in there.files():
             root = next((one for one in roots if path.below(one.folder) is not None), None)
             if root is None or path in wanted or is_index(path.name):
                 continue
-            found.append(Unreferenced(path, entry, _keeps(path, root.folder, mentioned)))
+            keeps = _keeps(path, root.folder, mentioned)
+            if path in meant:
+                keeps = "a page refers to it in another writing"
+            elif not packages.isdisjoint(path.ancestors()) and not any(one.folder in packages for one in roots):
+                keeps = "belongs to a package that pages use"
+            found.append(Unreferenced(path, entry, keeps))
         return sorted(found, key=lambda one: (-one.entry.size, one.path))
 
 
@@ -171,7 +190,7 @@ class Unreferenced:
 
 
 def _fault(
-    target: Target, there: Names, here: Names | None, renamed: Mapping[SitePath, SitePath]
+    target: Target, there: Names, here: Names | None, now: Callable[[SitePath], SitePath]
 ) -> tuple[Fault | None, SitePath | None]:
     if target.leads is Leads.DISK:
         return Fault.ON_A_DISK, None
@@ -179,26 +198,12 @@ def _fault(
     if path is not None and there.entry(path) is None and there.known(path):
         if (other := there.other_writing(path)) is not None:
             return Fault.WRITTEN_OTHERWISE, other
-        if (now := _now(path, renamed)) is not None and there.entry(now) is not None:
-            return Fault.RENAMED, now
+        if (led := now(path)) != path and there.entry(led) is not None:
+            return Fault.RENAMED, led
         if here is not None and here.entry(path) is not None:
             return Fault.ONLY_HERE, None
         return Fault.MISSING, None
     return (Fault.INSECURE, None) if target.insecure else (None, None)
-
-
-def _now(path: SitePath, renamed: Mapping[SitePath, SitePath]) -> SitePath | None:
-    """What a path is called after it, or a folder above it, was renamed, however often."""
-    at, seen = path, {path}
-    while True:
-        led = next(
-            (renamed[above].join(at.below(above) or ()) for above in reversed(at.ancestors()) if above in renamed),
-            None,
-        )
-        if led is None or led in seen:
-            return at if at != path else None
-        seen.add(led)
-        at = led
 
 
 def _file_of(path: SitePath, there: Names) -> SitePath | None:
@@ -208,6 +213,9 @@ def _file_of(path: SitePath, there: Names) -> SitePath | None:
         return None
     return there.index_of(path) if entry.is_folder else path
 
+
+# Files by which a folder is known as a package: its parts may be loaded by one another.
+_DECLARES = frozenset({b"skin.json", b"package.json", b"composer.json", b"VERSION"})
 
 # What is fetched by name, without any page that refers to it; and what people are handed an address of.
 _BY_NAME = re.compile(

@@ -103,9 +103,9 @@ def _tile(tree: Tree, folder: Below, entry: Entry, found: Mapping[Below, Weight]
     return Tile(entry.name, True, Weight(weight.size, weight.names + 1, weight.whole), kind, newest)
 
 
-def squarified(sizes: Sequence[float], box: Box) -> list[Box]:
+def squarified(sizes: Sequence[int], box: Box) -> list[Box]:
     """Boxes whose areas stand to each other as the sizes, as near to squares as rows of them allow (Bruls, Huizing and
-    van Wijk, Squarified Treemaps, 2000). `sizes` are in falling order; what is 0 or less gets a box without area.
+    van Wijk, Squarified Treemaps, 2000). `sizes` are bytes in falling order; what is 0 gets a box without area.
 
     >>> [round(one.width * one.height) for one in squarified([6, 3, 1], Box(0, 0, 20, 5))]
     [60, 30, 10]
@@ -114,7 +114,7 @@ def squarified(sizes: Sequence[float], box: Box) -> list[Box]:
     if total <= 0 or box.width <= 0 or box.height <= 0:
         return [Box(box.x, box.y, 0, 0) for _ in sizes]
     scale = box.width * box.height / total
-    areas = [max(0.0, one) * scale for one in sizes]
+    areas = [max(0, one) * scale for one in sizes]
     placed: list[Box] = []
     left, at = box, 0
     while at < len(areas):

@@ -28,7 +28,7 @@ from nailer.store.sites import Site
 _WITHIN_S = 15.0
 _MOST_BYTES = 32 * 1024 * 1024
 _MOST_MOVES = 5
-_BEGINS = 400
+_BEGINS = 2000
 _READ_BYTES = 200_000
 _PROGRAMS = (b".php", b".phtml", b".cgi", b".pl", b".py", b".rb", b".sh", b".asp", b".aspx", b".shtml")
 

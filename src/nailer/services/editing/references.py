@@ -101,6 +101,31 @@ class References:
         job_id = await self._writing.add(account_id, site, side, title[:200], writes, moves)
         return job_id, FoundReferences(tuple(found), len(read), tuple(problems))
 
+    async def lead_on(
+        self, account_id: int, site: Site, side: SideName, leads: Mapping[SitePath, SitePath]
+    ) -> tuple[int, FoundReferences]:
+        """Plan writing new addresses into what refers to names that went elsewhere; return the job and who refers.
+
+        Raises InvalidInput where nothing refers to them by a name that can be put in.
+        """
+        roots = roots_of(site, side)
+        renames = {old: new.name for old, new in leads.items() if old.parent == new.parent}
+        async with self._browse.side(site, side) as reached:
+            read, problems = await _read_all(reached, _top(roots, list(leads)))
+        writes, found = [], []
+        for path, entry, data in read:
+            text, count = rewritten(path.name, data, path, renames, roots)
+            if count:
+                writes.append(Write(path, text, entry, f"{count_text(count, 'reference')} rewritten"))
+                found.append(Referrer(path, entry, (0,) * count))
+        if not writes:
+            raise InvalidInput(
+                "They went into other folders: what refers to them is mended in the editor, page by page."
+            )
+        title = f"What refers to {names_text([old.name for old in leads])} leads to the new names"
+        job_id = await self._writing.add(account_id, site, side, title[:200], writes)
+        return job_id, FoundReferences(tuple(found), len(read), tuple(problems))
+
 
 def better_names(folder: SitePath, belows: Sequence[tuple[bytes, ...]]) -> dict[SitePath, bytes]:
     """Names that will hurt on the web, below a folder, each with a better one."""

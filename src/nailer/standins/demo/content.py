@@ -81,6 +81,23 @@ def clock_script() -> bytes:
     )
 
 
+def crew_page() -> bytes:
+    """A page with pictures: one that nobody has, one only here, one in another writing, one far larger than shown."""
+    shown = (
+        ("/crew/harbour-wide.jpg", "The harbour from the north", 620),
+        ("deck.png", "The Tern's deck", 320),
+        ("Crew.jpg", "All of us", 400),
+        ("/img/pier-east.png", "The east pier", 320),
+    )
+    pictures = "".join(f'<p><img src="{name}" alt="{text}" width="{width}"></p>' for name, text, width in shown)
+    return page("Crew", f"<p>Five people, two boats, a winch.</p>{pictures}")
+
+
+def hosts_own_page() -> bytes:
+    """A first page that the host left behind."""
+    return b"<!doctype html><title>News</title><h1>Here is room for your news.</h1>\n"
+
+
 def skin(version: str) -> dict[str, bytes]:
     """The harbour skin: several hundred small files in folders."""
     files: dict[str, bytes] = {

@@ -1,9 +1,15 @@
-"""Pictures of the demo's sites, drawn by code: SVG scenes and small PNGs."""
+"""Pictures of the demo's sites, drawn by code: SVG scenes, small PNGs, and photographs of nowhere."""
 
 from __future__ import annotations
 
+import functools
+import io
+import math
+import random
 import struct
 import zlib
+
+from PIL import Image
 
 _SEA = ("#0f3d4c", "#14546a", "#1b6e86", "#2a8aa0", "#5fb3bd")
 
@@ -54,3 +60,24 @@ def png(width: int, height: int, seed: int) -> bytes:
 
 def _chunk(kind: bytes, data: bytes) -> bytes:
     return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+
+
+@functools.cache
+def photograph(width: int, height: int, seed: int, *, places: bool = False) -> bytes:
+    """A picture of sky, hills and water with grain, as JPEG; with `places` it says where it was taken (EXIF)."""
+    noise = random.Random(seed)
+    small = Image.new("RGB", (max(2, width // 4), max(2, height // 4)))
+    horizon = small.height * 0.5
+    for y in range(small.height):
+        for x in range(small.width):
+            grain = noise.randrange(26)
+            if y < horizon - 14 * math.sin(x / 40 + seed):
+                small.putpixel((x, y), (168 + grain, 196 + grain // 2, 214 + grain // 2))
+            else:
+                small.putpixel((x, y), (22 + grain, 78 + grain, 96 + grain))
+    exif = Image.Exif()
+    if places:
+        exif.get_ifd(0x8825).update({1: "N", 2: (60.0, 9.0, 12.0), 3: "W", 4: (1.0, 8.0, 45.0)})
+    kept = io.BytesIO()
+    small.resize((width, height), Image.Resampling.BICUBIC).save(kept, "JPEG", quality=92, exif=exif)
+    return kept.getvalue()

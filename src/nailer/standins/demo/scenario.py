@@ -31,6 +31,7 @@ from nailer.sides.identities.certificate import identity_of_pem
 from nailer.sides.identities.identity import host_key
 from nailer.standins.certificates import make_certificate
 from nailer.standins.demo import content
+from nailer.standins.demo.pictures import photograph, png
 from nailer.store.changes import baseline_row
 from nailer.store.database import utc_now
 from nailer.store.sites import Secrets, Site
@@ -46,7 +47,7 @@ _DAY_S = 86_400
 _PAIR = (SitePath((b"studio", b"skerry", b"htdocs")), SitePath((b"htdocs",)))
 
 
-VERSION = "4"  # counted up where a demo that was laid out before lacks something
+VERSION = "5"  # counted up where a demo that was laid out before lacks something
 _MIB = 1024 * 1024
 _QUOTA_BYTES = 24 * _MIB
 _CLOCK_AHEAD_S = 2 * 3600
@@ -258,6 +259,7 @@ def _lay_out_skerry(home: Path, now_s: int) -> None:
     _write(there / os.fsdecode(b"men\xfc-bistro.txt"), b"Soup, bread, coffee.\n", now_s - 290 * _DAY_S)
     for name, data in list(content.skin("1.3.0").items())[:12]:
         _write(there / "skins" / "harbour.bak" / name, data, now_s - 200 * _DAY_S)
+    _lay_out_crew(here, there, now_s)
     drafts = here / "img" / "_drafts"
     _write(drafts / "winter-poster.psd", b"8BPS\0\1" + bytes(1_400_000), now_s - 30 * _DAY_S)
     _write(here / "img" / "pier-master.tif", b"II*\0" + bytes(9_100_000), now_s - 30 * _DAY_S)
@@ -267,6 +269,20 @@ def _lay_out_skerry(home: Path, now_s: int) -> None:
     _write(host / "mail" / "office" / "inbox", b"From the pier\n", now_s - 900, 0o600)
     for root in (here, there):
         _set_folder_times(root, now_s - 12 * _DAY_S)
+
+
+def _lay_out_crew(here: Path, there: Path, now_s: int) -> None:
+    """A page whose pictures are partly missing, in another writing, and far larger than shown; a rival first page."""
+    at_s = now_s - 6 * _DAY_S
+    for root in (here, there):
+        _write(root / "crew" / "index.html", content.crew_page(), at_s)
+        _write(root / "crew" / "harbour-wide.jpg", photograph(2400, 1500, 5, places=True), at_s)
+    _write(here / "crew" / "deck.png", png(640, 400, 11), at_s)
+    _write(here / "crew" / "Crew.jpg", photograph(800, 500, 9), at_s)
+    _write(there / "crew" / "crew.jpg", photograph(800, 500, 9), at_s)
+    _write(there / "crew" / "harbour-wide-copy.jpg", photograph(2400, 1500, 5, places=True), at_s)
+    _write(there / "news" / "index.htm", content.hosts_own_page(), now_s - 300 * _DAY_S)
+    _write(there / "news" / ".htaccess", b"DirectoryIndex index.htm index.html\n", now_s - 300 * _DAY_S)
 
 
 def _lay_out_small(home: Path, now_s: int) -> None:

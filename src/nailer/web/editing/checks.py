@@ -1,4 +1,5 @@
-"""Checks of a site: its scripts, one by one, and the access of what lies on the web. Also how the site is edited."""
+"""Checks that ask the server at once: scripts, one by one, and the access of what lies on the web. Also how a site is
+edited."""
 
 from __future__ import annotations
 
@@ -22,13 +23,6 @@ from nailer.web.shell.pages import render
 router = APIRouter()
 
 _MOST_WATCHED = 20
-
-
-@router.get("/sites/{site_id}/checks")
-async def checks_page(request: Request, site: TheSite, sites: SitesDoor) -> Response:
-    """The page comes at once; each part reads the server by itself."""
-    known = bool(await sites.connector.pinned(site))
-    return render(request, "editing/checks.html", site=site, known=known, section="checks")
 
 
 @router.get("/sites/{site_id}/checks/scripts")

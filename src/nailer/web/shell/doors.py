@@ -13,6 +13,7 @@ from starlette.requests import Request
 from nailer.app import Nailer
 from nailer.core.numbers import MOST
 from nailer.errors import NotAllowed
+from nailer.services.checks import Checks
 from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.pairs import Pairs
@@ -64,6 +65,11 @@ def pairs_of(request: Request) -> Pairs:
     return _nailer(request).pairs
 
 
+def checks_of(request: Request) -> Checks:
+    """The door of what is known of sites."""
+    return _nailer(request).checks
+
+
 def session_of(request: Request) -> Session:
     """The session the guard let in. Routes behind it always have one."""
     session: Session | None = request.state.session
@@ -84,5 +90,6 @@ FilesDoor = Annotated[Files, Depends(files_of)]
 PlansDoor = Annotated[Plans, Depends(plans_of)]
 EditingDoor = Annotated[Editing, Depends(editing_of)]
 PairsDoor = Annotated[Pairs, Depends(pairs_of)]
+ChecksDoor = Annotated[Checks, Depends(checks_of)]
 SignedIn = Annotated[Session, Depends(session_of)]
 TheSite = Annotated[Site, Depends(site_of)]

@@ -373,6 +373,29 @@ class TimerWish(SyncWishForm):
         return checked_schedule(self.every, self.spec, self.zone)
 
 
+class SiteReadWish(_Body):
+    """A site is to be read; `account`: all of the account from its home."""
+
+    account: bool = False
+
+
+class MendWish(_Body):
+    """A button of a card of findings; `first` is the number of the card's first finding."""
+
+    sort: str
+    mend: str
+    first: int | None = None
+
+
+class IgnoreFindings(_Body):
+    findings: list[int] = Field(max_length=1000)
+    why: str = Field(max_length=1000)
+
+
+class SavingsWish(_Body):
+    paths: list[PathToken] = Field(max_length=5000)
+
+
 class RepairWish(_Body):
     path: PathToken
     repair: Repair

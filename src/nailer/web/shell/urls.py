@@ -57,6 +57,7 @@ STYLES = (
     "access",
     "sync",
     "people",
+    "known",
     "touch",
     "phone",
 )

@@ -6,7 +6,7 @@ import accesspanel from "./components/files/accesspanel.js";
 import adding from "./components/sites/adding.js";
 import changes from "./components/plans/changes.js";
 import draftstate from "./components/editing/draftstate.js";
-import checks from "./components/editing/checks.js";
+import checks from "./components/checks/checks.js";
 import connecting from "./components/shell/connecting.js";
 import goto from "./components/shell/goto.js";
 import importing from "./components/sites/importing.js";
@@ -20,6 +20,7 @@ import passkeys from "./components/people/passkeys.js";
 import pathbar from "./components/files/pathbar.js";
 import pill from "./components/shell/pill.js";
 import rail from "./components/shell/rail.js";
+import room from "./components/checks/room.js";
 import search from "./components/files/search.js";
 import sending from "./components/shell/sending.js";
 import sheet from "./components/plans/sheet.js";
@@ -57,6 +58,7 @@ for (const [name, component] of Object.entries({
   pathbar,
   pill,
   rail,
+  room,
   search,
   sending,
   sheet,

@@ -1,0 +1,385 @@
+"""What a reading of a site finds, said to a person: what visitors notice, where, and what can be done about it."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+from nailer.core.files.sitepath import SitePath
+from nailer.core.site.exposed import GRAVE, Danger, Exposed
+from nailer.core.site.graph import Broken, Fault, Place
+from nailer.core.site.links import Use
+from nailer.core.words import count_text, size_text
+
+_SHOWN = 4
+
+
+class FindingKind(StrEnum):
+    """What kinds of things are looked for. The first five are faults of references."""
+
+    MISSING = "missing"
+    WRITTEN_OTHERWISE = "written-otherwise"
+    ONLY_HERE = "only-here"
+    RENAMED = "renamed"
+    ON_A_DISK = "on-a-disk"
+    INSECURE = "insecure"
+    DEAD_LINK = "dead-link"
+    EXPOSED = "exposed"
+    RIVALS = "rivals"
+    LISTS = "lists"
+    PLACEHOLDER = "placeholder"
+
+
+REFERENCES = (
+    FindingKind.MISSING,
+    FindingKind.WRITTEN_OTHERWISE,
+    FindingKind.ONLY_HERE,
+    FindingKind.RENAMED,
+    FindingKind.ON_A_DISK,
+    FindingKind.INSECURE,
+)
+_GONE = REFERENCES[:4]
+_OF_FAULT = {
+    Fault.MISSING: FindingKind.MISSING,
+    Fault.WRITTEN_OTHERWISE: FindingKind.WRITTEN_OTHERWISE,
+    Fault.ONLY_HERE: FindingKind.ONLY_HERE,
+    Fault.RENAMED: FindingKind.RENAMED,
+    Fault.ON_A_DISK: FindingKind.ON_A_DISK,
+    Fault.INSECURE: FindingKind.INSECURE,
+}
+
+
+class Gravity(StrEnum):
+    """How much it matters to visitors and owner."""
+
+    BAD = "bad"
+    WARN = "warn"
+    NOTE = "note"
+
+
+class Mend(StrEnum):
+    """What a button of a finding makes a plan for."""
+
+    SEND = "send"
+    RENAME = "rename"
+    REWRITE = "rewrite"
+    TAKE_DOWN = "take-down"
+    MOVE_OUT = "move-out"
+    CLOSE = "close"
+    SET_ASIDE = "set-aside"
+    FORBID_LISTS = "forbid-lists"
+    FORBID = "forbid"
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One thing that was found. `key` tells it from others of its kind. `other` is what a name is really called, or the file
+    that is served. `said` is what the web answered, `danger` what whoever finds it has in hands."""
+
+    kind: FindingKind
+    key: str
+    path: SitePath | None = None
+    other: SitePath | None = None
+    address: str = ""
+    places: tuple[Place, ...] = ()
+    said: str = ""
+    size: int = 0
+    danger: Danger | None = None
+
+    @property
+    def pages(self) -> tuple[SitePath, ...]:
+        """The pages on which it shows, each once."""
+        return tuple(dict.fromkeys(one.page for one in self.places))
+
+    @property
+    def name(self) -> str:
+        """What it is about, as it is read."""
+        return self.path.shown if self.path is not None else self.address
+
+    @property
+    def data(self) -> dict[str, Any]:
+        """As it is stored."""
+        return {
+            "key": self.key,
+            "path": self.path.token if self.path is not None else None,
+            "other": self.other.token if self.other is not None else None,
+            "address": self.address,
+            "places": [[one.page.token, one.written, one.use.value] for one in self.places[:500]],
+            "said": self.said,
+            "size": self.size,
+            "danger": self.danger.value if self.danger else None,
+        }
+
+
+def finding_of(kind: FindingKind, data: Mapping[str, Any]) -> Finding:
+    """A finding out of what was stored."""
+
+    def path(token: str | None) -> SitePath | None:
+        return SitePath.of_token(token) if token is not None else None
+
+    places = tuple(Place(SitePath.of_token(page), written, Use(use)) for page, written, use in data["places"])
+    danger = Danger(data["danger"]) if data["danger"] else None
+    return Finding(
+        kind,
+        data["key"],
+        path(data["path"]),
+        path(data["other"]),
+        data["address"],
+        places,
+        data["said"],
+        data["size"],
+        danger,
+    )
+
+
+def of_broken(one: Broken, said: str = "") -> Finding:
+    """What a reference that leads wrong is as a finding; `said` is what its address answered."""
+    kind = _OF_FAULT[one.fault]
+    key = one.path.token if one.path is not None else one.address
+    return Finding(kind, key, one.path, one.other, one.address, one.places, said)
+
+
+def of_exposed(one: Exposed, address: str, said: str) -> Finding:
+    """A name that answers on the web and should not."""
+    return Finding(FindingKind.EXPOSED, one.path.token, one.path, None, address, (), said, one.entry.size, one.danger)
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """A button: what it makes a plan for, its words, and the findings it is about by their place in the list."""
+
+    mend: Mend
+    words: str
+    about: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    """Findings of one sort, as they are shown: `title` says what it is, `notice` what visitors notice or strangers get,
+    `names` the first few. `about` are the places of its findings in the list they were made of."""
+
+    sort: str
+    gravity: Gravity
+    title: str
+    notice: str
+    names: tuple[str, ...]
+    about: tuple[int, ...]
+    actions: tuple[Action, ...] = ()
+
+
+# What visitors notice of something that is not there: one and many, what they see.
+_USES: Mapping[Use, tuple[str, str, str]] = {
+    Use.PICTURE: ("picture", "pictures", "Visitors see an empty frame."),
+    Use.STYLE: ("style", "styles", "Visitors see pages without their looks."),
+    Use.SCRIPT: ("script", "scripts", "What it does on the page does not happen."),
+    Use.FONT: ("font", "fonts", "Visitors read another typeface."),
+    Use.MEDIA: ("sound or film", "sounds and films", "Nothing plays."),
+    Use.FRAME: ("framed page", "framed pages", "A frame on the page stays empty."),
+    Use.FORM: ("form target", "form targets", "What visitors fill in cannot be sent."),
+    Use.ICON: ("icon", "icons", "Tabs and home screens show no sign."),
+    Use.MANIFEST: ("manifest", "manifests", "The site cannot be kept as an application."),
+    Use.FEED: ("feed", "feeds", "Readers get no news."),
+    Use.MOVE: (
+        "page that visitors are sent on to",
+        "pages that visitors are sent on to",
+        "Visitors end at “not found”.",
+    ),
+    Use.LISTED: ("listed page", "listed pages", "Search engines are sent to “not found”."),
+    Use.PAGE: ("link", "links", "A click ends at “not found”."),
+}
+_DANGER_WORDS: Mapping[Danger, tuple[str, str]] = {
+    Danger.SECRETS: ("settings or keys", "What is secret in it should count as known: change it."),
+    Danger.HISTORY: ("the history of the site", "All that ever stood in its files can be put together from it."),
+    Danger.DATABASE: ("a copy of a database", "All that was in it should count as known."),
+    Danger.ARCHIVE: ("an archive", "Whoever finds its name has all that is in it."),
+    Danger.SOURCE: ("an old copy", "The server shows it as text, with all that programs keep in theirs."),
+    Danger.LOG: ("a log", "It names who visited, and when."),
+    Danger.WORKING: ("a working file", "It is large, and not meant for visitors."),
+    Danger.LITTER: ("a list of names that a system left", "It names files that no page refers to."),
+}
+
+
+def cards(found: Sequence[Finding]) -> list[Card]:
+    """Findings as cards, what visitors notice most first."""
+    made = [*_of_gone(found), *_of_exposed(found), *_of_rest(found)]
+    order = list(Gravity)
+    return sorted(made, key=lambda one: order.index(one.gravity))
+
+
+def _of_gone(found: Sequence[Finding]) -> list[Card]:
+    """What pages refer to and do not get: a card for each use."""
+    by_use: dict[Use, list[int]] = defaultdict(list)
+    for number, one in enumerate(found):
+        if one.kind in _GONE and one.places:
+            by_use[_worst(one)].append(number)
+    return [_gone_card(use, by_use[use], found) for use in _USES if use in by_use]
+
+
+def _worst(one: Finding) -> Use:
+    order = list(_USES)
+    return min((place.use for place in one.places), key=order.index)
+
+
+def _gone_card(use: Use, about: list[int], found: Sequence[Finding]) -> Card:
+    one, many, notice = _USES[use]
+    some = [found[number] for number in about]
+    pages = len({page for finding in some for page in finding.pages})
+    is_one = len(some) == 1
+    if use in (Use.PAGE, Use.LISTED, Use.MOVE):
+        what = f"{count_text(len(some), one, many)} {'leads' if is_one else 'lead'} nowhere"
+    else:
+        what = f"{count_text(len(some), one, many)} {'is' if is_one else 'are'} missing"
+    kinds = {kind: [number for number in about if found[number].kind is kind] for kind in _GONE}
+    said = [notice, *_why_gone(kinds, len(some))]
+    gravity = Gravity.WARN if use in (Use.PAGE, Use.LISTED, Use.ICON, Use.FEED, Use.MANIFEST) else Gravity.BAD
+    return Card(
+        f"gone-{use}",
+        gravity,
+        f"{what} on {count_text(pages, 'page')}",
+        " ".join(said),
+        tuple(_name_gone(finding) for finding in some[:_SHOWN]),
+        tuple(about),
+        _gone_actions(kinds),
+    )
+
+
+def _why_gone(kinds: Mapping[FindingKind, list[int]], count: int) -> list[str]:
+    here, written = len(kinds[FindingKind.ONLY_HERE]), len(kinds[FindingKind.WRITTEN_OTHERWISE])
+    renamed = len(kinds[FindingKind.RENAMED])
+    if here == count:
+        return ["It is here, not there." if count == 1 else "They are here, not there."]
+    parts = [
+        f"{here} of them {'is' if here == 1 else 'are'} here, not there" if here else "",
+        f"{written} {'is' if written == 1 else 'are'} there in other writing" if written else "",
+        f"{renamed} {'was' if renamed == 1 else 'were'} renamed since" if renamed else "",
+    ]
+    text = ", ".join(one for one in parts if one)
+    return [text + "."] if text else []
+
+
+def _gone_actions(kinds: Mapping[FindingKind, list[int]]) -> tuple[Action, ...]:
+    here, written = kinds[FindingKind.ONLY_HERE], kinds[FindingKind.WRITTEN_OTHERWISE]
+    renamed = kinds[FindingKind.RENAMED]
+    made = []
+    if here:
+        made.append(Action(Mend.SEND, f"Send {count_text(len(here), 'file')}", tuple(here)))
+    if written:
+        made.append(Action(Mend.RENAME, f"Mend {count_text(len(written), 'name')}", tuple(written)))
+    if renamed:
+        made.append(Action(Mend.REWRITE, f"Lead {count_text(len(renamed), 'name')} to the new", tuple(renamed)))
+    return tuple(made)
+
+
+def _name_gone(one: Finding) -> str:
+    if one.other is not None:
+        how = "is now" if one.kind is FindingKind.RENAMED else "is there as"
+        return f"{one.name} ({how} {one.other.name.decode('utf-8', 'replace')})"
+    return f"{one.name} ({one.said})" if one.said else one.name
+
+
+def _of_exposed(found: Sequence[Finding]) -> list[Card]:
+    by_danger: dict[Danger, list[int]] = defaultdict(list)
+    for number, one in enumerate(found):
+        if one.kind is FindingKind.EXPOSED and one.danger is not None:
+            by_danger[one.danger].append(number)
+    made = []
+    for danger in Danger:
+        about = by_danger.get(danger)
+        if not about:
+            continue
+        some = [found[number] for number in about]
+        what, notice = _DANGER_WORDS[danger]
+        size = size_text(sum(one.size for one in some))
+        title = f"Anyone can download {what}" if len(some) == 1 else f"Anyone can download {what}, {len(some)} times"
+        actions = [
+            Action(Mend.TAKE_DOWN, "Take it down" if len(some) == 1 else "Take them down", tuple(about)),
+            Action(Mend.FORBID, "A rule for the server", tuple(about)),
+        ]
+        if len({one.path.parent for one in some if one.path is not None}) == 1:
+            words = "Move it out of the web" if len(some) == 1 else "Move them out"
+            actions.insert(1, Action(Mend.MOVE_OUT, words, tuple(about)))
+        if danger is Danger.SECRETS:
+            actions.append(Action(Mend.CLOSE, "Access 600", tuple(about)))
+        made.append(
+            Card(
+                f"exposed-{danger.name.lower()}",
+                Gravity.BAD if danger in GRAVE else Gravity.WARN,
+                title,
+                notice,
+                tuple(f"{one.name}, {one.said}" for one in some[:_SHOWN]) if size else (),
+                tuple(about),
+                tuple(actions),
+            )
+        )
+    return made
+
+
+def _of_rest(found: Sequence[Finding]) -> list[Card]:
+    """One card for each kind that needs no more telling apart, and one for each folder with rival first pages."""
+    by_kind: dict[FindingKind, list[int]] = defaultdict(list)
+    for number, one in enumerate(found):
+        by_kind[one.kind].append(number)
+    made = [_rivals_card(found[number], number) for number in by_kind[FindingKind.RIVALS]]
+    for kind, (single, many, notice) in _REST.items():
+        about = by_kind.get(kind)
+        if about:
+            some = [found[number] for number in about]
+            title = count_text(len(some), single, many)
+            actions = (Action(Mend.FORBID_LISTS, "Forbid lists …", tuple(about)),) if kind is FindingKind.LISTS else ()
+            names = tuple(f"{one.name} ({one.said})" if one.said else one.name for one in some[:_SHOWN])
+            gravity = Gravity.BAD if kind in (FindingKind.ON_A_DISK, FindingKind.PLACEHOLDER) else Gravity.WARN
+            made.append(Card(kind.value, gravity, title, notice, names, tuple(about), actions))
+    return made
+
+
+_REST: Mapping[FindingKind, tuple[str, str, str]] = {
+    FindingKind.PLACEHOLDER: (
+        "address shows the host's own page",
+        "addresses show the host's own page",
+        "Visitors do not see the site: its account is not set up, or its first page is missing.",
+    ),
+    FindingKind.ON_A_DISK: (
+        "reference points to somebody's own disk",
+        "references point to somebody's own disk",
+        "It shows on the machine where the page was made, and nowhere else.",
+    ),
+    FindingKind.INSECURE: (
+        "part of a page comes without https",
+        "parts of pages come without https",
+        "Browsers leave it out of a page that comes by https, or warn of it.",
+    ),
+    FindingKind.DEAD_LINK: (
+        "link to another site leads nowhere",
+        "links to other sites lead nowhere",
+        "A click ends at an error of the other site.",
+    ),
+    FindingKind.LISTS: (
+        "folder shows strangers what is in it",
+        "folders show strangers what is in them",
+        "Whoever opens the address gets a list of every file.",
+    ),
+}
+
+
+def _rivals_card(one: Finding, number: int) -> Card:
+    where = one.name
+    served = one.other.name.decode("utf-8", "replace") if one.other is not None else ""
+    others = [place.written for place in one.places if place.written != served]
+    if served:
+        notice = f"Visitors get {served}; {', '.join(others)} is never shown." if others else f"Visitors get {served}."
+        action = Action(Mend.SET_ASIDE, f"Set {served} aside", (number,))
+    else:
+        notice = f"Which of them visitors get is not known: the address answered {one.said or 'nothing'}."
+        action = Action(Mend.SET_ASIDE, "Set one aside …", (number,))
+    return Card(
+        "rivals",
+        Gravity.WARN,
+        f"{len(one.places)} first pages in {where}",
+        notice,
+        tuple(place.page.shown for place in one.places),
+        (number,),
+        (action,),
+    )

@@ -1,0 +1,44 @@
+"""Rules that a web server reads from a file in the folder itself (`.htaccess`, as Apache's core and mod_alias take them)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from nailer.core.files.sitepath import SitePath
+from nailer.core.site.exposed import Danger
+
+NAME = b".htaccess"
+_NO_LISTS = "Options -Indexes"
+
+
+def without_lists(text: str) -> str:
+    """The rules with one more: folders without a first page show nothing. The same where that is there already.
+
+    >>> without_lists("")
+    'Options -Indexes\\n'
+    """
+    if re.search(r"^\s*Options\s+[^\n]*-Indexes\b", text, re.I | re.M):
+        return text
+    return _after(text, _NO_LISTS)
+
+
+def forbidding(text: str, paths: Sequence[tuple[SitePath, Danger | None]]) -> str:
+    """The rules with one more: nobody gets these names. A folder's history is forbidden wherever it lies below."""
+    names = sorted({_plainly(path) for path, danger in paths if danger is not Danger.HISTORY})
+    folders = sorted({_plainly(path) for path, danger in paths if danger is Danger.HISTORY})
+    lines = []
+    if names:
+        lines += [f'<FilesMatch "^({"|".join(names)})$">', "  Require all denied", "</FilesMatch>"]
+    if folders:
+        lines.append(f'RedirectMatch 404 "/({"|".join(folders)})(/|$)"')
+    more = "\n".join(lines)
+    return text if not lines or more in text else _after(text, more)
+
+
+def _plainly(path: SitePath) -> str:
+    return re.escape(path.name.decode("utf-8", "replace"))
+
+
+def _after(text: str, more: str) -> str:
+    return (text.rstrip("\n") + "\n" if text.strip() else "") + more + "\n"

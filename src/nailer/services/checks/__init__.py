@@ -1,0 +1,19 @@
+"""What one reading of a site tells: findings, references, room, savings; and plans that mend them."""
+
+from __future__ import annotations
+
+from nailer.services.checks.door import Checks
+from nailer.services.checks.known import MAP, Known, PageKnown, RoomKnown, SavingsKnown
+from nailer.store.checks.findings import StoredFinding
+from nailer.store.checks.readings import StoredReading
+
+__all__ = [
+    "MAP",
+    "Checks",
+    "Known",
+    "PageKnown",
+    "RoomKnown",
+    "SavingsKnown",
+    "StoredFinding",
+    "StoredReading",
+]

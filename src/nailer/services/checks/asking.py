@@ -1,0 +1,144 @@
+"""Asking the web about what a reading suspects: nothing is called missing or exposed that its address does not prove."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+from nailer.core.check.live import Fetched
+from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of
+from nailer.core.site.exposed import exposed, is_served
+from nailer.core.site.findings import REFERENCES, Finding, FindingKind, of_broken, of_exposed
+from nailer.core.site.first_page import (
+    Rivals,
+    bare_folders,
+    lists_contents,
+    placeholder_words,
+    rival_folders,
+    served_of,
+)
+from nailer.core.site.graph import Broken, Fault, Graph, Place
+from nailer.core.site.links import Use
+from nailer.core.site.names import Names
+from nailer.core.words import size_text
+from nailer.services.checks.ground import roots_there
+from nailer.services.editing import Editing
+from nailer.store.checks.readings import ReadFile
+from nailer.store.sites import Site
+
+_AT_ONCE = 6
+_MOST = 400  # addresses of one sort: a site of thousands of faults is told by its first
+_MOST_BARE = 60
+_ASKED = (Fault.MISSING, Fault.WRITTEN_OTHERWISE, Fault.ONLY_HERE, Fault.RENAMED)
+
+
+class Asker:
+    def __init__(self, editing: Editing) -> None:
+        self._live = editing.live_check
+        self._gate = asyncio.Semaphore(_AT_ONCE)
+
+    async def findings(
+        self,
+        site: Site,
+        there: Names,
+        graph: Graph,
+        files: Mapping[SitePath, ReadFile],
+        broken: Sequence[Broken],
+    ) -> tuple[list[FindingKind], list[Finding]]:
+        """What was looked for, and what of it was found: each with what its address answered."""
+        roots = roots_there(site)
+        wanted = {target.path for led in graph.leads.values() for _, target, _ in led if target.path is not None}
+        gone, open_to_all, rivals, lists, hosts_own = await asyncio.gather(
+            self._broken(broken),
+            self._exposed(there, roots, wanted),
+            self._rivals(there, roots, files),
+            self._lists(site, there, roots),
+            self._placeholders(roots),
+        )
+        looked_for = [
+            *REFERENCES,
+            FindingKind.EXPOSED,
+            FindingKind.RIVALS,
+            FindingKind.LISTS,
+            FindingKind.PLACEHOLDER,
+        ]
+        return looked_for, [*gone, *open_to_all, *rivals, *lists, *hosts_own]
+
+    async def ask(self, address: str) -> Fetched:
+        """One address, with few others at the same time."""
+        async with self._gate:
+            return await self._live.once(address)
+
+    async def _broken(self, broken: Sequence[Broken]) -> list[Finding]:
+        """References that lead nowhere, without those whose address answers all the same: a rule of the server, or a
+        program, may serve what is no file."""
+
+        async def _one(one: Broken) -> Finding | None:
+            if one.fault not in _ASKED:
+                return of_broken(one)
+            answer = await self.ask(one.address.partition("#")[0])
+            if answer.status is not None and answer.status < 400:
+                return None
+            return of_broken(one, str(answer.status) if answer.status is not None else "no file")
+
+        asked = await asyncio.gather(*(_one(one) for one in broken[:_MOST]))
+        return [*(one for one in asked if one is not None), *(of_broken(one) for one in broken[_MOST:])]
+
+    async def _exposed(self, there: Names, roots: tuple[DocumentRoot, ...], wanted: set[SitePath]) -> list[Finding]:
+        async def _one(suspect_number: int) -> Finding | None:
+            suspect = suspects[suspect_number]
+            address = address_of(suspect.asked, roots)
+            if address is None:
+                return None
+            answer = await self.ask(address)
+            asked = there.entry(suspect.asked)
+            # An answer of another size is another content: an error page with a good status, the site's own first page.
+            if not is_served(answer.status) or asked is None or answer.size != asked.size:
+                return None
+            return of_exposed(suspect, address, f"answers {answer.status}, {size_text(answer.size)}")
+
+        suspects = exposed(there, roots, wanted)[:_MOST]
+        found = await asyncio.gather(*(_one(number) for number in range(len(suspects))))
+        return [one for one in found if one is not None]
+
+    async def _rivals(
+        self, there: Names, roots: tuple[DocumentRoot, ...], files: Mapping[SitePath, ReadFile]
+    ) -> list[Finding]:
+        async def _one(rivals: Rivals) -> Finding:
+            address = address_of(rivals.folder, roots, is_folder=True) or ""
+            digests = {
+                path: digest for path, _ in rivals.files if path in files and (digest := files[path].digest) is not None
+            }
+            known = served_of(rivals, digests, await self.ask(address))
+            places = tuple(Place(path, path.name.decode("utf-8", "replace"), Use.PAGE) for path, _ in rivals.files)
+            return Finding(
+                FindingKind.RIVALS, rivals.folder.token, rivals.folder, known.served, address, places, known.said
+            )
+
+        return list(await asyncio.gather(*(_one(one) for one in rival_folders(there, roots)[:_MOST])))
+
+    async def _lists(self, site: Site, there: Names, roots: tuple[DocumentRoot, ...]) -> list[Finding]:
+        async def _one(folder: SitePath, names: int) -> Finding | None:
+            address = address_of(folder, roots, is_folder=True) or ""
+            answer = await self.ask(address)
+            if answer.status != 200 or not lists_contents(answer.begins):
+                return None
+            return Finding(FindingKind.LISTS, folder.token, folder, None, address, (), f"{names} names")
+
+        bare = bare_folders(there, roots, guarded=site.guarded)[:_MOST_BARE]
+        found = await asyncio.gather(*(_one(one.folder, one.names) for one in bare))
+        return [one for one in found if one is not None]
+
+    async def _placeholders(self, roots: tuple[DocumentRoot, ...]) -> list[Finding]:
+        async def _one(root: DocumentRoot) -> Finding | None:
+            answer = await self.ask(root.address)
+            words = placeholder_words(answer.begins)
+            if not words:
+                return None
+            return replace(
+                Finding(FindingKind.PLACEHOLDER, root.folder.token, root.folder), address=root.address, said=words
+            )
+
+        found = await asyncio.gather(*(_one(root) for root in roots))
+        return [one for one in found if one is not None]

@@ -1,0 +1,288 @@
+"""What is known of a site: findings as cards, what a page needs, where the room went, what could go."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.kinds import FileKind, kind_by_name
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.tree import Below, Tree
+from nailer.core.site.findings import Action, Card, Finding, cards
+from nailer.core.site.graph import Place, Unreferenced
+from nailer.core.site.links import Use
+from nailer.core.site.room import Box, Tile, Weight, grown, squarified, tiles, weights
+from nailer.core.site.savings import Saving, enough, savings
+from nailer.errors import FileMissing, InvalidInput, NotFound
+from nailer.services.checks.ground import need_whole
+from nailer.services.checks.reader import Learned, SiteReader, Standing
+from nailer.services.files import Files
+from nailer.store.checks.findings import FindingStore, StoredFinding
+from nailer.store.checks.readings import ReadFile, ReadingState, ReadingStore, ReadingTime, StoredReading
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+MAP = Box(0, 0, 1000, 560)
+_PROGRAMS = (b".php", b".phtml", b".asp", b".aspx", b".jsp", b".cgi")
+_ALONE = frozenset({FileKind.PICTURE, FileKind.SOUND, FileKind.FONT, FileKind.STYLE, FileKind.SCRIPT})
+_WORTH_BYTES = 50_000
+_SHARP = 2  # screens show up to two pixels of a picture for each of the page's
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What stands of a site. `reading` is the last one that was done, `standing` how far one is that is under way, `failed`
+    a later one that was not done. `found` are the findings that count, in the order that `cards` speak of; `ignored` the
+    others."""
+
+    reading: StoredReading | None
+    standing: Standing | None
+    failed: StoredReading | None
+    cards: tuple[Card, ...]
+    found: tuple[StoredFinding, ...]
+    ignored: tuple[StoredFinding, ...]
+    time: ReadingTime | None
+
+    @property
+    def since(self) -> list[datetime]:
+        """Since when each card's oldest finding has stood, in the order of the cards."""
+        return [min(self.found[number].first_at for number in card.about) for card in self.cards]
+
+
+@dataclass(frozen=True, slots=True)
+class Needed:
+    """Something a page refers to: what for, as it is written, and what is there."""
+
+    place: Place
+    path: SitePath
+    entry: Entry | None
+    entry_here: Entry | None
+
+
+@dataclass(frozen=True, slots=True)
+class PageKnown:
+    """A page with what it needs itself, and everything that belongs to it."""
+
+    page: SitePath
+    needs: tuple[Needed, ...]
+    elsewhere: tuple[tuple[str, Use], ...]
+    referrers: tuple[Place, ...]
+    belongs: tuple[SitePath, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RoomKnown:
+    """A folder's room: what lies in it, each with its box on the map; `grown` since the reading before."""
+
+    reading: StoredReading
+    top: SitePath
+    folder: SitePath
+    weight: Weight
+    tiles: tuple[tuple[Tile, Box], ...]
+    grown: tuple[tuple[SitePath, int], ...]
+    total: Weight
+
+
+@dataclass(frozen=True, slots=True)
+class SavingsKnown:
+    """What could go. `by_program`: pages are made by programs, so what nothing refers to is not known and left out."""
+
+    savings: tuple[Saving, ...]
+    chosen: frozenset[str]
+    by_program: bool
+
+
+class Knowledge:
+    def __init__(self, stores: Stores, files: Files, reader: SiteReader) -> None:
+        self._readings: ReadingStore = stores.readings
+        self._findings: FindingStore = stores.findings
+        self._keeping = files.keeping
+        self._reader = reader
+
+    async def overview(self, site: Site) -> Known:
+        """What stands of a site. Raises NotAllowed where whoever acts does not see all of it."""
+        need_whole(site)
+        last, stored, time = await asyncio.gather(
+            self._readings.last(site.id), self._findings.of(site.id), self._readings.time_of(site.id)
+        )
+        done = next((one for one in last if one.state is ReadingState.DONE), None)
+        failed = last[0] if last and last[0].state is not ReadingState.DONE else None
+        found = tuple(one for one in stored if one.ignored_at is None)
+        return Known(
+            done,
+            self._reader.standing(site.id),
+            failed,
+            tuple(cards([one.finding for one in found])),
+            found,
+            tuple(one for one in stored if one.ignored_at is not None),
+            time,
+        )
+
+    async def about(
+        self, site: Site, card_sort: str, mend: str, first: int | None = None
+    ) -> tuple[Action, list[Finding]]:
+        """The findings that a button of a card is about. `first` tells cards of one sort apart by their first finding.
+        Raises NotFound where they are gone."""
+        known = await self.overview(site)
+        for card in known.cards:
+            if card.sort != card_sort or (first is not None and known.found[card.about[0]].id != first):
+                continue
+            for action in card.actions:
+                if action.mend.value == mend:
+                    return action, [known.found[number].finding for number in action.about]
+        raise NotFound("This finding is gone by now. Read the site again.")
+
+    async def ignore(self, account_id: int, site: Site, numbers: Sequence[int], why: str) -> None:
+        """Let findings be. Raises InvalidInput where nobody says why."""
+        need_whole(site)
+        if not why.strip():
+            raise InvalidInput("Say why, so that whoever comes next knows.", fields={"why": "Say why."})
+        for number in numbers:
+            await self._findings.ignore(site.id, number, account_id, why.strip())
+
+    async def heed(self, site: Site, number: int) -> None:
+        """Count a finding again."""
+        need_whole(site)
+        await self._findings.heed(site.id, number)
+
+    async def set_time(self, account_id: int, site: Site, at: str, zone: str) -> None:
+        """Read a site each day at a time, or ('') only when somebody asks. Raises InvalidInput."""
+        need_whole(site)
+        if at:
+            await self._readings.set_time(site.id, account_id, at, zone)
+        else:
+            await self._readings.drop_time(site.id)
+
+    async def learned(self, site: Site) -> tuple[StoredReading, Learned]:
+        """The last reading with all that it has. Raises NotFound where the site was never read."""
+        need_whole(site)
+        found = await self._reader.learned(site)
+        if found is None:
+            raise NotFound("This site was not read yet. Read it first: Checks, Read the site.")
+        return found
+
+    async def page(self, site: Site, page: SitePath) -> PageKnown:
+        """What a page refers to, who refers to it, and what belongs to it. Raises FileMissing where it was not read."""
+        _, learned = await self.learned(site)
+        if page not in learned.graph.leads:
+            raise FileMissing(f"{page} was not read as a page: it is none, or it was not there at the last reading.")
+        needs, elsewhere = [], []
+        for place, target, _ in learned.graph.leads[page]:
+            if target.path is not None:
+                here = learned.here.entry(target.path)
+                needs.append(Needed(place, target.path, learned.there.entry(target.path), here))
+            else:
+                elsewhere.append((target.address, place.use))
+        belongs = await asyncio.to_thread(learned.graph.needs, page, learned.there, follow=True)
+        return PageKnown(page, tuple(needs), tuple(elsewhere), learned.graph.referrers(page), (page, *belongs))
+
+    async def pages(self, site: Site) -> list[tuple[SitePath, int, int]]:
+        """Every page that was read, with how many references it has and how many of them lead to nothing."""
+        _, learned = await self.learned(site)
+        found = []
+        for page, led in learned.graph.leads.items():
+            if kind_by_name(page.name) is FileKind.PAGE:
+                gone = sum(
+                    target.path is not None
+                    and learned.there.entry(target.path) is None
+                    and learned.there.known(target.path)
+                    for _, target, _ in led
+                )
+                found.append((page, len(led), gone))
+        return sorted(found, key=lambda one: (-one[2], one[0]))
+
+    async def unreferenced(self, site: Site) -> tuple[list[Unreferenced], bool]:
+        """Files that nothing refers to, and whether programs make pages, so that this is not sure."""
+        _, learned = await self.learned(site)
+        return await asyncio.to_thread(learned.graph.unreferenced, learned.there, learned.roots), _by_program(learned)
+
+    async def room(self, site: Site, folder: SitePath | None) -> RoomKnown:
+        """Where the room of an account went, seen from a folder. Raises NotFound where that was not read."""
+        reading, learned = await self.learned(site)
+        trees = learned.there.trees
+        top = next((one for one in trees if folder is None or folder.below(one) is not None), None)
+        if top is None or (below := (folder or top).below(top)) is None or below not in trees[top].folders:
+            raise NotFound("This folder was not read. Read the whole account to see all of it.")
+        return await asyncio.to_thread(_room, reading, trees[top], top, below, await self._before(reading, top))
+
+    async def _before(self, reading: StoredReading, top: SitePath) -> Mapping[Below, Weight]:
+        last = await self._readings.last(reading.site_id)
+        earlier = next((one for one in last if one.state is ReadingState.DONE and one.id < reading.id), None)
+        if earlier is None or earlier.is_account != reading.is_account:
+            return {}
+        trees = await self._readings.trees(earlier.id)
+        return await asyncio.to_thread(weights, trees[top]) if top in trees else {}
+
+    async def savings(self, site: Site, needed: int) -> SavingsKnown:
+        """What could go, and what of it makes the room that is needed (0: nothing is chosen)."""
+        _, learned = await self.learned(site)
+        keeps = await self._keeping.of_site(site.id)
+
+        def _kept(path: SitePath) -> bool:
+            return keeps.over(SideName.THERE, path) is not None
+
+        def _find() -> list[Saving]:
+            by_program = _by_program(learned)
+            alone = [] if by_program else learned.graph.unreferenced(learned.there, learned.roots)
+            return savings(
+                learned.there,
+                wanted={
+                    target.path
+                    for led in learned.graph.leads.values()
+                    for _, target, _ in led
+                    if target.path is not None
+                },
+                twins=_twins(learned.files),
+                unreferenced=[one.path for one in alone if not one.keeps and kind_by_name(one.path.name) in _ALONE],
+                smaller=_smaller(learned),
+                kept=_kept,
+            )
+
+        found = await asyncio.to_thread(_find)
+        return SavingsKnown(tuple(found), frozenset(one.value for one in enough(found, needed)), _by_program(learned))
+
+
+def _by_program(learned: Learned) -> bool:
+    return any(path.name.lower().endswith(_PROGRAMS) and b"cgi-bin" not in path.names for path in learned.files)
+
+
+def _twins(files: Mapping[SitePath, ReadFile]) -> list[list[SitePath]]:
+    by_digest: dict[bytes, list[SitePath]] = defaultdict(list)
+    for path, one in files.items():
+        if one.digest is not None and one.links is None:
+            by_digest[one.digest].append(path)
+    return [sorted(paths) for paths in by_digest.values() if len(paths) > 1]
+
+
+def _smaller(learned: Learned) -> dict[SitePath, int]:
+    """Bytes that a copy sharp enough for where a picture is shown would save, roughly: they go with the pixels."""
+    found = {}
+    for path, widths in learned.graph.widths().items():
+        one = learned.files.get(path)
+        if one is None or not one.width or not widths:
+            continue
+        share = _SHARP * max(widths) / one.width
+        frees = int(one.size * (1 - share * share))
+        if share < 1 and frees >= _WORTH_BYTES:
+            found[path] = frees
+    return found
+
+
+def _room(reading: StoredReading, tree: Tree, top: SitePath, below: Below, before: Mapping[Below, Weight]) -> RoomKnown:
+    found = weights(tree)
+    shown = [one for one in tiles(tree, below, found) if one.weight.size or one.weight.names]
+    boxes = squarified([one.weight.size for one in shown], MAP)
+    changed = grown(before, found) if before else []
+    return RoomKnown(
+        reading,
+        top,
+        top.join(below),
+        found.get(below, Weight(whole=False)),
+        tuple(zip(shown, boxes, strict=True)),
+        tuple((top.join(folder), change) for folder, change in changed),
+        found.get((), Weight(whole=False)),
+    )

@@ -1,0 +1,74 @@
+"""Readings at set times: each day at an hour, with a mail on what is new."""
+
+from __future__ import annotations
+
+import asyncio
+
+import structlog
+
+from nailer.acting import Acting, acting_as
+from nailer.core.words import count_text
+from nailer.errors import NailerError, StoreUnavailable
+from nailer.services.checks.reader import SiteReader
+from nailer.services.plans import Notices
+from nailer.store.checks.readings import ReadingState, ReadingTime
+from nailer.store.stores import Stores
+
+_log = structlog.get_logger()
+
+_LOOK_EVERY_S = 5.0
+
+
+class Nightly:
+    def __init__(self, stores: Stores, reader: SiteReader, notices: Notices) -> None:
+        self._readings = stores.readings
+        self._sites = stores.sites
+        self._grants = stores.grants
+        self._reader = reader
+        self._notices = notices
+        self._loop: asyncio.Task[None] | None = None
+        self._under_way: set[asyncio.Task[None]] = set()
+
+    def start(self) -> None:
+        """Begin to look for sites whose time has come."""
+        self._loop = asyncio.create_task(self._watch())
+
+    async def stop(self) -> None:
+        """End looking."""
+        tasks = [task for task in (self._loop, *self._under_way) if task is not None]
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    async def _watch(self) -> None:
+        while True:
+            try:
+                for due in await self._readings.claim_due():
+                    task = asyncio.create_task(self.read(due))
+                    self._under_way.add(task)
+                    task.add_done_callback(self._under_way.discard)
+            except StoreUnavailable:
+                _log.warning("the database does not answer; readings wait")
+            except Exception:
+                # Whatever it was, the other sites must be read.
+                _log.exception("looking for sites to be read failed")
+            await asyncio.sleep(_LOOK_EVERY_S)
+
+    async def read(self, due: ReadingTime) -> None:
+        """Read one site, and write to whoever wanted that where something is new or it could not be read."""
+        try:
+            with acting_as(Acting(await self._grants.person(due.account_id), program="a reading")):
+                site = await self._sites.get(due.site_id)
+                await self._reader.begin(due.account_id, site)
+                await self._reader.wait(site.id)
+                last = (await self._readings.last(site.id))[0]
+        except NailerError as error:
+            _log.warning("a site could not be read at its time", site=due.site_id, why=error.what)
+            return
+        news = last.summary.get("news", [])
+        if last.state is not ReadingState.DONE:
+            lines = [f"{site.name} could not be read: {last.problem}"]
+            await self._notices.write(due.account_id, f"{site.name}: not read", lines)
+        elif news:
+            title = f"{site.name}: {count_text(len(news), 'new finding')}"
+            await self._notices.write(due.account_id, title, [f"{title}.", *news])

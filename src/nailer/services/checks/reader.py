@@ -1,0 +1,329 @@
+"""Readings of sites: trees of both sides, what pages refer to, and what comes out of it.
+
+A file that is known to be unchanged is not read again: the second reading of an unchanged site costs its listing. What was
+read is stored as it comes, so that a reading that was cut or killed goes on where it was.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections import OrderedDict, defaultdict
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import structlog
+
+from nailer.acting import Acting, acting_as
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.sitepath import DocumentRoot, SitePath
+from nailer.core.files.tree import Tree
+from nailer.core.site.findings import Finding, FindingKind
+from nailer.core.site.graph import Graph
+from nailer.core.site.names import Names, is_index
+from nailer.errors import NailerError, NotFound, StoreUnavailable, TransferError
+from nailer.services.checks.asking import Asker
+from nailer.services.checks.content import Wanted, is_measured, read_files, refers
+from nailer.services.checks.ground import here_of, need_whole, roots_there, tops_of
+from nailer.services.files import Browse, Progress, read_tree
+from nailer.sides.connection import Lane
+from nailer.sides.side import Side
+from nailer.store.checks.readings import ReadFile, ReadingState, StoredReading
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+_log = structlog.get_logger()
+
+_STORED_AT_ONCE = 200
+_TRIES = 3
+_PAUSE_S = 2.0
+_MOST_PROBLEMS = 50
+_MOST_LEARNED = 4  # sites of which all that was read lies ready
+_TWINS_FROM_BYTES = 20_000
+_TWINS_READ_BYTES = 400_000_000
+_MEASURED_FROM_BYTES = 60_000
+
+
+@dataclass(slots=True)
+class Standing:
+    """How far a reading is: what it does now, names listed, files read of those to read."""
+
+    what: str = "Looking at both sides"
+    listed: Progress = field(default_factory=Progress)
+    to_read: int = 0
+    read: int = 0
+    task: asyncio.Task[None] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Learned:
+    """All that one reading has of a site: names there and here, files as they were read, and the graph of its pages."""
+
+    roots: tuple[DocumentRoot, ...]
+    there: Names
+    here: Names
+    files: Mapping[SitePath, ReadFile]
+    graph: Graph
+    read_now: int
+
+
+class SiteReader:
+    def __init__(self, stores: Stores, browse: Browse, asker: Asker) -> None:
+        self._browse = browse
+        self._sites = stores.sites
+        self._grants = stores.grants
+        self._changes = stores.changes
+        self._readings = stores.readings
+        self._findings = stores.findings
+        self._asker = asker
+        self._under_way: dict[int, Standing] = {}
+        self._learned: OrderedDict[int, tuple[StoredReading, Learned]] = OrderedDict()
+
+    async def start(self) -> None:
+        """Go on with readings that were under way when Nailer ended."""
+        for one in await self._readings.unended():
+            if one.account_id is None:
+                await self._readings.end(one, ReadingState.STOPPED, problem="Whoever asked for it is no longer here.")
+            else:
+                self._go(one)
+
+    async def stop(self) -> None:
+        """End all readings; they go on when Nailer starts again."""
+        tasks = [one.task for one in self._under_way.values() if one.task is not None]
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    def standing(self, site_id: int) -> Standing | None:
+        """How far the reading of a site is; None where none is under way."""
+        return self._under_way.get(site_id)
+
+    async def begin(self, account_id: int, site: Site, *, is_account: bool = False) -> None:
+        """Begin to read a site; nothing where it is being read already. Raises InvalidInput, NotAllowed."""
+        need_whole(site)
+        roots_there(site)
+        if site.id in self._under_way:
+            return
+        self._under_way[site.id] = Standing()
+        try:
+            reading_id = await self._readings.begin(site.id, account_id, is_account=is_account)
+        except BaseException:
+            self._under_way.pop(site.id, None)
+            raise
+        now = datetime.now(UTC)
+        self._go(StoredReading(reading_id, site.id, account_id, is_account, ReadingState.READING, now, None, "", {}))
+
+    async def give_up(self, site_id: int) -> None:
+        """End the reading of a site; what it has read stays known."""
+        standing = self._under_way.get(site_id)
+        if standing is not None and standing.task is not None:
+            standing.what = "Given up"
+            standing.task.cancel()
+            await asyncio.gather(standing.task, return_exceptions=True)
+
+    async def wait(self, site_id: int) -> None:
+        """Until the reading of a site that is under way has ended."""
+        standing = self._under_way.get(site_id)
+        if standing is not None and standing.task is not None:
+            await asyncio.wait([standing.task])
+
+    def _go(self, reading: StoredReading) -> None:
+        standing = self._under_way.setdefault(reading.site_id, Standing())
+        standing.task = asyncio.create_task(self._run(reading, standing))
+
+    async def _run(self, reading: StoredReading, standing: Standing) -> None:
+        try:
+            with acting_as(Acting(await self._grants.person(reading.account_id or 0), program="a reading")):
+                await self._attempts(reading, standing)
+        except asyncio.CancelledError:
+            if standing.what == "Given up":
+                await asyncio.shield(self._end(reading, ReadingState.STOPPED, "It was given up."))
+                return
+            raise
+        except NailerError as error:
+            words = f" Its answer: {error.server_words}" if error.server_words else ""
+            await self._end(reading, ReadingState.FAILED, error.what + words)
+        except Exception:
+            _log.exception("a reading failed in a way nobody foresaw", site=reading.site_id)
+            await self._end(reading, ReadingState.FAILED, "Something unforeseen ended it; the log of Nailer says what.")
+        finally:
+            self._under_way.pop(reading.site_id, None)
+
+    async def _end(self, reading: StoredReading, state: ReadingState, problem: str) -> None:
+        with contextlib.suppress(StoreUnavailable):
+            await self._readings.end(reading, state, problem=problem)
+
+    async def _attempts(self, reading: StoredReading, standing: Standing) -> None:
+        site = await self._sites.get(reading.site_id)
+        for left in reversed(range(_TRIES)):
+            try:
+                await self._read(site, reading, standing)
+                break
+            except TransferError as error:
+                if not error.heals or not left:
+                    raise
+                await asyncio.sleep(_PAUSE_S)
+
+    async def _read(self, site: Site, reading: StoredReading, standing: Standing) -> None:
+        need_whole(site)
+        roots = roots_there(site)
+        problems: list[str] = []
+        async with self._browse.side(site, SideName.THERE, Lane.CARRY) as side:
+            there = await self._trees(side, await self._tops(side, reading, roots), standing)
+            here = await self._here(site, roots)
+            files, count = await self._files(site, side, there, roots, problems, standing)
+        pages = {path: one.links for path, one in files.items() if one.links is not None}
+        graph = await asyncio.to_thread(Graph.of, pages, roots)
+        learned = Learned(roots, Names(there), Names(here), files, graph, count)
+        standing.what = "Asking the web"
+        looked_for, found = await self._found(site, learned)
+        news = await self._findings.put(site.id, looked_for, found)
+        summary = _summary(learned, there, problems, news)
+        await self._readings.end(reading, ReadingState.DONE, trees=there, summary=summary)
+
+    @staticmethod
+    async def _tops(side: Side, reading: StoredReading, roots: tuple[DocumentRoot, ...]) -> list[SitePath]:
+        if not reading.is_account:
+            return tops_of(roots)
+        home = await side.home()
+        return [home, *(top for top in tops_of(roots) if top.below(home) is None)]
+
+    @staticmethod
+    async def _trees(side: Side, tops: list[SitePath], standing: Standing) -> dict[SitePath, Tree]:
+        trees = {}
+        for top in tops:
+            standing.listed = Progress()
+            tree = await read_tree(side, top, standing.listed)
+            if tree.missing:
+                raise NotFound(f"The folder {top} that the settings name is not there.")
+            trees[top] = tree
+        return trees
+
+    async def _here(self, site: Site, roots: tuple[DocumentRoot, ...]) -> dict[SitePath, Tree]:
+        """Trees here by the folder there that they belong to, as far as the pair maps it."""
+        found: dict[SitePath, Tree] = {}
+        async with self._browse.side(site, SideName.HERE) as side:
+            for top in tops_of(roots):
+                folder = here_of(site, top)
+                if folder is not None:
+                    with contextlib.suppress(TransferError):
+                        found[top] = await read_tree(side, folder, Progress())
+        return found
+
+    async def _files(
+        self,
+        site: Site,
+        side: Side,
+        there: Mapping[SitePath, Tree],
+        roots: tuple[DocumentRoot, ...],
+        problems: list[str],
+        standing: Standing,
+    ) -> tuple[dict[SitePath, ReadFile], int]:
+        """What is known of the files under the document roots, those read anew that may have changed."""
+        names = Names(there)
+        on_web = {
+            path: entry for path, entry in names.files() if any(path.below(root.folder) is not None for root in roots)
+        }
+        known = await self._readings.files(site.id)
+        await self._readings.drop_files(site.id, [path for path in known if path not in on_web])
+        wanted = _wanted(on_web, known)
+        standing.what, standing.to_read, standing.read = "Reading pages and styles", len(wanted), 0
+        files = {path: one for path, one in known.items() if path in on_web}
+        batch: list[ReadFile] = []
+
+        def _heard(done: int) -> None:
+            standing.read = done
+
+        async for one in read_files(side, wanted, problems, _heard):
+            files[one.path] = one
+            batch.append(one)
+            if len(batch) >= _STORED_AT_ONCE:
+                await self._readings.put_files(site.id, batch)
+                batch = []
+        await self._readings.put_files(site.id, batch)
+        return files, len(wanted)
+
+    async def _found(self, site: Site, learned: Learned) -> tuple[list[FindingKind], list[Finding]]:
+        moves = await self._changes.moves(site.id, SideName.THERE)
+        began = datetime.min.replace(tzinfo=UTC)
+        broken = await asyncio.to_thread(
+            learned.graph.broken, learned.there, learned.here, lambda path: moves.now(path, began)
+        )
+        return await self._asker.findings(site, learned.there, learned.graph, learned.files, broken)
+
+    async def learned(self, site: Site) -> tuple[StoredReading, Learned] | None:
+        """The last reading that was done, with all that it has; None where the site was never read."""
+        done = next((one for one in await self._readings.last(site.id) if one.state is ReadingState.DONE), None)
+        if done is None:
+            return None
+        kept = self._learned.get(site.id)
+        if kept is not None and kept[0].id == done.id and kept[1].roots == site.document_roots:
+            self._learned.move_to_end(site.id)
+            return done, kept[1]
+        roots = roots_there(site)
+        trees = await self._readings.trees(done.id)
+        files = await self._readings.files(site.id)
+        pages = {path: one.links for path, one in files.items() if one.links is not None}
+        graph = await asyncio.to_thread(Graph.of, pages, roots)
+        here = await self._here(site, roots)
+        learned = Learned(roots, Names(trees), Names(here), files, graph, 0)
+        self._learned[site.id] = (done, learned)
+        while len(self._learned) > _MOST_LEARNED:
+            self._learned.popitem(last=False)
+        return done, learned
+
+
+def _wanted(on_web: Mapping[SitePath, Entry], known: Mapping[SitePath, ReadFile]) -> list[Wanted]:
+    """Which files must be read: those that refer to others, pictures by their heads, and those of equal sizes for their
+    hash, as far as they are not known to be unchanged."""
+    sizes: dict[int, list[SitePath]] = defaultdict(list)
+    for path, entry in on_web.items():
+        if entry.size >= _TWINS_FROM_BYTES:
+            sizes[entry.size].append(path)
+    twins, left = set(), _TWINS_READ_BYTES
+    for size, paths in sorted(sizes.items()):
+        if len(paths) > 1 and size * len(paths) <= left:
+            twins.update(paths)
+            left -= size * len(paths)
+    wanted = []
+    for path, entry in on_web.items():
+        one = Wanted(
+            path,
+            entry,
+            links=refers(entry),
+            digest=path in twins or (is_index(path.name) and not refers(entry)),
+            pixels=is_measured(entry) and entry.size >= _MEASURED_FROM_BYTES,
+        )
+        if (one.links or one.digest or one.pixels) and not _suffices(known.get(path), one):
+            wanted.append(one)
+    return sorted(wanted, key=lambda one: (not one.links, one.path))
+
+
+def _suffices(known: ReadFile | None, wanted: Wanted) -> bool:
+    if known is None or not known.is_still(wanted.entry):
+        return False
+    return not (
+        (wanted.links and known.links is None)
+        or (wanted.digest and known.digest is None)
+        or (wanted.pixels and known.has_places is None and known.width is None)
+    )
+
+
+def _summary(
+    learned: Learned, there: Mapping[SitePath, Tree], problems: list[str], news: list[Finding]
+) -> dict[str, Any]:
+    unread = [f"{top.join(below)}: {why}" for top, tree in there.items() for below, why in tree.problems.items()]
+    unsure = [
+        f"{top.join(below)}: {lack.sentence}" for top, tree in there.items() for below, lack in tree.lacks.items()
+    ]
+    said = [*unread, *unsure, *problems]
+    return {
+        "files": sum(tree.files for tree in there.values()),
+        "pages": sum(one.links is not None for one in learned.files.values()),
+        "read": learned.read_now,
+        "unread": said[:_MOST_PROBLEMS],
+        "unread_count": len(said),
+        "news": [f"{one.kind.value}: {one.name}" for one in news[:_MOST_PROBLEMS]],
+    }

@@ -1,0 +1,1 @@
+"""What Nailer knows of sites and their hosts: readings, findings, facts."""

@@ -1,0 +1,116 @@
+"""What readings of sites have found, since when, what is ignored; and facts of hosts."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from nailer.core.site.findings import Finding, FindingKind, finding_of
+from nailer.core.words import aware
+from nailer.store.database import Database, Row, Work, utc_now
+
+
+@dataclass(frozen=True, slots=True)
+class StoredFinding:
+    """A finding that stands. `first_at` is the first reading that found it without a break. `ignored` is why nobody wants
+    to hear of it; '' and no `ignored_at` where it counts."""
+
+    id: int
+    finding: Finding
+    first_at: datetime
+    last_at: datetime
+    ignored_at: datetime | None
+    ignored: str
+    ignored_by: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class HostFact:
+    """Something known of a host. `how` says how it was learned; `was` is what an earlier look said otherwise."""
+
+    host: str
+    name: str
+    value: str
+    how: str
+    learned_at: datetime
+    was: str
+    was_at: datetime | None
+
+
+class FindingStore:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    async def of(self, site_id: int) -> list[StoredFinding]:
+        """What stands of a site."""
+        rows = await self._db.read(lambda work: work.rows("findings.of", site_id=site_id))
+        return [_finding(row) for row in rows]
+
+    async def put(self, site_id: int, looked_for: Collection[FindingKind], found: Sequence[Finding]) -> list[Finding]:
+        """Store what a look has found; what it looked for and did not find is gone. Returns what was not known before."""
+        now = utc_now()
+        known = {(one.finding.kind, one.finding.key) for one in await self.of(site_id)}
+        rows = [
+            {
+                "site_id": site_id,
+                "kind": one.kind.value,
+                "hash": _key(one.key),
+                "data": json.dumps(one.data),
+                "now": now,
+            }
+            for one in found
+        ]
+
+        def _change(work: Work) -> None:
+            for row in rows:
+                work.run("findings.found", **row)
+            for kind in looked_for:
+                work.run("findings.gone", site_id=site_id, kind=kind.value, now=now)
+
+        await self._db.write(_change)
+        return [one for one in found if (one.kind, one.key) not in known]
+
+    async def ignore(self, site_id: int, finding_id: int, account_id: int, why: str) -> None:
+        """Let a finding be, because of something."""
+        values = {"site_id": site_id, "id": finding_id, "now": utc_now(), "account_id": account_id, "why": why[:300]}
+        await self._db.write(lambda work: work.run("findings.ignore", **values))
+
+    async def heed(self, site_id: int, finding_id: int) -> None:
+        """Count a finding again."""
+        await self._db.write(lambda work: work.run("findings.heed", site_id=site_id, id=finding_id))
+
+    async def facts(self, host: str) -> list[HostFact]:
+        """What is known of a host."""
+        return [_fact(row) for row in await self._db.read(lambda work: work.rows("findings.facts", host=host))]
+
+    async def learn(self, host: str, name: str, value: str, how: str) -> HostFact:
+        """Write down a fact of a host; return it with what was said before where that differs."""
+        values = {"host": host, "name": name, "value": value[:500], "how": how[:200], "now": utc_now()}
+        await self._db.write(lambda work: work.run("findings.learn", **values))
+        row = await self._db.read(lambda work: work.one("findings.fact", host=host, name=name))
+        assert row is not None, "it was written a moment ago"
+        return _fact(row)
+
+
+def _key(key: str) -> bytes:
+    return hashlib.sha256(key.encode("utf-8", "surrogateescape")).digest()[:16]
+
+
+def _finding(row: Row) -> StoredFinding:
+    return StoredFinding(
+        row["id"],
+        finding_of(FindingKind(row["kind"]), json.loads(row["data"])),
+        aware(row["first_at"]),
+        aware(row["last_at"]),
+        aware(row["ignored_at"]) if row["ignored_at"] else None,
+        row["ignored"],
+        row["ignored_by"],
+    )
+
+
+def _fact(row: Row) -> HostFact:
+    at = {"learned_at": aware(row["learned_at"]), "was_at": aware(row["was_at"]) if row["was_at"] else None}
+    return HostFact(**(row | at))

@@ -1,0 +1,312 @@
+"""Readings of sites: each with its trees, and what every file that was read refers to."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import zlib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import StrEnum
+from typing import Any
+
+from nailer.core.files.entry import Entry, Kind, Stamp
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.tree import Below, Tree
+from nailer.core.files.whole import Lack, NotWhole
+from nailer.core.jobs.schedule import Every, Schedule, next_run
+from nailer.core.site.links import Link, Links, Use
+from nailer.core.words import aware
+from nailer.store.database import Database, Row, utc_now
+
+_KEPT = 3  # the last reading, and what it is compared with
+
+
+class ReadingState(StrEnum):
+    READING = "reading"
+    DONE = "done"
+    STOPPED = "stopped"
+    FAILED = "failed"
+
+
+@dataclass(frozen=True, slots=True)
+class StoredReading:
+    """One reading. `is_account`: all of the account was read from its home, not only what is published. `summary` holds
+    figures and sentences of what could not be read."""
+
+    id: int
+    site_id: int
+    account_id: int | None
+    is_account: bool
+    state: ReadingState
+    begun_at: datetime
+    ended_at: datetime | None
+    problem: str
+    summary: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class ReadFile:
+    """A file there as it was when it was read. `digest` is the BLAKE3 hash of its content, `width` and `height` a picture's
+    pixels, `has_places` whether it says where it was taken; None: not looked for. `links` None: not a kind that refers."""
+
+    path: SitePath
+    size: int
+    stamp: Stamp | None
+    read_at: datetime
+    digest: bytes | None = None
+    width: int | None = None
+    height: int | None = None
+    has_places: bool | None = None
+    links: Links | None = None
+
+    def is_still(self, entry: Entry) -> bool:
+        """True where a file is known not to have changed since it was read: the same size and time, and a time fine enough
+        that no change could hide in it."""
+        if entry.size != self.size or entry.stamp is None or self.stamp is None:
+            return False
+        if entry.stamp.at_ns != self.stamp.at_ns:
+            return False
+        settled_at = self.stamp.at_s + max(2.0, self.stamp.precision_ns / 1e9)
+        return aware(self.read_at).timestamp() > settled_at
+
+
+@dataclass(frozen=True, slots=True)
+class ReadingTime:
+    """When a site is read by itself each day, and for whom. `next_at` is UTC."""
+
+    site_id: int
+    account_id: int
+    at: str
+    zone: str
+    next_at: datetime
+
+
+class ReadingStore:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    async def begin(self, site_id: int, account_id: int, *, is_account: bool) -> int:
+        """Write down that a site is being read; return the number of the reading."""
+        values = {"site_id": site_id, "account_id": account_id, "is_account": is_account, "now": utc_now()}
+        return await self._db.write(lambda work: work.insert("readings.begin", **values))
+
+    async def end(
+        self,
+        reading: StoredReading,
+        state: ReadingState,
+        *,
+        problem: str = "",
+        trees: Mapping[SitePath, Tree] | None = None,
+        summary: Mapping[str, Any] | None = None,
+    ) -> None:
+        """Write down how a reading ended, and let old ones go."""
+        packed = _packed(_tree_rows(trees)) if trees is not None else None
+        said = _packed(dict(summary)) if summary is not None else None
+        last = await self.last(reading.site_id)
+        done = [one.id for one in last if one.state is ReadingState.DONE]
+        if state is ReadingState.DONE:
+            done.insert(0, reading.id)
+        values = {
+            "id": reading.id,
+            "state": state.value,
+            "now": utc_now(),
+            "problem": problem,
+            "trees": packed,
+            "summary": said,
+        }
+
+        def _change(work: Any) -> None:
+            work.run("readings.end", **values)
+            if len(done) >= _KEPT:
+                work.run("readings.forget_old", site_id=reading.site_id, keep=done[_KEPT - 1])
+
+        await self._db.write(_change)
+
+    async def unended(self) -> list[StoredReading]:
+        """Readings that nobody ended: whoever read was killed."""
+        return [_reading(row) for row in await self._db.read(lambda work: work.rows("readings.unended"))]
+
+    async def last(self, site_id: int) -> list[StoredReading]:
+        """The last readings of a site that ended, newest first."""
+        rows = await self._db.read(lambda work: work.rows("readings.last", site_id=site_id))
+        return [_reading(row) for row in rows]
+
+    async def trees(self, reading_id: int) -> dict[SitePath, Tree]:
+        """The trees that a reading read, by their top folders there."""
+        packed = await self._db.read(lambda work: work.value("readings.trees", id=reading_id))
+        return _trees(json.loads(zlib.decompress(packed))) if packed else {}
+
+    async def files(self, site_id: int) -> dict[SitePath, ReadFile]:
+        """Every file that was read, by its path."""
+        rows = await self._db.read(lambda work: work.rows("readings.files", site_id=site_id))
+        found = [_file(row) for row in rows]
+        return {one.path: one for one in found}
+
+    async def put_files(self, site_id: int, files: Sequence[ReadFile]) -> None:
+        """Store what was read of files, in place of what was known of them."""
+        rows = [_file_row(site_id, one) for one in files]
+        await self._db.write(lambda work: work.many("readings.put", rows))
+
+    async def drop_files(self, site_id: int, paths: Sequence[SitePath]) -> None:
+        """Forget files that are not there any more."""
+        rows = [{"site_id": site_id, "hash": path_key(path)} for path in paths]
+        await self._db.write(lambda work: work.many("readings.drop_file", rows))
+
+    async def time_of(self, site_id: int) -> ReadingTime | None:
+        """When a site is read by itself; None where it is not."""
+        row = await self._db.read(lambda work: work.one("readings.time_of", site_id=site_id))
+        return ReadingTime(**row) if row is not None else None
+
+    async def set_time(self, site_id: int, account_id: int, at: str, zone: str) -> None:
+        """Read a site each day from now on."""
+        values = {"site_id": site_id, "account_id": account_id, "at": at, "zone": zone, "next_at": _next(at, zone)}
+        await self._db.write(lambda work: work.run("readings.set_time", **values))
+
+    async def drop_time(self, site_id: int) -> None:
+        """Read a site only when somebody asks."""
+        await self._db.write(lambda work: work.run("readings.drop_time", site_id=site_id))
+
+    async def claim_due(self) -> list[ReadingTime]:
+        """Sites whose time has come; each is given to one caller, and comes again a day later."""
+        rows = await self._db.read(lambda work: work.rows("readings.due", now=utc_now()))
+        claimed = []
+        for one in (ReadingTime(**row) for row in rows):
+            values = {"site_id": one.site_id, "was": one.next_at, "next_at": _next(one.at, one.zone)}
+            if await self._db.write(lambda work, values=values: work.run("readings.put_off", **values)):  # type: ignore[misc]
+                claimed.append(one)
+        return claimed
+
+
+def path_key(path: SitePath) -> bytes:
+    """Sixteen bytes that name a path."""
+    return hashlib.sha256(path.raw).digest()[:16]
+
+
+def _next(at: str, zone: str) -> datetime:
+    schedule = Schedule(Every.DAILY, at, zone)
+    return next_run(schedule, aware(utc_now()) + timedelta(seconds=1)).replace(tzinfo=None)
+
+
+def _reading(row: Row) -> StoredReading:
+    packed = row["summary"]
+    more = {
+        "state": ReadingState(row["state"]),
+        "is_account": bool(row["is_account"]),
+        "begun_at": aware(row["begun_at"]),
+        "ended_at": aware(row["ended_at"]) if row["ended_at"] else None,
+        "summary": json.loads(zlib.decompress(packed)) if packed else {},
+    }
+    return StoredReading(**(row | more))
+
+
+def _packed(value: object) -> bytes:
+    return zlib.compress(json.dumps(value, separators=(",", ":")).encode(), 6)
+
+
+def _file(row: Row) -> ReadFile:
+    stamp = Stamp(row["at_ns"], row["precision_ns"]) if row["at_ns"] is not None else None
+    places = None if row["has_places"] is None else bool(row["has_places"])
+    links = _links(json.loads(zlib.decompress(row["links"]))) if row["links"] is not None else None
+    return ReadFile(
+        SitePath.parse(row["path"]),
+        row["size"],
+        stamp,
+        row["read_at"],
+        row["digest"],
+        row["width"],
+        row["height"],
+        places,
+        links,
+    )
+
+
+def _file_row(site_id: int, one: ReadFile) -> dict[str, Any]:
+    links = one.links
+    said = None
+    if links is not None:
+        listed = [[link.address, link.use.value, link.width] for link in links.links]
+        said = _packed([listed, links.base, sorted(links.mentions)])
+    return {
+        "site_id": site_id,
+        "hash": path_key(one.path),
+        "path": one.path.raw,
+        "size": one.size,
+        "at_ns": one.stamp.at_ns if one.stamp else None,
+        "precision_ns": one.stamp.precision_ns if one.stamp else None,
+        "read_at": one.read_at,
+        "digest": one.digest,
+        "width": one.width,
+        "height": one.height,
+        "has_places": one.has_places,
+        "links": said,
+    }
+
+
+def _links(said: list[Any]) -> Links:
+    listed, base, mentions = said
+    return Links(tuple(Link(address, Use(use), width) for address, use, width in listed), base, frozenset(mentions))
+
+
+def _text(raw: bytes | None) -> str | None:
+    return raw.decode("latin-1") if raw is not None else None
+
+
+def _raw(text: str | None) -> bytes | None:
+    return text.encode("latin-1") if text is not None else None
+
+
+def _tree_rows(trees: Mapping[SitePath, Tree]) -> list[Any]:
+    """Trees as JSON takes them: bytes as Latin-1 text, each of which is a letter there."""
+    return [
+        [
+            _text(top.raw),
+            [
+                [[_text(name) for name in below], [_entry_row(one) for one in entries]]
+                for below, entries in tree.folders.items()
+            ],
+            [[_texts(below), why] for below, why in tree.problems.items()],
+            [[_texts(below), lack.why.value, lack.words, lack.count] for below, lack in tree.lacks.items()],
+        ]
+        for top, tree in trees.items()
+    ]
+
+
+def _texts(below: Below) -> list[str | None]:
+    return [_text(name) for name in below]
+
+
+def _entry_row(one: Entry) -> list[Any]:
+    stamp = [one.stamp.at_ns, one.stamp.precision_ns] if one.stamp else None
+    leads = one.leads_to.value if one.leads_to else None
+    return [_text(one.name), one.kind.value, one.size, stamp, one.access, one.owner, _text(one.target), leads]
+
+
+def _trees(rows: list[Any]) -> dict[SitePath, Tree]:
+    return {
+        SitePath.parse(_raw(top) or b""): Tree(
+            {_below(below): [_entry(one) for one in entries] for below, entries in folders},
+            {_below(below): why for below, why in problems},
+            {_below(below): NotWhole(Lack(why), words, count) for below, why, words, count in lacks},
+        )
+        for top, folders, problems, lacks in rows
+    }
+
+
+def _below(names: list[str]) -> Below:
+    return tuple(one.encode("latin-1") for one in names)
+
+
+def _entry(row: list[Any]) -> Entry:
+    name, kind, size, stamp, access, owner, target, leads = row
+    return Entry(
+        name.encode("latin-1"),
+        Kind(kind),
+        size,
+        Stamp(*stamp) if stamp else None,
+        access,
+        owner,
+        target=_raw(target),
+        leads_to=Kind(leads) if leads else None,
+    )

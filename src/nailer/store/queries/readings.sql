@@ -1,0 +1,53 @@
+-- name: begin(site_id, account_id, is_account, now)!
+INSERT INTO site_readings (site_id, account_id, is_account, state, begun_at, problem)
+VALUES (%(site_id)s, %(account_id)s, %(is_account)s, 'reading', %(now)s, '');
+
+-- name: end(id, state, now, problem, trees, summary)!
+UPDATE site_readings
+   SET state = %(state)s, ended_at = %(now)s, problem = %(problem)s, trees = %(trees)s, summary = %(summary)s
+ WHERE id = %(id)s;
+
+-- name: unended()
+SELECT id, site_id, account_id, is_account, state, begun_at, ended_at, problem, summary
+  FROM site_readings WHERE state = 'reading' ORDER BY id;
+
+-- name: last(site_id)
+-- The last readings that ended, newest first.
+SELECT id, site_id, account_id, is_account, state, begun_at, ended_at, problem, summary
+  FROM site_readings WHERE site_id = %(site_id)s AND state <> 'reading' ORDER BY id DESC LIMIT 10;
+
+-- name: trees(id)$
+SELECT trees FROM site_readings WHERE id = %(id)s;
+
+-- name: forget_old(site_id, keep)!
+-- Trees of readings that nobody compares with any more.
+DELETE FROM site_readings WHERE site_id = %(site_id)s AND state <> 'reading' AND id < %(keep)s;
+
+-- name: files(site_id)
+SELECT path, size, at_ns, precision_ns, read_at, digest, width, height, has_places, links
+  FROM read_files WHERE site_id = %(site_id)s;
+
+-- name: put(site_id, hash, path, size, at_ns, precision_ns, read_at, digest, width, height, has_places, links)!
+REPLACE INTO read_files (site_id, hash, path, size, at_ns, precision_ns, read_at, digest, width, height, has_places, links)
+VALUES (%(site_id)s, %(hash)s, %(path)s, %(size)s, %(at_ns)s, %(precision_ns)s, %(read_at)s, %(digest)s, %(width)s,
+        %(height)s, %(has_places)s, %(links)s);
+
+-- name: drop_file(site_id, hash)!
+DELETE FROM read_files WHERE site_id = %(site_id)s AND hash = %(hash)s;
+
+-- name: time_of(site_id)^
+SELECT site_id, account_id, at, zone, next_at FROM reading_times WHERE site_id = %(site_id)s;
+
+-- name: set_time(site_id, account_id, at, zone, next_at)!
+REPLACE INTO reading_times (site_id, account_id, at, zone, next_at)
+VALUES (%(site_id)s, %(account_id)s, %(at)s, %(zone)s, %(next_at)s);
+
+-- name: drop_time(site_id)!
+DELETE FROM reading_times WHERE site_id = %(site_id)s;
+
+-- name: due(now)
+SELECT site_id, account_id, at, zone, next_at FROM reading_times WHERE next_at <= %(now)s ORDER BY next_at;
+
+-- name: put_off(site_id, was, next_at)!
+-- Whoever changes the row first has the run.
+UPDATE reading_times SET next_at = %(next_at)s WHERE site_id = %(site_id)s AND next_at = %(was)s;

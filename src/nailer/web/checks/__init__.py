@@ -1,0 +1,1 @@
+"""Pages of what is known of a site."""

@@ -1,0 +1,148 @@
+// Checks of a site: what a reading has found, with buttons that make plans; each other part is read by itself.
+import { html, json } from "../../lib/ask.js";
+import { subscribe } from "../../lib/events.js";
+import { complain, notice } from "../../lib/notice.js";
+
+const LOOK_EVERY_MS = 700;
+
+export default () => ({
+  data: null,
+  mending: null,
+  mended: null,
+  close: null,
+  hear: null,
+  timer: 0,
+  init() {
+    this.data = this.$root.dataset;
+    this.mending = new Map();
+    this.mended = new Set();
+    this.close = subscribe((event) => event.ended.forEach((job) => this.ended(job.id)));
+    this.hear = ({ detail }) => {
+      if (detail.url?.endsWith("/checks/mend")) this.mended.add(detail.job);
+      else this.mending.set(detail.job, null);
+    };
+    addEventListener("nailer:carrying", this.hear);
+    this.fill(this.$refs.scripts).then(() => this.lookAtScripts());
+    this.fill(this.$refs.access);
+    if (this.$refs.room) this.fill(this.$refs.room);
+    this.follow();
+  },
+  destroy() {
+    this.close();
+    clearTimeout(this.timer);
+    removeEventListener("nailer:carrying", this.hear);
+  },
+  // A job has ended. After one that mended a finding the site is read again: what is unchanged costs its listing only.
+  ended(id) {
+    if (this.mended.delete(id)) this.overview("read", { account: false });
+    if (!this.mending.has(id)) return;
+    this.look(this.mending.get(id));
+    this.mending.delete(id);
+  },
+  // While a reading is under way the page asks how far it is.
+  follow() {
+    clearTimeout(this.timer);
+    const busy = Boolean(this.$refs.overview.querySelector("[data-busy]"));
+    if (busy) this.timer = setTimeout(() => this.overview("overview"), LOOK_EVERY_MS);
+    else if (this.wasBusy && this.$refs.room) this.fill(this.$refs.room);
+    else if (this.wasBusy) location.reload();
+    this.wasBusy = busy;
+  },
+  async overview(act, body) {
+    try {
+      const text = await html(`/sites/${this.data.site}/checks/${act}`, { body });
+      const open = [...this.$refs.overview.querySelectorAll("details[open]")].map((one) => one.closest("[data-sort]"));
+      const sorts = new Set(open.filter(Boolean).map((one) => one.dataset.sort + one.dataset.first));
+      this.$refs.overview.innerHTML = text;
+      this.$refs.overview.querySelectorAll("[data-sort]").forEach((one) => {
+        if (sorts.has(one.dataset.sort + one.dataset.first)) one.querySelector("details").open = true;
+      });
+    } catch (error) {
+      complain(error);
+    }
+    this.follow();
+  },
+  lookAtScripts() {
+    this.$refs.scripts.querySelectorAll("[data-script]").forEach((one) => this.look(one));
+  },
+  async fill(place) {
+    try {
+      place.innerHTML = await html(place.dataset.part);
+    } catch (error) {
+      place.textContent = error.message;
+    }
+  },
+  async look(article) {
+    if (!article) return this.fill(this.$refs.scripts).then(() => this.lookAtScripts());
+    try {
+      article.innerHTML = await html(article.dataset.script);
+    } catch (error) {
+      article.textContent = error.message;
+    }
+  },
+  act(event) {
+    const button = event.target.closest("button");
+    if (!button) return;
+    const { finding, name } = button.dataset;
+    switch (button.dataset.do) {
+      case "read":
+        return this.overview("read", { account: false });
+      case "read-account":
+        return this.overview("read", { account: true });
+      case "give-up":
+        return this.overview("give-up", {});
+      case "heed":
+        return this.overview(`heed/${finding}`, {});
+      case "ignore":
+        return this.ignore(Number(finding), name);
+      case "mend":
+        return this.mend(button);
+    }
+    const article = button.closest("[data-script]");
+    if (article) this.repair(button, article);
+  },
+  ignore(finding, name) {
+    const ask = {
+      title: `Ignore ${name}`,
+      label: "Why nobody needs to hear of it",
+      done: ({ text }) => this.overviewOrFail("ignore", { findings: [finding], why: text }),
+    };
+    dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
+  },
+  // As `overview`, but a refusal is the question's to show.
+  async overviewOrFail(act, body) {
+    this.$refs.overview.innerHTML = await html(`/sites/${this.data.site}/checks/${act}`, { body });
+    this.follow();
+  },
+  async mend(button) {
+    const card = button.closest("[data-sort]");
+    const url = `/sites/${this.data.site}/checks/mend`;
+    const body = { sort: card.dataset.sort, mend: button.dataset.mend, first: Number(card.dataset.first) };
+    if (body.mend !== "close") return dispatchEvent(new CustomEvent("nailer:plan", { detail: { url, body } }));
+    button.disabled = true;
+    try {
+      const { job } = await json(url, { body });
+      this.mended.add(job);
+      notice("Its access is being set to 600.", { back: job });
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
+  },
+  async repair(button, article) {
+    if ("again" in button.dataset) return this.look(article);
+    const repair = button.dataset.repair;
+    if (!repair) return;
+    const body = { path: article.dataset.path, repair };
+    const url = `/sites/${this.data.site}/checks/repair`;
+    if (repair === "take-down") return dispatchEvent(new CustomEvent("nailer:plan", { detail: { url, body } }));
+    button.disabled = true;
+    try {
+      const { job } = await json(url, { body });
+      this.mending.set(job, article);
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
+  },
+});
