@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from ipaddress import ip_network
 
 import pytest
-import uvicorn
 
 from nailer.core.check.live import LiveFinding
 from nailer.core.files.entry import SideName
@@ -42,23 +41,9 @@ def at(name: str) -> SitePath:
 
 
 @pytest.fixture
-async def web(world: World) -> AsyncIterator[Web]:
-    """The world's site answered by the stand-in web server, styles held by a cache for a minute."""
-    bound = socket.socket()
-    bound.bind(("127.0.0.1", 0))
-    place = bound.getsockname()
-    pages = Pages({place: world.there}, held_s={place: 60})
-    server = uvicorn.Server(uvicorn.Config(pages, log_level="warning", lifespan="off"))
-    server.install_signal_handlers = lambda: None  # type: ignore[attr-defined]
-    with contextlib.suppress(AttributeError):
-        server.capture_signals = contextlib.nullcontext  # type: ignore[method-assign]
-    serving = asyncio.create_task(server.serve(sockets=[bound]))
-    for port in (80, 443):
-        world.nailer.settings.routes[f"mosslane.example:{port}"] = f"127.0.0.1:{place[1]}"
-    yield Web(world, pages)
-    server.should_exit = True
-    await serving
-    bound.close()
+async def web(world: World, pages: Pages) -> Web:
+    """The world's site as the live check sees it."""
+    return Web(world, pages)
 
 
 async def test_what_visitors_get_is_what_is_there(web: Web) -> None:

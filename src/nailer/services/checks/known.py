@@ -12,6 +12,7 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.kinds import FileKind, kind_by_name
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
+from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.site.findings import Action, Card, Finding, cards
 from nailer.core.site.graph import Place, Unreferenced
 from nailer.core.site.links import Use
@@ -153,7 +154,8 @@ class Knowledge:
         """Read a site each day at a time, or ('') only when somebody asks. Raises InvalidInput."""
         need_whole(site)
         if at:
-            await self._readings.set_time(site.id, account_id, at, zone)
+            schedule = checked_schedule(Every.DAILY, at, zone)
+            await self._readings.set_time(site.id, account_id, schedule)
         else:
             await self._readings.drop_time(site.id)
 

@@ -37,6 +37,7 @@ from nailer.store.stores import Stores
 _log = structlog.get_logger()
 
 _STORED_AT_ONCE = 200
+_GIVEN_UP = "It was given up."
 _TRIES = 3
 _PAUSE_S = 2.0
 _MOST_PROBLEMS = 50
@@ -55,6 +56,8 @@ class Standing:
     to_read: int = 0
     read: int = 0
     task: asyncio.Task[None] | None = None
+    reading: StoredReading | None = None
+    given_up: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,9 +122,12 @@ class SiteReader:
         """End the reading of a site; what it has read stays known."""
         standing = self._under_way.get(site_id)
         if standing is not None and standing.task is not None:
-            standing.what = "Given up"
+            standing.given_up = True
             standing.task.cancel()
             await asyncio.gather(standing.task, return_exceptions=True)
+            # A task that is cancelled before its first step runs none of its code.
+            if self._under_way.pop(site_id, None) is not None and standing.reading is not None:
+                await self._end(standing.reading, ReadingState.STOPPED, _GIVEN_UP)
 
     async def wait(self, site_id: int) -> None:
         """Until the reading of a site that is under way has ended."""
@@ -131,6 +137,7 @@ class SiteReader:
 
     def _go(self, reading: StoredReading) -> None:
         standing = self._under_way.setdefault(reading.site_id, Standing())
+        standing.reading = reading
         standing.task = asyncio.create_task(self._run(reading, standing))
 
     async def _run(self, reading: StoredReading, standing: Standing) -> None:
@@ -138,8 +145,8 @@ class SiteReader:
             with acting_as(Acting(await self._grants.person(reading.account_id or 0), program="a reading")):
                 await self._attempts(reading, standing)
         except asyncio.CancelledError:
-            if standing.what == "Given up":
-                await asyncio.shield(self._end(reading, ReadingState.STOPPED, "It was given up."))
+            if standing.given_up:
+                await asyncio.shield(self._end(reading, ReadingState.STOPPED, _GIVEN_UP))
                 return
             raise
         except NailerError as error:
@@ -247,10 +254,11 @@ class SiteReader:
 
     async def _found(self, site: Site, learned: Learned) -> tuple[list[FindingKind], list[Finding]]:
         moves = await self._changes.moves(site.id, SideName.THERE)
-        began = datetime.min.replace(tzinfo=UTC)
-        broken = await asyncio.to_thread(
-            learned.graph.broken, learned.there, learned.here, lambda path: moves.now(path, began)
-        )
+
+        def _now(path: SitePath) -> SitePath:
+            return moves.now(path, datetime.min)  # from the first renaming that anybody remembers
+
+        broken = await asyncio.to_thread(learned.graph.broken, learned.there, learned.here, _now)
         return await self._asker.findings(site, learned.there, learned.graph, learned.files, broken)
 
     async def learned(self, site: Site) -> tuple[StoredReading, Learned] | None:

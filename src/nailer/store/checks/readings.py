@@ -159,8 +159,9 @@ class ReadingStore:
         row = await self._db.read(lambda work: work.one("readings.time_of", site_id=site_id))
         return ReadingTime(**row) if row is not None else None
 
-    async def set_time(self, site_id: int, account_id: int, at: str, zone: str) -> None:
+    async def set_time(self, site_id: int, account_id: int, daily: Schedule) -> None:
         """Read a site each day from now on."""
+        at, zone = daily.spec, daily.zone
         values = {"site_id": site_id, "account_id": account_id, "at": at, "zone": zone, "next_at": _next(at, zone)}
         await self._db.write(lambda work: work.run("readings.set_time", **values))
 

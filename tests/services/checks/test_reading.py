@@ -1,0 +1,347 @@
+"""Readings of a site over a real SFTP server and a real web server: what they find, what they cost, and what ends them."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import pytest
+
+from nailer.acting import Acting, acting_as
+from nailer.core.files.entry import SideName
+from nailer.core.people.rights import Grant, Person, Right
+from nailer.core.site.findings import FindingKind, Mend
+from nailer.core.site.links import Use
+from nailer.errors import InvalidInput, NotAllowed
+from nailer.services.checks.known import Known
+from nailer.standins.pages import Pages
+from nailer.store.checks.readings import ReadingState
+from tests.builders import path, write
+from tests.world import World, a_world
+
+PAGE = "<!doctype html><title>Moss Lane</title>"
+
+
+@dataclass
+class Reading:
+    world: World
+
+    async def read(self, *, account: bool = False) -> Known:
+        """Read the site and return what is known of it then."""
+        checks = self.world.nailer.checks
+        await checks.reader.begin(self.world.account_id, self.world.site, is_account=account)
+        await checks.reader.wait(self.world.site.id)
+        return await checks.known.overview(self.world.site)
+
+    async def kinds(self) -> dict[FindingKind, list[str]]:
+        known = await self.read()
+        assert known.failed is None, known.failed
+        found: dict[FindingKind, list[str]] = {}
+        for one in known.found:
+            found.setdefault(one.finding.kind, []).append(one.finding.name)
+        return found
+
+    async def mend(self, mend: Mend) -> None:
+        """Press the first button of its kind, and carry out the plan."""
+        checks = self.world.nailer.checks
+        known = await checks.known.overview(self.world.site)
+        card = next(one for one in known.cards if mend in [act.mend for act in one.actions])
+        action, found = await checks.known.about(self.world.site, card.sort, mend.value)
+        job_id = await checks.mending.plan(self.world.account_id, self.world.site, action.mend, found)
+        job = await (self.world.ended(job_id) if mend is Mend.CLOSE else self.world.run(job_id))
+        assert job.state == "done", job
+
+    def site(self, **files: str) -> None:
+        """Files there by their names, with `__` for a slash and `_` for a dot."""
+        for name, text in files.items():
+            write(self.world.there, name.replace("__", "/").replace("_", "."), text)
+
+
+@pytest.fixture
+def reading(world: World, pages: Pages) -> Reading:
+    return Reading(world)
+
+
+async def test_a_healthy_site_has_no_findings(reading: Reading) -> None:
+    reading.site(
+        index_html=f"{PAGE}<link rel=stylesheet href=site.css><img src=img/pier.svg><a href=news/>n</a><a href=made>m</a>",
+        site_css="a { background: url(img/pier.svg) }",
+        img__pier_svg="<svg/>",
+        news__index_html=PAGE,
+        made__index_html=PAGE,
+        robots_txt="User-agent: *",
+    )
+    write(reading.world.there, ".htaccess", "Options -Indexes\n")
+
+    assert await reading.kinds() == {}
+
+
+async def test_each_kind_of_finding_is_found(reading: Reading) -> None:
+    reading.site(
+        index_html=f"{PAGE}<img src=gone.png><img src=Crew.jpg><img src=deck.png><img src='C:\\pier.png'>"
+        "<img src='http://mosslane.example/crew.jpg'><a href=gone.html>x</a>",
+        crew_jpg="picture",
+        backup_zip="PK everything",
+        news__index_html=PAGE,
+        news__index_htm="<title>Here is room for your news</title>",
+        plates__one_tif="II",
+    )
+    write(reading.world.there, ".env", "PASSWORD=made-up")
+    write(reading.world.here, "deck.png", "picture")
+
+    assert await reading.kinds() == {
+        FindingKind.MISSING: ["/htdocs/gone.png", "/htdocs/gone.html"],
+        FindingKind.WRITTEN_OTHERWISE: ["/htdocs/Crew.jpg"],
+        FindingKind.ONLY_HERE: ["/htdocs/deck.png"],
+        FindingKind.ON_A_DISK: ["C:\\pier.png"],
+        FindingKind.INSECURE: ["/htdocs/crew.jpg"],
+        FindingKind.EXPOSED: ["/htdocs/.env", "/htdocs/backup.zip"],
+        FindingKind.RIVALS: ["/htdocs/news"],
+        FindingKind.LISTS: ["/htdocs/plates"],
+    }
+
+
+async def test_a_rule_of_the_server_that_forbids_or_serves_is_believed(reading: Reading) -> None:
+    """What the web does not hand out is not open, and an address that answers is not missing."""
+    reading.site(index_html=f"{PAGE}<img src=sub/>", sub__index_html=PAGE, old_zip="PK", dump_sql="x")
+    write(reading.world.there, ".env", "PASSWORD=made-up")
+    write(
+        reading.world.there,
+        ".htaccess",
+        '<FilesMatch "^(\\.env|old\\.zip|dump\\.sql)$">\nRequire all denied\n</FilesMatch>\n',
+    )
+
+    assert await reading.kinds() == {}
+
+
+async def test_a_second_reading_costs_the_listing_and_a_changed_page_is_read_anew(reading: Reading) -> None:
+    reading.site(**{f"page{number}_html": PAGE for number in range(30)}, index_html=PAGE)
+    first = (await reading.read()).reading
+    second = (await reading.read()).reading
+    write(reading.world.there, "page3.html", f"{PAGE}<img src=new.png>", at_s=1_790_000_500)
+    third = await reading.read()
+
+    assert [one.summary["read"] for one in (first, second, third.reading) if one] == [31, 0, 1]
+    assert [one.finding.name for one in third.found] == ["/htdocs/new.png"]
+
+
+async def test_a_page_that_changed_in_the_second_it_was_read_is_read_again(reading: Reading) -> None:
+    """Equal size and time prove nothing while the time is as young as the reading."""
+    file = write(reading.world.there, "index.html", f"{PAGE}<img src=a.png>", at_s=time.time())
+    stamp = file.stat().st_mtime_ns
+    assert [one.finding.name for one in (await reading.read()).found] == ["/htdocs/a.png"]
+    file.write_text(f"{PAGE}<img src=b.png>")
+    os.utime(file, ns=(stamp, stamp))
+
+    assert [one.finding.name for one in (await reading.read()).found] == ["/htdocs/b.png"]
+
+
+async def test_a_finding_stands_since_it_was_found_first_and_goes_with_its_cause(reading: Reading) -> None:
+    reading.site(index_html=f"{PAGE}<img src=gone.png>")
+    (first,) = (await reading.read()).found
+    (again,) = (await reading.read()).found
+    reading.site(gone_png="picture")
+
+    assert again.first_at == first.first_at
+    assert again.last_at > first.last_at
+    assert (await reading.read()).found == ()
+
+
+async def test_what_is_ignored_stays_ignored_with_its_reason(reading: Reading) -> None:
+    world = reading.world
+    reading.site(index_html=f"{PAGE}<img src=gone.png>")
+    (one,) = (await reading.read()).found
+    with pytest.raises(InvalidInput, match="Say why"):
+        await world.nailer.checks.known.ignore(world.account_id, world.site, [one.id], " ")
+
+    await world.nailer.checks.known.ignore(world.account_id, world.site, [one.id], "comes on Monday")
+    known = await reading.read()
+
+    assert known.found == ()
+    assert [(it.ignored, it.ignored_by) for it in known.ignored] == [("comes on Monday", "maren")]
+    await world.nailer.checks.known.heed(world.site, one.id)
+    assert len((await reading.read()).found) == 1
+
+
+async def test_a_folder_that_cannot_be_read_is_said_and_nothing_in_it_is_called_missing(reading: Reading) -> None:
+    reading.site(index_html=f"{PAGE}<img src=shut/pier.png>", shut__pier_png="picture")
+    (reading.world.there / "shut").chmod(0)
+    try:
+        known = await reading.read()
+    finally:
+        (reading.world.there / "shut").chmod(0o755)
+
+    if os.geteuid():  # who runs everything reads every folder
+        assert known.found == ()
+        assert known.reading
+        assert known.reading.summary["unread_count"] == 1
+
+
+async def test_a_reading_that_nailer_ended_with_goes_on_where_it_was(tmp_path, database, migrated_url) -> None:  # type: ignore[no-untyped-def]
+    async with a_world(tmp_path, migrated_url) as world:
+        for number in range(900):
+            write(world.there, f"page{number}.html", PAGE)
+        reader = world.nailer.checks.reader
+        await reader.begin(world.account_id, world.site)
+        while (standing := reader.standing(world.site.id)) is not None and standing.read < 250:
+            await asyncio.sleep(0.01)
+        assert standing is not None, "it ended before it could be cut"
+
+    async with a_world(tmp_path, migrated_url) as world:
+        reader = world.nailer.checks.reader
+        await reader.wait(world.site.id)
+        known = await world.nailer.checks.known.overview(world.site)
+
+    assert known.reading
+    assert known.reading.summary["pages"] == 900
+    assert known.reading.summary["read"] <= 700, "what was read before the end is not read again"
+
+
+async def test_a_reading_is_given_up_and_says_so(reading: Reading) -> None:
+    world = reading.world
+    reading.site(**{f"page{number}_html": PAGE for number in range(300)})
+    reader = world.nailer.checks.reader
+    await reader.begin(world.account_id, world.site)
+    await reader.begin(world.account_id, world.site)  # one at a time
+    await reader.give_up(world.site.id)
+
+    known = await world.nailer.checks.known.overview(world.site)
+    assert known.standing is None
+    assert known.reading is None
+    assert known.failed is not None
+    assert (known.failed.state, known.failed.problem) == (ReadingState.STOPPED, "It was given up.")
+
+
+async def test_a_folder_of_the_settings_that_is_not_there_fails_the_reading_and_forgets_nothing(
+    reading: Reading,
+) -> None:
+    world = reading.world
+    reading.site(index_html=f"{PAGE}<img src=gone.png>")
+    await reading.read()
+    world.there.rename(world.there.parent / "elsewhere")
+
+    known = await reading.read()
+
+    assert known.failed is not None
+    assert known.failed.state is ReadingState.FAILED
+    assert "is not there" in known.failed.problem
+    assert [one.finding.name for one in known.found] == ["/htdocs/gone.png"]
+
+
+async def test_who_sees_a_part_of_a_site_is_told_nothing_of_the_rest(reading: Reading) -> None:
+    world = reading.world
+    grant = Grant(frozenset({Right.LOOK, Right.CHANGE}), path("/htdocs/news"), path("/studio/moss/news"))
+    clerk = Person(77, "orla", grants={world.site.id: grant})
+    with acting_as(Acting(clerk)):
+        with pytest.raises(NotAllowed):
+            await world.nailer.checks.known.overview(world.site)
+        with pytest.raises(NotAllowed):
+            await world.nailer.checks.reader.begin(world.account_id, world.site)
+
+
+@pytest.mark.parametrize(
+    ("mend", "refers", "left"),
+    [
+        (Mend.SEND, "<img src=deck.png>", []),
+        (Mend.RENAME, "<img src=Crew.jpg><a href=other.html>o</a>", []),
+        (Mend.SET_ASIDE, "", []),
+        (Mend.TAKE_DOWN, "", []),
+        (Mend.MOVE_OUT, "", []),
+        (Mend.FORBID, "", []),
+        (Mend.FORBID_LISTS, "", []),
+    ],
+)
+async def test_a_button_makes_a_plan_that_mends(reading: Reading, mend: Mend, refers: str, left: Sequence[str]) -> None:
+    world = reading.world
+    write(world.there, ".htaccess", "Options -Indexes\n" if mend is not Mend.FORBID_LISTS else "ErrorDocument 404 /x\n")
+    reading.site(index_html=PAGE + refers, other_html=f"{PAGE}<img src=crew.jpg>", crew_jpg="picture")
+    write(world.here, "deck.png", "picture")
+    if mend is Mend.SET_ASIDE:
+        reading.site(news__index_html=PAGE, news__index_htm="<title>Another</title>")
+    if mend in (Mend.TAKE_DOWN, Mend.MOVE_OUT, Mend.FORBID):
+        reading.site(backup_zip="PK everything")
+    if mend is Mend.FORBID_LISTS:
+        reading.site(plates__one_png="picture")
+    assert len((await reading.read()).found) == 1
+
+    await reading.mend(mend)
+
+    assert [one.finding.name for one in (await reading.read()).found] == left
+
+
+async def test_a_mended_name_takes_what_refers_to_the_old_one_along(reading: Reading) -> None:
+    reading.site(index_html=f"{PAGE}<img src=Crew.jpg>", other_html=f"{PAGE}<img src=crew.jpg>", crew_jpg="picture")
+    await reading.read()
+    await reading.mend(Mend.RENAME)
+    assert (reading.world.there / "other.html").read_text() == f"{PAGE}<img src=Crew.jpg>"
+    assert (reading.world.there / "Crew.jpg").read_text() == "picture"
+
+
+async def test_closing_access_makes_an_environment_file_unreadable_to_the_web(reading: Reading) -> None:
+    reading.site(index_html=PAGE)
+    write(reading.world.there, ".env", "PASSWORD=made-up")
+    await reading.read()
+    await reading.mend(Mend.CLOSE)
+    assert (reading.world.there / ".env").stat().st_mode & 0o777 == 0o600
+    assert (await reading.read()).found == ()
+
+
+async def test_a_rename_that_left_references_behind_is_led_to_the_new_name(reading: Reading) -> None:
+    world = reading.world
+    reading.site(index_html=f"{PAGE}<img src=pier.png>", pier_png="picture")
+    await world.nailer.files.change.rename(
+        world.account_id, world.site, SideName.THERE, path("/htdocs/pier.png"), b"jetty.png"
+    )
+    assert list(await reading.kinds()) == [FindingKind.RENAMED]
+
+    await reading.mend(Mend.REWRITE)
+
+    assert (world.there / "index.html").read_text() == f"{PAGE}<img src=jetty.png>"
+    assert (await reading.read()).found == ()
+
+
+async def test_a_page_tells_what_it_needs_and_who_refers_to_it(reading: Reading) -> None:
+    reading.site(
+        index_html=f"{PAGE}<link rel=stylesheet href=site.css><img src=gone.png><a href=https://gannet.example/>g</a>",
+        site_css="a { background: url(bg.png) }",
+        bg_png="picture",
+        other_html=f"{PAGE}<a href=index.html>i</a>",
+    )
+    await reading.read()
+
+    page = await reading.world.nailer.checks.known.page(reading.world.site, path("/htdocs/index.html"))
+
+    assert [(one.path.name, one.place.use, one.entry is not None) for one in page.needs] == [
+        (b"site.css", Use.STYLE, True),
+        (b"gone.png", Use.PICTURE, False),
+    ]
+    assert page.elsewhere == (("https://gannet.example/", Use.PAGE),)
+    assert [one.page.name for one in page.referrers] == [b"other.html"]
+    assert [one.name for one in page.belongs] == [b"index.html", b"site.css", b"bg.png"]
+
+
+async def test_room_and_savings_of_the_whole_account(reading: Reading) -> None:
+    world = reading.world
+    reading.site(index_html=f"{PAGE}<img src=a.png width=30>", press_psd="8" * 5000)
+    big = os.urandom(30_000)
+    for name in ("a.png", "copy.png", "sub/copy-2.png"):
+        write(world.there, name, big)
+    write(world.there.parent, "mail/inbox", "x" * 700)
+    await reading.read(account=True)
+
+    room = await world.nailer.checks.known.room(world.site, None)
+    saved = await world.nailer.checks.known.savings(world.site, 40_000)
+
+    assert [(tile.name, tile.weight.size) for tile, _ in room.tiles] == [
+        (b"htdocs", 95_000 + len(PAGE) + len("<img src=a.png width=30>")),
+        (b"mail", 700),
+    ]
+    assert [(one.reason.name, one.frees) for one in saved.savings] == [("WORKING", 5000), ("TWICE", 60_000)]
+    assert saved.chosen == {"Working files nobody is shown", "The same file twice"}
+    write(world.there, "sub/more.bin", "y" * 900)
+    await reading.read(account=True)
+    grown = (await world.nailer.checks.known.room(world.site, None)).grown
+    assert grown == ((path("/htdocs/sub"), 900),)

@@ -1,0 +1,109 @@
+"""The pages of what is known of a site, and who may see and mend it."""
+
+from __future__ import annotations
+
+import re
+import time
+
+import pytest
+
+from tests.builders import write
+from tests.web.conftest import Visitor
+
+PAGE = "<!doctype html><title>Moss Lane</title>"
+
+
+def read(maren: Visitor, site: str) -> str:
+    """Read the site and return its page then."""
+    assert maren.post(f"{site}/checks/read").status_code == 200
+    for _ in range(400):
+        page = maren.get(f"{site}/checks/overview").text
+        if "data-busy" not in page:
+            return str(page)
+        time.sleep(0.05)
+    raise AssertionError("the reading never ended")
+
+
+def test_a_site_that_was_never_read_says_what_reading_does(maren: Visitor) -> None:
+    site = maren.open_site()
+    page = maren.get(f"{site}/checks").text
+    assert "Read the site" in page
+    assert "It changes nothing" in page
+
+
+def test_what_was_found_is_shown_with_its_pages_and_mended_by_a_plan(maren: Visitor) -> None:
+    site = maren.open_site()
+    write(maren.there, "index.html", f"{PAGE}<img src=deck.png><img src='a<b>.png'>")
+    write(maren.here, "deck.png", "picture")
+
+    page = read(maren, site)
+
+    assert "2 pictures are missing on 1 page" in page
+    assert "a&lt;b&gt;.png" in page
+    first = re.search(r'data-first="(\d+)"', page)
+    assert first
+    wish = {"sort": "gone-picture", "mend": "send", "first": int(first[1])}
+    plan = maren.post(f"{site}/checks/mend", wish).text
+    assert "1 new" in plan
+    assert "deck.png" in plan
+    shown = maren.get(f"{site}/checks/pages?path=/htdocs/index.html").text
+    assert "only here" in shown
+    assert "missing" in shown
+    assert "index.html" in maren.get(f"{site}/checks/pages").text
+
+
+def test_a_button_of_a_finding_that_is_gone_says_so(maren: Visitor) -> None:
+    site = maren.open_site()
+    write(maren.there, "index.html", PAGE)
+    read(maren, site)
+    answer = maren.post(f"{site}/checks/mend", {"sort": "gone-picture", "mend": "send"})
+    assert answer.status_code == 404
+    assert "Read the site again" in answer.json()["what"]
+
+
+def test_a_finding_is_ignored_with_a_reason_and_counts_again(maren: Visitor) -> None:
+    site = maren.open_site()
+    write(maren.there, "index.html", f"{PAGE}<img src=gone.png>")
+    page = read(maren, site)
+    number = int(re.findall(r'data-finding="(\d+)"', page)[0])
+
+    assert maren.post(f"{site}/checks/ignore", {"findings": [number], "why": ""}).status_code == 422
+    ignored = maren.post(f"{site}/checks/ignore", {"findings": [number], "why": "comes on Monday"}).text
+    assert "1 finding ignored" in ignored
+    assert "comes on Monday" in ignored
+    assert "is missing" not in ignored
+    assert "is missing" in maren.post(f"{site}/checks/heed/{number}").text
+
+
+def test_room_is_walked_into_and_what_could_go_becomes_a_plan(maren: Visitor) -> None:
+    site = maren.open_site()
+    write(maren.there, "index.html", PAGE)
+    write(maren.there, "art/poster.psd", b"8BPS" + bytes(90_000))
+    read(maren, site)
+
+    page = maren.get(f"{site}/checks/room").text
+    assert "Working files nobody is shown" in page
+    assert "art/, 90.0 kB, 2 names: walk in" in page
+    assert "poster.psd" in maren.get(f"{site}/checks/room?folder=/htdocs/art&colours=age").text
+    assert maren.get(f"{site}/checks/room?folder=/nowhere").status_code == 404
+    plan = maren.post(f"{site}/checks/savings", {"paths": ["/htdocs/art/poster.psd"]}).text
+    assert "Remove 1 file" in plan
+    assert maren.post(f"{site}/checks/savings", {"paths": []}).status_code == 422
+    assert "nothing that is known" in maren.get(f"{site}/checks/alone").text
+
+
+@pytest.mark.parametrize(("at", "status"), [("03:30", 200), ("25:99", 422), ("soon", 422)])
+def test_a_site_is_read_by_itself_each_day(maren: Visitor, at: str, status: int) -> None:
+    site = maren.open_site()
+    answer = maren.post_form(f"{site}/checks/time", each_day="on", at=at)
+    assert answer.status_code == status
+    assert ("Next" in maren.get(f"{site}/checks").text) is (status == 200)
+    maren.post_form(f"{site}/checks/time", at=at)
+    assert "Next" not in maren.get(f"{site}/checks").text
+
+
+def test_a_site_without_a_web_address_cannot_be_read_and_says_what_to_do(maren: Visitor) -> None:
+    site = maren.open_site_at(maren.add_site(web_address_0=""))
+    answer = maren.post(f"{site}/checks/read")
+    assert answer.status_code == 422
+    assert "which folder answers at which web address" in answer.json()["what"]
