@@ -238,6 +238,15 @@ class Files(Person):
         )
         return list(self.driver.execute_script(script))
 
+    def read_site(self) -> None:
+        """On the page of checks, with what a reading of the site has found."""
+        self.go("/sites/1/checks")
+        self.see("overview")
+        if not self.driver.find_elements(By.CSS_SELECTOR, '[data-test="read-again"]'):
+            self.see("read").click()
+        self.see("read-again")
+        self.see("room")
+
     def pick(self, *names: str) -> None:
         self.press(names[0], ".j")
         for name in names[1:]:

@@ -25,6 +25,10 @@ VIEWS = [
     "/sites/1/search?side=there",
     "/sites/1/changes",
     "/sites/1/checks",
+    "/sites/1/checks/room",
+    "/sites/1/checks/pages",
+    "/sites/1/checks/pages?path=/htdocs/crew/index.html",
+    "/sites/1/checks/alone",
     "/sites/1/connection",
     "/sites/1/settings",
     "/sites/1/access?side=there&path=/htdocs&names=index.html/img",
@@ -108,6 +112,7 @@ def _touch(person: Files, element: WebElement, held_s: float = 0) -> None:
 
 @pytest.mark.parametrize("size", [PHONE, TABLET], ids=["phone", "tablet"])
 def test_no_view_is_wider_than_the_screen_and_all_can_be_pressed(small: Files, size: tuple[int, int]) -> None:
+    small.read_site()
     _becomes(small, size)
     found = {}
     for view in VIEWS:

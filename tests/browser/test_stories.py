@@ -85,6 +85,10 @@ PAGES = [
     "/sites/1/edit?side=there&path=/htdocs/index.html",
     "/sites/1/access?side=there&path=/htdocs",
     "/sites/1/checks",
+    "/sites/1/checks/room",
+    "/sites/1/checks/pages",
+    "/sites/1/checks/pages?path=/htdocs/crew/index.html",
+    "/sites/1/checks/alone",
     "/sites/1/sync",
     "/sieves",
     "/timers",
@@ -110,6 +114,7 @@ NOTICES = """for (const look of ["", "bad"]) dispatchEvent(new CustomEvent("nail
 def test_pages_are_accessible(files: Files, theme: str) -> None:
     """WCAG 2.1 A and AA, as far as a program can tell."""
     broken = []
+    files.read_site()
     for address in PAGES:
         files.driver.execute_script(f"localStorage.setItem('nailer-theme', '{theme}')")
         files.go(address)
@@ -118,6 +123,8 @@ def test_pages_are_accessible(files: Files, theme: str) -> None:
             files.see("picked-title")
         if address.endswith("sync"):
             files.see("sync-foot")
+        if address.endswith("checks"):
+            files.see("room")
         files.wait(lambda: files.driver.find_elements(By.CSS_SELECTOR, "[data-alive]"))
         files.driver.execute_script(NOTICES)
         files.see("notice-back")
