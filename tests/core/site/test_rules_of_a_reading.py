@@ -10,11 +10,11 @@ from nailer.core.check.live import Fetched, FetchedHow
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.tree import Tree
 from nailer.core.site.exposed import Danger, exposed
-from nailer.core.site.findings import Finding, FindingKind, Gravity, Mend, cards, finding_of
+from nailer.core.site.findings import FindingKind, Gravity, Mend, SiteFinding, cards, finding_of
 from nailer.core.site.first_page import bare_folders, lists_contents, placeholder_words, rival_folders, served_of
-from nailer.core.site.graph import Place
+from nailer.core.site.graph import RefersAt
 from nailer.core.site.links import Use
-from nailer.core.site.room import Box, Weight, grown, squarified, tiles, weights
+from nailer.core.site.room import Box, RoomTaken, grown, squarified, tiles, weights
 from nailer.core.site.rules import forbidding, without_lists
 from nailer.core.site.savings import Reason, enough, savings
 from tests.builders import path
@@ -44,8 +44,8 @@ def test_a_folder_weighs_what_lies_below_it_and_says_when_that_is_not_all() -> N
     file, folder = Entry(b"f", Kind.FILE, 5), Entry(b"d", Kind.FOLDER)
     link = Entry(b"l", Kind.LINK, target=b"d")
     known = weights(Tree({(): [file, folder, link], (b"d",): [file, file]}))
-    assert known[()] == Weight(15, 5)
-    assert weights(Tree({(): [folder]}))[()] == Weight(0, 1, whole=False), "the folder below was not read"
+    assert known[()] == RoomTaken(15, 5)
+    assert weights(Tree({(): [folder]}))[()] == RoomTaken(0, 1, whole=False), "the folder below was not read"
 
 
 def test_the_rest_of_many_names_is_one_tile() -> None:
@@ -56,8 +56,8 @@ def test_the_rest_of_many_names_is_one_tile() -> None:
 
 
 def test_growth_names_the_deepest_folder_and_nothing_that_was_not_read_whole() -> None:
-    before = {(): Weight(10), (b"a",): Weight(4), (b"b",): Weight(6, whole=False)}
-    now = {(): Weight(30), (b"a",): Weight(9), (b"b",): Weight(21)}
+    before = {(): RoomTaken(10), (b"a",): RoomTaken(4), (b"b",): RoomTaken(6, whole=False)}
+    now = {(): RoomTaken(30), (b"a",): RoomTaken(9), (b"b",): RoomTaken(21)}
     assert grown(before, now) == [((), 20), ((b"a",), 5)]
 
 
@@ -160,10 +160,10 @@ def test_rules_are_added_once_and_keep_what_is_there() -> None:
     assert forbidding(more, [(path("/htdocs/.env"), Danger.SECRETS), (path("/htdocs/.git"), Danger.HISTORY)]) == more
 
 
-def _gone(kind: FindingKind, name: str, *pages: str, use: Use = Use.PICTURE) -> Finding:
-    places = tuple(Place(path(page), name, use) for page in pages)
+def _gone(kind: FindingKind, name: str, *pages: str, use: Use = Use.PICTURE) -> SiteFinding:
+    places = tuple(RefersAt(path(page), name, use) for page in pages)
     other = path("/htdocs/crew.jpg") if kind is FindingKind.WRITTEN_OTHERWISE else None
-    return Finding(kind, name, path("/htdocs/" + name), other, "https://a.example/" + name, places, "404")
+    return SiteFinding(kind, name, path("/htdocs/" + name), other, "https://a.example/" + name, places, "404")
 
 
 def test_a_finding_is_stored_and_comes_back_as_it_was() -> None:
@@ -187,7 +187,7 @@ def test_pictures_that_are_missing_are_one_card_with_a_button_for_what_each_need
 
 def test_what_is_open_to_everybody_says_what_strangers_have_in_hands() -> None:
     found = [
-        Finding(FindingKind.EXPOSED, ".env", path("/htdocs/.env"), said="answers 200, 20 B", danger=Danger.SECRETS)
+        SiteFinding(FindingKind.EXPOSED, ".env", path("/htdocs/.env"), said="answers 200, 20 B", danger=Danger.SECRETS)
     ]
     (card,) = cards(found)
     assert card.gravity is Gravity.BAD

@@ -16,7 +16,7 @@ from nailer.core.people.rights import Grant, Person, Right
 from nailer.core.site.findings import FindingKind, Mend
 from nailer.core.site.links import Use
 from nailer.errors import InvalidInput, NotAllowed
-from nailer.services.checks.known import Known
+from nailer.services.checks.known import SiteKnown
 from nailer.standins.pages import Pages
 from nailer.store.checks.readings import ReadingState
 from tests.builders import path, write
@@ -29,7 +29,7 @@ PAGE = "<!doctype html><title>Moss Lane</title>"
 class Reading:
     world: World
 
-    async def read(self, *, account: bool = False) -> Known:
+    async def read(self, *, account: bool = False) -> SiteKnown:
         """Read the site and return what is known of it then."""
         checks = self.world.nailer.checks
         await checks.reader.begin(self.world.account_id, self.world.site, is_account=account)

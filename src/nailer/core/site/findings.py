@@ -10,7 +10,7 @@ from typing import Any
 
 from nailer.core.files.sitepath import SitePath
 from nailer.core.site.exposed import GRAVE, Danger, Exposed
-from nailer.core.site.graph import Broken, Fault, Place
+from nailer.core.site.graph import BrokenReference, Fault, RefersAt
 from nailer.core.site.links import Use
 from nailer.core.words import count_text, size_text
 
@@ -75,7 +75,7 @@ class Mend(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Finding:
+class SiteFinding:
     """One thing that was found. `key` tells it from others of its kind. `other` is what a name is really called, or the file
     that is served. `said` is what the web answered, `danger` what whoever finds it has in hands."""
 
@@ -84,7 +84,7 @@ class Finding:
     path: SitePath | None = None
     other: SitePath | None = None
     address: str = ""
-    places: tuple[Place, ...] = ()
+    places: tuple[RefersAt, ...] = ()
     said: str = ""
     size: int = 0
     danger: Danger | None = None
@@ -114,15 +114,15 @@ class Finding:
         }
 
 
-def finding_of(kind: FindingKind, data: Mapping[str, Any]) -> Finding:
+def finding_of(kind: FindingKind, data: Mapping[str, Any]) -> SiteFinding:
     """A finding out of what was stored."""
 
     def path(token: str | None) -> SitePath | None:
         return SitePath.of_token(token) if token is not None else None
 
-    places = tuple(Place(SitePath.of_token(page), written, Use(use)) for page, written, use in data["places"])
+    places = tuple(RefersAt(SitePath.of_token(page), written, Use(use)) for page, written, use in data["places"])
     danger = Danger(data["danger"]) if data["danger"] else None
-    return Finding(
+    return SiteFinding(
         kind,
         data["key"],
         path(data["path"]),
@@ -135,20 +135,22 @@ def finding_of(kind: FindingKind, data: Mapping[str, Any]) -> Finding:
     )
 
 
-def of_broken(one: Broken, said: str = "") -> Finding:
+def of_broken(one: BrokenReference, said: str = "") -> SiteFinding:
     """What a reference that leads wrong is as a finding; `said` is what its address answered."""
     kind = _OF_FAULT[one.fault]
     key = one.path.token if one.path is not None else one.address
-    return Finding(kind, key, one.path, one.other, one.address, one.places, said)
+    return SiteFinding(kind, key, one.path, one.other, one.address, one.places, said)
 
 
-def of_exposed(one: Exposed, address: str, said: str) -> Finding:
+def of_exposed(one: Exposed, address: str, said: str) -> SiteFinding:
     """A name that answers on the web and should not."""
-    return Finding(FindingKind.EXPOSED, one.path.token, one.path, None, address, (), said, one.entry.size, one.danger)
+    return SiteFinding(
+        FindingKind.EXPOSED, one.path.token, one.path, None, address, (), said, one.entry.size, one.danger
+    )
 
 
 @dataclass(frozen=True, slots=True)
-class Action:
+class MendButton:
     """A button: what it makes a plan for, its words, and the findings it is about by their place in the list."""
 
     mend: Mend
@@ -157,7 +159,7 @@ class Action:
 
 
 @dataclass(frozen=True, slots=True)
-class Card:
+class FindingCard:
     """Findings of one sort, as they are shown: `title` says what it is, `notice` what visitors notice or strangers get,
     `names` the first few. `about` are the places of its findings in the list they were made of."""
 
@@ -167,7 +169,7 @@ class Card:
     notice: str
     names: tuple[str, ...]
     about: tuple[int, ...]
-    actions: tuple[Action, ...] = ()
+    actions: tuple[MendButton, ...] = ()
 
 
 # What visitors notice of something that is not there: one and many, what they see.
@@ -202,14 +204,14 @@ _DANGER_WORDS: Mapping[Danger, tuple[str, str]] = {
 }
 
 
-def cards(found: Sequence[Finding]) -> list[Card]:
+def cards(found: Sequence[SiteFinding]) -> list[FindingCard]:
     """Findings as cards, what visitors notice most first."""
     made = [*_of_gone(found), *_of_exposed(found), *_of_rest(found)]
     order = list(Gravity)
     return sorted(made, key=lambda one: order.index(one.gravity))
 
 
-def _of_gone(found: Sequence[Finding]) -> list[Card]:
+def _of_gone(found: Sequence[SiteFinding]) -> list[FindingCard]:
     """What pages refer to and do not get: a card for each use."""
     by_use: dict[Use, list[int]] = defaultdict(list)
     for number, one in enumerate(found):
@@ -218,12 +220,12 @@ def _of_gone(found: Sequence[Finding]) -> list[Card]:
     return [_gone_card(use, by_use[use], found) for use in _USES if use in by_use]
 
 
-def _worst(one: Finding) -> Use:
+def _worst(one: SiteFinding) -> Use:
     order = list(_USES)
     return min((place.use for place in one.places), key=order.index)
 
 
-def _gone_card(use: Use, about: list[int], found: Sequence[Finding]) -> Card:
+def _gone_card(use: Use, about: list[int], found: Sequence[SiteFinding]) -> FindingCard:
     one, many, notice = _USES[use]
     some = [found[number] for number in about]
     pages = len({page for finding in some for page in finding.pages})
@@ -235,7 +237,7 @@ def _gone_card(use: Use, about: list[int], found: Sequence[Finding]) -> Card:
     kinds = {kind: [number for number in about if found[number].kind is kind] for kind in _GONE}
     said = [notice, *_why_gone(kinds, len(some))]
     gravity = Gravity.WARN if use in (Use.PAGE, Use.LISTED, Use.ICON, Use.FEED, Use.MANIFEST) else Gravity.BAD
-    return Card(
+    return FindingCard(
         f"gone-{use}",
         gravity,
         f"{what} on {count_text(pages, 'page')}",
@@ -260,27 +262,27 @@ def _why_gone(kinds: Mapping[FindingKind, list[int]], count: int) -> list[str]:
     return [text + "."] if text else []
 
 
-def _gone_actions(kinds: Mapping[FindingKind, list[int]]) -> tuple[Action, ...]:
+def _gone_actions(kinds: Mapping[FindingKind, list[int]]) -> tuple[MendButton, ...]:
     here, written = kinds[FindingKind.ONLY_HERE], kinds[FindingKind.WRITTEN_OTHERWISE]
     renamed = kinds[FindingKind.RENAMED]
     made = []
     if here:
-        made.append(Action(Mend.SEND, f"Send {count_text(len(here), 'file')}", tuple(here)))
+        made.append(MendButton(Mend.SEND, f"Send {count_text(len(here), 'file')}", tuple(here)))
     if written:
-        made.append(Action(Mend.RENAME, f"Mend {count_text(len(written), 'name')}", tuple(written)))
+        made.append(MendButton(Mend.RENAME, f"Mend {count_text(len(written), 'name')}", tuple(written)))
     if renamed:
-        made.append(Action(Mend.REWRITE, f"Lead {count_text(len(renamed), 'name')} to the new", tuple(renamed)))
+        made.append(MendButton(Mend.REWRITE, f"Lead {count_text(len(renamed), 'name')} to the new", tuple(renamed)))
     return tuple(made)
 
 
-def _name_gone(one: Finding) -> str:
+def _name_gone(one: SiteFinding) -> str:
     if one.other is not None:
         how = "is now" if one.kind is FindingKind.RENAMED else "is there as"
         return f"{one.name} ({how} {one.other.name.decode('utf-8', 'replace')})"
     return f"{one.name} ({one.said})" if one.said else one.name
 
 
-def _of_exposed(found: Sequence[Finding]) -> list[Card]:
+def _of_exposed(found: Sequence[SiteFinding]) -> list[FindingCard]:
     by_danger: dict[Danger, list[int]] = defaultdict(list)
     for number, one in enumerate(found):
         if one.kind is FindingKind.EXPOSED and one.danger is not None:
@@ -295,16 +297,16 @@ def _of_exposed(found: Sequence[Finding]) -> list[Card]:
         size = size_text(sum(one.size for one in some))
         title = f"Anyone can download {what}" if len(some) == 1 else f"Anyone can download {what}, {len(some)} times"
         actions = [
-            Action(Mend.TAKE_DOWN, "Take it down" if len(some) == 1 else "Take them down", tuple(about)),
-            Action(Mend.FORBID, "A rule for the server", tuple(about)),
+            MendButton(Mend.TAKE_DOWN, "Take it down" if len(some) == 1 else "Take them down", tuple(about)),
+            MendButton(Mend.FORBID, "A rule for the server", tuple(about)),
         ]
         if len({one.path.parent for one in some if one.path is not None}) == 1:
             words = "Move it out of the web" if len(some) == 1 else "Move them out"
-            actions.insert(1, Action(Mend.MOVE_OUT, words, tuple(about)))
+            actions.insert(1, MendButton(Mend.MOVE_OUT, words, tuple(about)))
         if danger is Danger.SECRETS:
-            actions.append(Action(Mend.CLOSE, "Access 600", tuple(about)))
+            actions.append(MendButton(Mend.CLOSE, "Access 600", tuple(about)))
         made.append(
-            Card(
+            FindingCard(
                 f"exposed-{danger.name.lower()}",
                 Gravity.BAD if danger in GRAVE else Gravity.WARN,
                 title,
@@ -317,7 +319,7 @@ def _of_exposed(found: Sequence[Finding]) -> list[Card]:
     return made
 
 
-def _of_rest(found: Sequence[Finding]) -> list[Card]:
+def _of_rest(found: Sequence[SiteFinding]) -> list[FindingCard]:
     """One card for each kind that needs no more telling apart, and one for each folder with rival first pages."""
     by_kind: dict[FindingKind, list[int]] = defaultdict(list)
     for number, one in enumerate(found):
@@ -328,10 +330,12 @@ def _of_rest(found: Sequence[Finding]) -> list[Card]:
         if about:
             some = [found[number] for number in about]
             title = count_text(len(some), single, many)
-            actions = (Action(Mend.FORBID_LISTS, "Forbid lists …", tuple(about)),) if kind is FindingKind.LISTS else ()
+            actions = (
+                (MendButton(Mend.FORBID_LISTS, "Forbid lists …", tuple(about)),) if kind is FindingKind.LISTS else ()
+            )
             names = tuple(f"{one.name} ({one.said})" if one.said else one.name for one in some[:_SHOWN])
             gravity = Gravity.BAD if kind in (FindingKind.ON_A_DISK, FindingKind.PLACEHOLDER) else Gravity.WARN
-            made.append(Card(kind.value, gravity, title, notice, names, tuple(about), actions))
+            made.append(FindingCard(kind.value, gravity, title, notice, names, tuple(about), actions))
     return made
 
 
@@ -364,17 +368,17 @@ _REST: Mapping[FindingKind, tuple[str, str, str]] = {
 }
 
 
-def _rivals_card(one: Finding, number: int) -> Card:
+def _rivals_card(one: SiteFinding, number: int) -> FindingCard:
     where = one.name
     served = one.other.name.decode("utf-8", "replace") if one.other is not None else ""
     others = [place.written for place in one.places if place.written != served]
     if served:
         notice = f"Visitors get {served}; {', '.join(others)} is never shown." if others else f"Visitors get {served}."
-        action = Action(Mend.SET_ASIDE, f"Set {served} aside", (number,))
+        action = MendButton(Mend.SET_ASIDE, f"Set {served} aside", (number,))
     else:
         notice = f"Which of them visitors get is not known: the address answered {one.said or 'nothing'}."
-        action = Action(Mend.SET_ASIDE, "Set one aside …", (number,))
-    return Card(
+        action = MendButton(Mend.SET_ASIDE, "Set one aside …", (number,))
+    return FindingCard(
         "rivals",
         Gravity.WARN,
         f"{len(one.places)} first pages in {where}",

@@ -11,7 +11,7 @@ from enum import StrEnum
 from nailer.core.files.entry import Entry
 from nailer.core.files.kinds import FileKind, kind_by_name
 from nailer.core.files.sitepath import DocumentRoot, SitePath
-from nailer.core.site.links import Links, Use
+from nailer.core.site.links import FileLinks, Use
 from nailer.core.site.names import Names, is_index
 from nailer.core.site.targets import Leads, Target, targets_of
 
@@ -28,7 +28,7 @@ class Fault(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class RefersAt:
     """Where a reference stands: the page, how it is written there, and what it is for."""
 
     page: SitePath
@@ -37,14 +37,14 @@ class Place:
 
 
 @dataclass(frozen=True, slots=True)
-class Broken:
+class BrokenReference:
     """One thing that pages refer to and do not get. `path` is where it should be, None for a disk or another site.
     `other` is what it is called now, or how it is really written. `address` is what a visitor's browser asks for."""
 
     fault: Fault
     address: str
     path: SitePath | None
-    places: tuple[Place, ...]
+    places: tuple[RefersAt, ...]
     other: SitePath | None = None
 
     @property
@@ -62,15 +62,15 @@ class Broken:
 class Graph:
     """Every page with where its links lead, for one side. `mentions` are names of files that scripts hold."""
 
-    leads: Mapping[SitePath, tuple[tuple[Place, Target, int | None], ...]]
+    leads: Mapping[SitePath, tuple[tuple[RefersAt, Target, int | None], ...]]
     mentions: Mapping[SitePath, frozenset[str]]
 
     @classmethod
-    def of(cls, pages: Mapping[SitePath, Links], roots: Sequence[DocumentRoot]) -> Graph:
+    def of(cls, pages: Mapping[SitePath, FileLinks], roots: Sequence[DocumentRoot]) -> Graph:
         """The graph of pages that were read."""
         leads = {
             page: tuple(
-                (Place(page, link.address, link.use), target, link.width)
+                (RefersAt(page, link.address, link.use), target, link.width)
                 for link, target in targets_of(page, links, roots)
                 if target.leads is not Leads.NOWHERE
             )
@@ -83,10 +83,10 @@ class Graph:
         there: Names,
         here: Names | None = None,
         now: Callable[[SitePath], SitePath] = lambda path: path,
-    ) -> list[Broken]:
+    ) -> list[BrokenReference]:
         """What pages there refer to and do not get, the most noticed first. A path of which nobody knows whether it is
         there is left out. `now` says where a path went that was renamed."""
-        found: dict[tuple[Fault, str], list[Place]] = defaultdict(list)
+        found: dict[tuple[Fault, str], list[RefersAt]] = defaultdict(list)
         about: dict[tuple[Fault, str], tuple[SitePath | None, SitePath | None, str]] = {}
         for led in self.leads.values():
             for place, target, _ in led:
@@ -96,21 +96,21 @@ class Graph:
                     found[key].append(place)
                     about[key] = (target.path, other, target.address)
         broken = [
-            Broken(fault, about[fault, key][2], about[fault, key][0], tuple(places), about[fault, key][1])
+            BrokenReference(fault, about[fault, key][2], about[fault, key][0], tuple(places), about[fault, key][1])
             for (fault, key), places in found.items()
         ]
         return sorted(broken, key=lambda one: (not one.is_noticed, -len(one.pages), one.address))
 
-    def elsewhere(self) -> dict[str, tuple[Place, ...]]:
+    def elsewhere(self) -> dict[str, tuple[RefersAt, ...]]:
         """Addresses of other sites that pages lead to, without fragments, with where they stand."""
-        found: dict[str, list[Place]] = defaultdict(list)
+        found: dict[str, list[RefersAt]] = defaultdict(list)
         for led in self.leads.values():
             for place, target, _ in led:
                 if target.leads is Leads.ELSEWHERE:
                     found[target.address.partition("#")[0]].append(place)
         return {address: tuple(places) for address, places in sorted(found.items())}
 
-    def referrers(self, path: SitePath) -> tuple[Place, ...]:
+    def referrers(self, path: SitePath) -> tuple[RefersAt, ...]:
         """Where a path is referred to."""
         return tuple(place for led in self.leads.values() for place, target, _ in led if target.path == path)
 
@@ -253,10 +253,10 @@ def _keeps(path: SitePath, root: SitePath, mentioned: Collection[str]) -> str:
 
 def lacking(
     graph: Graph, sent: Iterable[SitePath], source: Names, target: Names, coming: Collection[SitePath]
-) -> dict[SitePath, tuple[Place, ...]]:
+) -> dict[SitePath, tuple[RefersAt, ...]]:
     """What pages that are sent need, and what is neither there nor among what comes, but lies at the source: each with
     where it is referred to. Paths are those of the target; `graph` is of the sent pages there."""
-    found: dict[SitePath, list[Place]] = defaultdict(list)
+    found: dict[SitePath, list[RefersAt]] = defaultdict(list)
     for page in sent:
         for place, led, _ in graph.leads.get(page, ()):
             path = led.path

@@ -52,7 +52,7 @@ class Link:
 
 
 @dataclass(frozen=True, slots=True)
-class Links:
+class FileLinks:
     """What a file refers to. `base` is the address that its links are joined with, '' for the file's own. `mentions` are
     names of files that its text holds in no link: a script may make an address of them."""
 
@@ -87,7 +87,7 @@ def reading_of(name: bytes) -> str:
     return next((kind for pattern, kind in _ENDINGS if pattern.fullmatch(name)), "")
 
 
-def links_in(name: bytes, data: bytes) -> Links:
+def links_in(name: bytes, data: bytes) -> FileLinks:
     """Everything that a file refers to. Never raises, whatever the bytes are.
 
     >>> found = links_in(b"a.html", b'<img src="pier.svg" width=300> <a href=fares.html#top>')
@@ -98,7 +98,7 @@ def links_in(name: bytes, data: bytes) -> Links:
     """
     how = reading_of(name)
     read = _READERS.get(how)
-    return read(text_of(data)) if read is not None else Links()
+    return read(text_of(data)) if read is not None else FileLinks()
 
 
 def text_of(data: bytes) -> str:
@@ -175,7 +175,7 @@ _MENTION = re.compile(r"[\w%~!@+-][\w.%~!@+-]{0,120}\.[A-Za-z0-9]{2,11}")
 _MOST_MENTIONS = 5000
 
 
-def _of_page(text: str) -> Links:
+def _of_page(text: str) -> FileLinks:
     tree = LexborHTMLParser(text)
     base = ""
     found: list[Link] = []
@@ -191,7 +191,7 @@ def _of_page(text: str) -> Links:
         found += _of_element(tag, given, node)
     # What stands in attributes of scripts (`onclick`, `data-src`) is no link, but may become one.
     mentions |= _mentioned(" ".join(_other_values(tree)))
-    return Links(tuple(dict.fromkeys(one for one in found if _is_known(one.address))), base, frozenset(mentions))
+    return FileLinks(tuple(dict.fromkeys(one for one in found if _is_known(one.address))), base, frozenset(mentions))
 
 
 def _of_element(tag: str, given: Mapping[str, str | None], node: LexborNode) -> Iterator[Link]:
@@ -261,8 +261,8 @@ def _of_srcset(value: str) -> Iterator[str]:
         at = found.end()
 
 
-def _of_style(text: str) -> Links:
-    return Links(tuple(dict.fromkeys(_in_style(text))))
+def _of_style(text: str) -> FileLinks:
+    return FileLinks(tuple(dict.fromkeys(_in_style(text))))
 
 
 def _in_style(text: str, *, as_block: bool = False) -> Iterator[Link]:
@@ -320,14 +320,14 @@ def _known(address: str, use: Use) -> Iterator[Link]:
         yield Link(_clean(address), use)
 
 
-def _of_manifest(text: str) -> Links:
+def _of_manifest(text: str) -> FileLinks:
     """A web application's manifest (W3C): icons, pictures, its start page."""
     try:
         said = json.loads(text)
     except (ValueError, RecursionError):
-        return Links()
+        return FileLinks()
     if not isinstance(said, dict):
-        return Links()
+        return FileLinks()
     found = []
     for part in ("icons", "screenshots"):
         listed = said.get(part)
@@ -337,20 +337,20 @@ def _of_manifest(text: str) -> Links:
     for one in _dicts(said.get("shortcuts")):
         if isinstance(one.get("url"), str):
             found.append(Link(_clean(one["url"]), Use.PAGE))
-    return Links(tuple(one for one in found if one.address))
+    return FileLinks(tuple(one for one in found if one.address))
 
 
 def _dicts(listed: object) -> list[dict[str, Any]]:
     return [one for one in listed if isinstance(one, dict)] if isinstance(listed, list) else []
 
 
-def _of_xml(text: str) -> Links:
+def _of_xml(text: str) -> FileLinks:
     """Feeds (RSS 2.0, RFC 4287) and lists of addresses (sitemaps): every address that stands as text or as `href`."""
     try:
         top = ElementTree.fromstring(text.encode("utf-8", "replace"), forbid_dtd=False)
     except (ParseError, DefusedXmlException, ValueError, RecursionError):
-        return Links(mentions=_mentioned(text))
-    return Links(tuple(dict.fromkeys(_of_nodes(top))), mentions=_mentioned(text))
+        return FileLinks(mentions=_mentioned(text))
+    return FileLinks(tuple(dict.fromkeys(_of_nodes(top))), mentions=_mentioned(text))
 
 
 def _of_nodes(top: Element) -> Iterator[Link]:
@@ -368,23 +368,23 @@ def _of_nodes(top: Element) -> Iterator[Link]:
             yield from _known(text, Use.PICTURE)
 
 
-def _of_robots(text: str) -> Links:
+def _of_robots(text: str) -> FileLinks:
     """The lists of addresses that a site names to robots (RFC 9309; the sitemaps protocol)."""
     found = re.findall(r"^[ \t]*sitemap[ \t]*:[ \t]*(\S{1,2000})", text, re.I | re.M)
-    return Links(tuple(Link(_clean(one), Use.LISTED) for one in found), mentions=_mentioned(text))
+    return FileLinks(tuple(Link(_clean(one), Use.LISTED) for one in found), mentions=_mentioned(text))
 
 
-def _of_text(text: str) -> Links:
-    return Links(mentions=_mentioned(text))
+def _of_text(text: str) -> FileLinks:
+    return FileLinks(mentions=_mentioned(text))
 
 
-def _of_program(text: str) -> Links:
+def _of_program(text: str) -> FileLinks:
     """What a program's file shows as a page, without what it makes; the names in the rest may become addresses."""
     page = _of_page(re.sub(r"<\?.*?(\?>|\Z)|<%.*?(%>|\Z)", "{{}}", text, flags=re.S))
-    return Links(page.links, page.base, page.mentions | _mentioned(text))
+    return FileLinks(page.links, page.base, page.mentions | _mentioned(text))
 
 
-_READERS: Mapping[str, Callable[[str], Links]] = {
+_READERS: Mapping[str, Callable[[str], FileLinks]] = {
     "page": _of_page,
     "program": _of_program,
     "style": _of_style,

@@ -11,7 +11,7 @@ from nailer.core.files.tree import Below, Tree
 
 
 @dataclass(frozen=True, slots=True)
-class Weight:
+class RoomTaken:
     """What lies in a folder and below it: bytes of files, names of every kind, and whether all of it was read."""
 
     size: int = 0
@@ -26,7 +26,7 @@ class Tile:
 
     name: bytes
     is_folder: bool
-    weight: Weight
+    weight: RoomTaken
     kind: FileKind | None = None
     newest_ns: int | None = None
     rest: int = 0
@@ -42,7 +42,7 @@ class Box:
     height: float
 
 
-def weights(tree: Tree) -> dict[Below, Weight]:
+def weights(tree: Tree) -> dict[Below, RoomTaken]:
     """Every folder of a tree with what lies in it and below; links count as names and are not followed.
 
     >>> from nailer.core.files.entry import Kind
@@ -51,7 +51,7 @@ def weights(tree: Tree) -> dict[Below, Weight]:
     >>> found[()].size, found[()].names, found[(b"d",)].size
     (14, 3, 7)
     """
-    found: dict[Below, Weight] = {}
+    found: dict[Below, RoomTaken] = {}
     for folder in sorted(tree.folders, key=len, reverse=True):
         size = names = 0
         whole = folder not in tree.lacks
@@ -60,18 +60,18 @@ def weights(tree: Tree) -> dict[Below, Weight]:
             if one.is_file:
                 size += one.size
             elif one.is_folder:
-                inside = found.get((*folder, one.name), Weight(whole=False))
+                inside = found.get((*folder, one.name), RoomTaken(whole=False))
                 size, names, whole = size + inside.size, names + inside.names, whole and inside.whole
-        found[folder] = Weight(size, names, whole)
+        found[folder] = RoomTaken(size, names, whole)
     return found
 
 
-def tiles(tree: Tree, folder: Below, found: Mapping[Below, Weight], *, most: int = 24) -> list[Tile]:
+def tiles(tree: Tree, folder: Below, found: Mapping[Below, RoomTaken], *, most: int = 24) -> list[Tile]:
     """What lies in a folder, the largest first; what is beyond `most` is one tile at the end."""
     all_tiles = sorted((_tile(tree, folder, one, found) for one in tree.folders.get(folder, ())), key=_by_size)
     shown, rest = all_tiles[:most], all_tiles[most:]
     if rest:
-        weight = Weight(
+        weight = RoomTaken(
             sum(one.weight.size for one in rest),
             sum(one.weight.names for one in rest),
             all(one.weight.whole for one in rest),
@@ -84,13 +84,13 @@ def _by_size(one: Tile) -> tuple[int, bytes]:
     return -one.weight.size, one.name
 
 
-def _tile(tree: Tree, folder: Below, entry: Entry, found: Mapping[Below, Weight]) -> Tile:
+def _tile(tree: Tree, folder: Below, entry: Entry, found: Mapping[Below, RoomTaken]) -> Tile:
     if not entry.is_folder:
         size = entry.size if entry.is_file else 0
         stamp = entry.stamp.at_ns if entry.stamp else None
-        return Tile(entry.name, False, Weight(size, 1), kind_by_name(entry.name), stamp)
+        return Tile(entry.name, False, RoomTaken(size, 1), kind_by_name(entry.name), stamp)
     below = (*folder, entry.name)
-    weight = found.get(below, Weight(whole=False))
+    weight = found.get(below, RoomTaken(whole=False))
     sizes: dict[FileKind | None, int] = {}
     newest: int | None = None
     for _, one in tree.under(below):
@@ -100,7 +100,7 @@ def _tile(tree: Tree, folder: Below, entry: Entry, found: Mapping[Below, Weight]
             if one.stamp is not None:
                 newest = max(newest or 0, one.stamp.at_ns)
     kind = max(sizes, key=lambda one: sizes[one]) if sizes else None
-    return Tile(entry.name, True, Weight(weight.size, weight.names + 1, weight.whole), kind, newest)
+    return Tile(entry.name, True, RoomTaken(weight.size, weight.names + 1, weight.whole), kind, newest)
 
 
 def squarified(sizes: Sequence[int], box: Box) -> list[Box]:
@@ -156,11 +156,13 @@ def _laid(row: Sequence[float], box: Box) -> tuple[list[Box], Box]:
     return boxes, Box(box.x, box.y + depth, box.width, max(0.0, box.height - depth))
 
 
-def grown(before: Mapping[Below, Weight], now: Mapping[Below, Weight], *, most: int = 5) -> list[tuple[Below, int]]:
+def grown(
+    before: Mapping[Below, RoomTaken], now: Mapping[Below, RoomTaken], *, most: int = 5
+) -> list[tuple[Below, int]]:
     """The folders that grew or shrank most between two readings, each with its bytes. Of a folder and the only one below it
     that changed as much, the deeper one is named. What was not read whole both times is left out.
 
-    >>> grown({(): Weight(5), (b"a",): Weight(5)}, {(): Weight(9), (b"a",): Weight(9)})
+    >>> grown({(): RoomTaken(5), (b"a",): RoomTaken(5)}, {(): RoomTaken(9), (b"a",): RoomTaken(9)})
     [((b'a',), 4)]
     """
     changes = {

@@ -36,7 +36,7 @@ _BY_KIND = {
 
 
 @dataclass(frozen=True, slots=True)
-class Candidate:
+class CouldGo:
     """A file that could go, or be made smaller: `frees` are the bytes that this gives back. `same_as` is the copy that
     stays."""
 
@@ -47,11 +47,11 @@ class Candidate:
 
 
 @dataclass(frozen=True, slots=True)
-class Saving:
+class Savings:
     """All files that one reason names, the largest first."""
 
     reason: Reason
-    files: tuple[Candidate, ...]
+    files: tuple[CouldGo, ...]
 
     @property
     def frees(self) -> int:
@@ -67,12 +67,12 @@ def savings(
     unreferenced: Collection[SitePath] = (),
     smaller: Mapping[SitePath, int] | None = None,
     kept: Callable[[SitePath], bool] = lambda _: False,
-) -> list[Saving]:
+) -> list[Savings]:
     """What could go, by reason, the most bytes first within the order of reasons. A file that several reasons name counts
     for the first; what `kept` says is marked, and what pages refer to (`wanted`), is in none but for being made smaller.
     `twins` are groups of files of one content: the one that pages refer to stays, else the one with the shortest path.
     `smaller` says how many bytes a smaller copy of a picture would free."""
-    found: dict[Reason, list[Candidate]] = defaultdict(list)
+    found: dict[Reason, list[CouldGo]] = defaultdict(list)
     named: set[SitePath] = set()
     entries = dict(there.files())
     free = {path for path in entries if not kept(path)}
@@ -80,7 +80,7 @@ def savings(
     def add(reason: Reason, path: SitePath, frees: int, same_as: SitePath | None = None) -> None:
         if path in free and path not in named and frees > 0:
             named.add(path)
-            found[reason].append(Candidate(path, entries[path], frees, same_as))
+            found[reason].append(CouldGo(path, entries[path], frees, same_as))
 
     for path, entry in entries.items():
         kind = kind_by_name(path.name)
@@ -98,13 +98,13 @@ def savings(
         if path in entries:
             add(Reason.SMALLER, path, frees)
     return [
-        Saving(reason, tuple(sorted(found[reason], key=lambda one: (-one.frees, one.path))))
+        Savings(reason, tuple(sorted(found[reason], key=lambda one: (-one.frees, one.path))))
         for reason in Reason
         if found[reason]
     ]
 
 
-def enough(found: Sequence[Saving], needed: int) -> list[Reason]:
+def enough(found: Sequence[Savings], needed: int) -> list[Reason]:
     """The first reasons that together make the room that is needed; all of them where that is not enough.
 
     >>> enough([], 5)

@@ -9,7 +9,7 @@ from enum import StrEnum
 from urllib.parse import quote, unquote_to_bytes, urljoin, urlsplit
 
 from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of, path_of
-from nailer.core.site.links import Link, Links, Use
+from nailer.core.site.links import FileLinks, Link, Use
 from nailer.errors import InvalidInput
 
 _DISK = re.compile(r"file:|[a-z]:[\\/]|\\\\[\w.-]+\\", re.I)
@@ -65,7 +65,7 @@ def target_of(link: Link, page: SitePath, base: str, roots: Sequence[DocumentRoo
         return Target(Leads.NOWHERE)
 
 
-def targets_of(page: SitePath, links: Links, roots: Sequence[DocumentRoot]) -> list[tuple[Link, Target]]:
+def targets_of(page: SitePath, links: FileLinks, roots: Sequence[DocumentRoot]) -> list[tuple[Link, Target]]:
     """Where each link of a page leads, in their order."""
     return [(one, target_of(one, page, links.base, roots)) for one in links.links]
 

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from nailer.services.checks.door import Checks
-from nailer.services.checks.known import MAP, Known, PageKnown, RoomKnown, SavingsKnown
+from nailer.services.checks.known import MAP, PageKnown, RoomKnown, SavingsKnown, SiteKnown
 from nailer.store.checks.findings import StoredFinding
 from nailer.store.checks.readings import StoredReading
 
 __all__ = [
     "MAP",
     "Checks",
-    "Known",
     "PageKnown",
     "RoomKnown",
     "SavingsKnown",
+    "SiteKnown",
     "StoredFinding",
     "StoredReading",
 ]

@@ -9,7 +9,7 @@ from dataclasses import replace
 from nailer.core.check.live import Fetched
 from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of
 from nailer.core.site.exposed import exposed, is_served
-from nailer.core.site.findings import REFERENCES, Finding, FindingKind, of_broken, of_exposed
+from nailer.core.site.findings import REFERENCES, FindingKind, SiteFinding, of_broken, of_exposed
 from nailer.core.site.first_page import (
     Rivals,
     bare_folders,
@@ -18,7 +18,7 @@ from nailer.core.site.first_page import (
     rival_folders,
     served_of,
 )
-from nailer.core.site.graph import Broken, Fault, Graph, Place
+from nailer.core.site.graph import BrokenReference, Fault, Graph, RefersAt
 from nailer.core.site.links import Use
 from nailer.core.site.names import Names
 from nailer.core.words import size_text
@@ -44,8 +44,8 @@ class Asker:
         there: Names,
         graph: Graph,
         files: Mapping[SitePath, ReadFile],
-        broken: Sequence[Broken],
-    ) -> tuple[list[FindingKind], list[Finding]]:
+        broken: Sequence[BrokenReference],
+    ) -> tuple[list[FindingKind], list[SiteFinding]]:
         """What was looked for, and what of it was found: each with what its address answered."""
         roots = roots_there(site)
         wanted = {target.path for led in graph.leads.values() for _, target, _ in led if target.path is not None}
@@ -70,11 +70,11 @@ class Asker:
         async with self._gate:
             return await self._live.once(address)
 
-    async def _broken(self, broken: Sequence[Broken]) -> list[Finding]:
+    async def _broken(self, broken: Sequence[BrokenReference]) -> list[SiteFinding]:
         """References that lead nowhere, without those whose address answers all the same: a rule of the server, or a
         program, may serve what is no file."""
 
-        async def _one(one: Broken) -> Finding | None:
+        async def _one(one: BrokenReference) -> SiteFinding | None:
             if one.fault not in _ASKED:
                 return of_broken(one)
             answer = await self.ask(one.address.partition("#")[0])
@@ -85,8 +85,8 @@ class Asker:
         asked = await asyncio.gather(*(_one(one) for one in broken[:_MOST]))
         return [*(one for one in asked if one is not None), *(of_broken(one) for one in broken[_MOST:])]
 
-    async def _exposed(self, there: Names, roots: tuple[DocumentRoot, ...], wanted: set[SitePath]) -> list[Finding]:
-        async def _one(suspect_number: int) -> Finding | None:
+    async def _exposed(self, there: Names, roots: tuple[DocumentRoot, ...], wanted: set[SitePath]) -> list[SiteFinding]:
+        async def _one(suspect_number: int) -> SiteFinding | None:
             suspect = suspects[suspect_number]
             address = address_of(suspect.asked, roots)
             if address is None:
@@ -104,40 +104,40 @@ class Asker:
 
     async def _rivals(
         self, there: Names, roots: tuple[DocumentRoot, ...], files: Mapping[SitePath, ReadFile]
-    ) -> list[Finding]:
-        async def _one(rivals: Rivals) -> Finding:
+    ) -> list[SiteFinding]:
+        async def _one(rivals: Rivals) -> SiteFinding:
             address = address_of(rivals.folder, roots, is_folder=True) or ""
             digests = {
                 path: digest for path, _ in rivals.files if path in files and (digest := files[path].digest) is not None
             }
             known = served_of(rivals, digests, await self.ask(address))
-            places = tuple(Place(path, path.name.decode("utf-8", "replace"), Use.PAGE) for path, _ in rivals.files)
-            return Finding(
+            places = tuple(RefersAt(path, path.name.decode("utf-8", "replace"), Use.PAGE) for path, _ in rivals.files)
+            return SiteFinding(
                 FindingKind.RIVALS, rivals.folder.token, rivals.folder, known.served, address, places, known.said
             )
 
         return list(await asyncio.gather(*(_one(one) for one in rival_folders(there, roots)[:_MOST])))
 
-    async def _lists(self, site: Site, there: Names, roots: tuple[DocumentRoot, ...]) -> list[Finding]:
-        async def _one(folder: SitePath, names: int) -> Finding | None:
+    async def _lists(self, site: Site, there: Names, roots: tuple[DocumentRoot, ...]) -> list[SiteFinding]:
+        async def _one(folder: SitePath, names: int) -> SiteFinding | None:
             address = address_of(folder, roots, is_folder=True) or ""
             answer = await self.ask(address)
             if answer.status != 200 or not lists_contents(answer.begins):
                 return None
-            return Finding(FindingKind.LISTS, folder.token, folder, None, address, (), f"{names} names")
+            return SiteFinding(FindingKind.LISTS, folder.token, folder, None, address, (), f"{names} names")
 
         bare = bare_folders(there, roots, guarded=site.guarded)[:_MOST_BARE]
         found = await asyncio.gather(*(_one(one.folder, one.names) for one in bare))
         return [one for one in found if one is not None]
 
-    async def _placeholders(self, roots: tuple[DocumentRoot, ...]) -> list[Finding]:
-        async def _one(root: DocumentRoot) -> Finding | None:
+    async def _placeholders(self, roots: tuple[DocumentRoot, ...]) -> list[SiteFinding]:
+        async def _one(root: DocumentRoot) -> SiteFinding | None:
             answer = await self.ask(root.address)
             words = placeholder_words(answer.begins)
             if not words:
                 return None
             return replace(
-                Finding(FindingKind.PLACEHOLDER, root.folder.token, root.folder), address=root.address, said=words
+                SiteFinding(FindingKind.PLACEHOLDER, root.folder.token, root.folder), address=root.address, said=words
             )
 
         found = await asyncio.gather(*(_one(root) for root in roots))

@@ -27,7 +27,7 @@ _MEASURED = (b".jpg", b".jpeg", b".png", b".webp", b".gif", b".avif", b".bmp", b
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class ToRead:
     """A file to be read, and why: for what it refers to, for its hash, for its pixels."""
 
     path: SitePath
@@ -48,7 +48,7 @@ def is_measured(entry: Entry) -> bool:
 
 
 async def read_files(
-    side: Side, wanted: Sequence[Wanted], problems: list[str], heard: Callable[[int], None]
+    side: Side, wanted: Sequence[ToRead], problems: list[str], heard: Callable[[int], None]
 ) -> AsyncIterator[ReadFile]:
     """Each file as it was read, many at a time, in no order; what could not be read is added to `problems`. `heard` is told
     how many are done. Raises what ends the connection."""
@@ -71,7 +71,7 @@ async def read_files(
         await asyncio.gather(*running, return_exceptions=True)
 
 
-async def _one(side: Side, wanted: Wanted, problems: list[str]) -> ReadFile | None:
+async def _one(side: Side, wanted: ToRead, problems: list[str]) -> ReadFile | None:
     try:
         if wanted.links:
             entry, data = await side.whole(wanted.path)
@@ -85,7 +85,7 @@ async def _one(side: Side, wanted: Wanted, problems: list[str]) -> ReadFile | No
         return None
 
 
-async def _measured(side: Side, wanted: Wanted) -> ReadFile:
+async def _measured(side: Side, wanted: ToRead) -> ReadFile:
     """Pixels from the head of a picture, and a hash only where the whole content is asked for."""
     head = bytearray()
     digest, size = blake3(), 0

@@ -13,14 +13,14 @@ from nailer.core.files.kinds import FileKind, kind_by_name
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
 from nailer.core.jobs.schedule import Every, checked_schedule
-from nailer.core.site.findings import Action, Card, Finding, cards
-from nailer.core.site.graph import Place, Unreferenced
+from nailer.core.site.findings import FindingCard, MendButton, SiteFinding, cards
+from nailer.core.site.graph import RefersAt, Unreferenced
 from nailer.core.site.links import Use
-from nailer.core.site.room import Box, Tile, Weight, grown, squarified, tiles, weights
-from nailer.core.site.savings import Saving, enough, savings
+from nailer.core.site.room import Box, RoomTaken, Tile, grown, squarified, tiles, weights
+from nailer.core.site.savings import Savings, enough, savings
 from nailer.errors import FileMissing, InvalidInput, NotFound
 from nailer.services.checks.ground import need_whole
-from nailer.services.checks.reader import Learned, SiteReader, Standing
+from nailer.services.checks.reader import HowFar, SiteLearned, SiteReader
 from nailer.services.files import Files
 from nailer.store.checks.findings import FindingStore, StoredFinding
 from nailer.store.checks.readings import ReadFile, ReadingState, ReadingStore, ReadingTime, StoredReading
@@ -35,15 +35,15 @@ _SHARP = 2  # screens show up to two pixels of a picture for each of the page's
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class SiteKnown:
     """What stands of a site. `reading` is the last one that was done, `standing` how far one is that is under way, `failed`
     a later one that was not done. `found` are the findings that count, in the order that `cards` speak of; `ignored` the
     others."""
 
     reading: StoredReading | None
-    standing: Standing | None
+    standing: HowFar | None
     failed: StoredReading | None
-    cards: tuple[Card, ...]
+    cards: tuple[FindingCard, ...]
     found: tuple[StoredFinding, ...]
     ignored: tuple[StoredFinding, ...]
     time: ReadingTime | None
@@ -58,7 +58,7 @@ class Known:
 class Needed:
     """Something a page refers to: what for, as it is written, and what is there."""
 
-    place: Place
+    place: RefersAt
     path: SitePath
     entry: Entry | None
     entry_here: Entry | None
@@ -71,7 +71,7 @@ class PageKnown:
     page: SitePath
     needs: tuple[Needed, ...]
     elsewhere: tuple[tuple[str, Use], ...]
-    referrers: tuple[Place, ...]
+    referrers: tuple[RefersAt, ...]
     belongs: tuple[SitePath, ...]
 
 
@@ -82,17 +82,17 @@ class RoomKnown:
     reading: StoredReading
     top: SitePath
     folder: SitePath
-    weight: Weight
+    weight: RoomTaken
     tiles: tuple[tuple[Tile, Box], ...]
     grown: tuple[tuple[SitePath, int], ...]
-    total: Weight
+    total: RoomTaken
 
 
 @dataclass(frozen=True, slots=True)
 class SavingsKnown:
     """What could go. `by_program`: pages are made by programs, so what nothing refers to is not known and left out."""
 
-    savings: tuple[Saving, ...]
+    savings: tuple[Savings, ...]
     chosen: frozenset[str]
     by_program: bool
 
@@ -104,7 +104,7 @@ class Knowledge:
         self._keeping = files.keeping
         self._reader = reader
 
-    async def overview(self, site: Site) -> Known:
+    async def overview(self, site: Site) -> SiteKnown:
         """What stands of a site. Raises NotAllowed where whoever acts does not see all of it."""
         need_whole(site)
         last, stored, time = await asyncio.gather(
@@ -113,7 +113,7 @@ class Knowledge:
         done = next((one for one in last if one.state is ReadingState.DONE), None)
         failed = last[0] if last and last[0].state is not ReadingState.DONE else None
         found = tuple(one for one in stored if one.ignored_at is None)
-        return Known(
+        return SiteKnown(
             done,
             self._reader.standing(site.id),
             failed,
@@ -125,7 +125,7 @@ class Knowledge:
 
     async def about(
         self, site: Site, card_sort: str, mend: str, first: int | None = None
-    ) -> tuple[Action, list[Finding]]:
+    ) -> tuple[MendButton, list[SiteFinding]]:
         """The findings that a button of a card is about. `first` tells cards of one sort apart by their first finding.
         Raises NotFound where they are gone."""
         known = await self.overview(site)
@@ -159,7 +159,7 @@ class Knowledge:
         else:
             await self._readings.drop_time(site.id)
 
-    async def learned(self, site: Site) -> tuple[StoredReading, Learned]:
+    async def learned(self, site: Site) -> tuple[StoredReading, SiteLearned]:
         """The last reading with all that it has. Raises NotFound where the site was never read."""
         need_whole(site)
         found = await self._reader.learned(site)
@@ -211,7 +211,7 @@ class Knowledge:
             raise NotFound("This folder was not read. Read the whole account to see all of it.")
         return await asyncio.to_thread(_room, reading, trees[top], top, below, await self._before(reading, top))
 
-    async def _before(self, reading: StoredReading, top: SitePath) -> Mapping[Below, Weight]:
+    async def _before(self, reading: StoredReading, top: SitePath) -> Mapping[Below, RoomTaken]:
         last = await self._readings.last(reading.site_id)
         earlier = next((one for one in last if one.state is ReadingState.DONE and one.id < reading.id), None)
         if earlier is None or earlier.is_account != reading.is_account:
@@ -227,7 +227,7 @@ class Knowledge:
         def _kept(path: SitePath) -> bool:
             return keeps.over(SideName.THERE, path) is not None
 
-        def _find() -> list[Saving]:
+        def _find() -> list[Savings]:
             by_program = _by_program(learned)
             alone = [] if by_program else learned.graph.unreferenced(learned.there, learned.roots)
             return savings(
@@ -248,7 +248,7 @@ class Knowledge:
         return SavingsKnown(tuple(found), frozenset(one.value for one in enough(found, needed)), _by_program(learned))
 
 
-def _by_program(learned: Learned) -> bool:
+def _by_program(learned: SiteLearned) -> bool:
     return any(path.name.lower().endswith(_PROGRAMS) and b"cgi-bin" not in path.names for path in learned.files)
 
 
@@ -260,7 +260,7 @@ def _twins(files: Mapping[SitePath, ReadFile]) -> list[list[SitePath]]:
     return [sorted(paths) for paths in by_digest.values() if len(paths) > 1]
 
 
-def _smaller(learned: Learned) -> dict[SitePath, int]:
+def _smaller(learned: SiteLearned) -> dict[SitePath, int]:
     """Bytes that a copy sharp enough for where a picture is shown would save, roughly: they go with the pixels."""
     found = {}
     for path, widths in learned.graph.widths().items():
@@ -274,7 +274,9 @@ def _smaller(learned: Learned) -> dict[SitePath, int]:
     return found
 
 
-def _room(reading: StoredReading, tree: Tree, top: SitePath, below: Below, before: Mapping[Below, Weight]) -> RoomKnown:
+def _room(
+    reading: StoredReading, tree: Tree, top: SitePath, below: Below, before: Mapping[Below, RoomTaken]
+) -> RoomKnown:
     found = weights(tree)
     shown = [one for one in tiles(tree, below, found) if one.weight.size or one.weight.names]
     boxes = squarified([one.weight.size for one in shown], MAP)
@@ -283,8 +285,8 @@ def _room(reading: StoredReading, tree: Tree, top: SitePath, below: Below, befor
         reading,
         top,
         top.join(below),
-        found.get(below, Weight(whole=False)),
+        found.get(below, RoomTaken(whole=False)),
         tuple(zip(shown, boxes, strict=True)),
         tuple((top.join(folder), change) for folder, change in changed),
-        found.get((), Weight(whole=False)),
+        found.get((), RoomTaken(whole=False)),
     )

@@ -11,7 +11,7 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import free_name
 from nailer.core.files.sitepath import SitePath, common_folder, shown_name
 from nailer.core.people.rights import Right
-from nailer.core.site.findings import Finding, Mend
+from nailer.core.site.findings import Mend, SiteFinding
 from nailer.core.site.rules import NAME, forbidding, without_lists
 from nailer.core.words import count_text
 from nailer.errors import FileMissing, InvalidInput
@@ -34,7 +34,7 @@ class Mending:
         self._prepared = plans.prepared
         self._references = editing.references
 
-    async def plan(self, account_id: int, site: Site, mend: Mend, found: Sequence[Finding]) -> int:
+    async def plan(self, account_id: int, site: Site, mend: Mend, found: Sequence[SiteFinding]) -> int:
         """A plan that mends findings; return its job. Raises InvalidInput where there is nothing that could be mended so."""
         need(_RIGHTS.get(mend, Right.CHANGE), site.id)
         paths = [one.path for one in found if one.path is not None]
@@ -74,7 +74,7 @@ class Mending:
             places.append(FromFolder(here, folder, tuple(names)))
         return await self._make.carry_places(account_id, site, _THERE, places)
 
-    async def _references_of(self, account_id: int, site: Site, found: Sequence[Finding]) -> int:
+    async def _references_of(self, account_id: int, site: Site, found: Sequence[SiteFinding]) -> int:
         """A name becomes what pages call it, and what refers to it by its real name follows."""
         renames: dict[SitePath, bytes] = {}
         for one in found:
@@ -89,7 +89,7 @@ class Mending:
         job_id, _ = await self._references.rename(account_id, site, _THERE, renames)
         return job_id
 
-    async def _lead_on(self, account_id: int, site: Site, found: Sequence[Finding]) -> int:
+    async def _lead_on(self, account_id: int, site: Site, found: Sequence[SiteFinding]) -> int:
         leads = {one.path: one.other for one in found if one.path is not None and one.other is not None}
         job_id, _ = await self._references.lead_on(account_id, site, _THERE, leads)
         return job_id
@@ -108,7 +108,7 @@ class Mending:
         title = f"Move of {shown_name(names[0])} out of the web" if len(names) == 1 else ""
         return await self._make.move(account_id, site, _THERE, folder, names, target, title=title)
 
-    async def _set_aside(self, account_id: int, site: Site, finding: Finding) -> int:
+    async def _set_aside(self, account_id: int, site: Site, finding: SiteFinding) -> int:
         """The first page that is served gets another name; the other one is served then. One step back by taking it back."""
         path = finding.other or finding.places[-1].page
         async with self._browse.side(site, _THERE) as side:
@@ -122,7 +122,7 @@ class Mending:
         title = f"{shown_name(path.name)} is set aside"
         return await self._prepared.add(account_id, site, _THERE, title, [], [Rename(path, new, entry)])
 
-    async def _rule(self, account_id: int, site: Site, mend: Mend, found: Sequence[Finding]) -> int:
+    async def _rule(self, account_id: int, site: Site, mend: Mend, found: Sequence[SiteFinding]) -> int:
         """One more rule in the file that the web server reads in the document root."""
         paths = [(one.path, one.danger) for one in found if one.path is not None]
         root = next(

@@ -20,12 +20,12 @@ from nailer.acting import Acting, acting_as
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Tree
-from nailer.core.site.findings import Finding, FindingKind
+from nailer.core.site.findings import FindingKind, SiteFinding
 from nailer.core.site.graph import Graph
 from nailer.core.site.names import Names, is_index
 from nailer.errors import NailerError, NotFound, StoreUnavailable, TransferError
 from nailer.services.checks.asking import Asker
-from nailer.services.checks.content import Wanted, is_measured, read_files, refers
+from nailer.services.checks.content import ToRead, is_measured, read_files, refers
 from nailer.services.checks.ground import here_of, need_whole, roots_there, tops_of
 from nailer.services.files import Browse, Progress, read_tree
 from nailer.sides.connection import Lane
@@ -48,7 +48,7 @@ _MEASURED_FROM_BYTES = 60_000
 
 
 @dataclass(slots=True)
-class Standing:
+class HowFar:
     """How far a reading is: what it does now, names listed, files read of those to read."""
 
     what: str = "Looking at both sides"
@@ -61,7 +61,7 @@ class Standing:
 
 
 @dataclass(frozen=True, slots=True)
-class Learned:
+class SiteLearned:
     """All that one reading has of a site: names there and here, files as they were read, and the graph of its pages."""
 
     roots: tuple[DocumentRoot, ...]
@@ -81,8 +81,8 @@ class SiteReader:
         self._readings = stores.readings
         self._findings = stores.findings
         self._asker = asker
-        self._under_way: dict[int, Standing] = {}
-        self._learned: OrderedDict[int, tuple[StoredReading, Learned]] = OrderedDict()
+        self._under_way: dict[int, HowFar] = {}
+        self._learned: OrderedDict[int, tuple[StoredReading, SiteLearned]] = OrderedDict()
 
     async def start(self) -> None:
         """Go on with readings that were under way when Nailer ended."""
@@ -99,7 +99,7 @@ class SiteReader:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
 
-    def standing(self, site_id: int) -> Standing | None:
+    def standing(self, site_id: int) -> HowFar | None:
         """How far the reading of a site is; None where none is under way."""
         return self._under_way.get(site_id)
 
@@ -109,7 +109,7 @@ class SiteReader:
         roots_there(site)
         if site.id in self._under_way:
             return
-        self._under_way[site.id] = Standing()
+        self._under_way[site.id] = HowFar()
         try:
             reading_id = await self._readings.begin(site.id, account_id, is_account=is_account)
         except BaseException:
@@ -136,11 +136,11 @@ class SiteReader:
             await asyncio.wait([standing.task])
 
     def _go(self, reading: StoredReading) -> None:
-        standing = self._under_way.setdefault(reading.site_id, Standing())
+        standing = self._under_way.setdefault(reading.site_id, HowFar())
         standing.reading = reading
         standing.task = asyncio.create_task(self._run(reading, standing))
 
-    async def _run(self, reading: StoredReading, standing: Standing) -> None:
+    async def _run(self, reading: StoredReading, standing: HowFar) -> None:
         try:
             with acting_as(Acting(await self._grants.person(reading.account_id or 0), program="a reading")):
                 await self._attempts(reading, standing)
@@ -162,7 +162,7 @@ class SiteReader:
         with contextlib.suppress(StoreUnavailable):
             await self._readings.end(reading, state, problem=problem)
 
-    async def _attempts(self, reading: StoredReading, standing: Standing) -> None:
+    async def _attempts(self, reading: StoredReading, standing: HowFar) -> None:
         site = await self._sites.get(reading.site_id)
         for left in reversed(range(_TRIES)):
             try:
@@ -173,7 +173,7 @@ class SiteReader:
                     raise
                 await asyncio.sleep(_PAUSE_S)
 
-    async def _read(self, site: Site, reading: StoredReading, standing: Standing) -> None:
+    async def _read(self, site: Site, reading: StoredReading, standing: HowFar) -> None:
         need_whole(site)
         roots = roots_there(site)
         problems: list[str] = []
@@ -183,7 +183,7 @@ class SiteReader:
             files, count = await self._files(site, side, there, roots, problems, standing)
         pages = {path: one.links for path, one in files.items() if one.links is not None}
         graph = await asyncio.to_thread(Graph.of, pages, roots)
-        learned = Learned(roots, Names(there), Names(here), files, graph, count)
+        learned = SiteLearned(roots, Names(there), Names(here), files, graph, count)
         standing.what = "Asking the web"
         looked_for, found = await self._found(site, learned)
         news = await self._findings.put(site.id, looked_for, found)
@@ -198,7 +198,7 @@ class SiteReader:
         return [home, *(top for top in tops_of(roots) if top.below(home) is None)]
 
     @staticmethod
-    async def _trees(side: Side, tops: list[SitePath], standing: Standing) -> dict[SitePath, Tree]:
+    async def _trees(side: Side, tops: list[SitePath], standing: HowFar) -> dict[SitePath, Tree]:
         trees = {}
         for top in tops:
             standing.listed = Progress()
@@ -226,7 +226,7 @@ class SiteReader:
         there: Mapping[SitePath, Tree],
         roots: tuple[DocumentRoot, ...],
         problems: list[str],
-        standing: Standing,
+        standing: HowFar,
     ) -> tuple[dict[SitePath, ReadFile], int]:
         """What is known of the files under the document roots, those read anew that may have changed."""
         names = Names(there)
@@ -252,7 +252,7 @@ class SiteReader:
         await self._readings.put_files(site.id, batch)
         return files, len(wanted)
 
-    async def _found(self, site: Site, learned: Learned) -> tuple[list[FindingKind], list[Finding]]:
+    async def _found(self, site: Site, learned: SiteLearned) -> tuple[list[FindingKind], list[SiteFinding]]:
         moves = await self._changes.moves(site.id, SideName.THERE)
 
         def _now(path: SitePath) -> SitePath:
@@ -261,7 +261,7 @@ class SiteReader:
         broken = await asyncio.to_thread(learned.graph.broken, learned.there, learned.here, _now)
         return await self._asker.findings(site, learned.there, learned.graph, learned.files, broken)
 
-    async def learned(self, site: Site) -> tuple[StoredReading, Learned] | None:
+    async def learned(self, site: Site) -> tuple[StoredReading, SiteLearned] | None:
         """The last reading that was done, with all that it has; None where the site was never read."""
         done = next((one for one in await self._readings.last(site.id) if one.state is ReadingState.DONE), None)
         if done is None:
@@ -276,14 +276,14 @@ class SiteReader:
         pages = {path: one.links for path, one in files.items() if one.links is not None}
         graph = await asyncio.to_thread(Graph.of, pages, roots)
         here = await self._here(site, roots)
-        learned = Learned(roots, Names(trees), Names(here), files, graph, 0)
+        learned = SiteLearned(roots, Names(trees), Names(here), files, graph, 0)
         self._learned[site.id] = (done, learned)
         while len(self._learned) > _MOST_LEARNED:
             self._learned.popitem(last=False)
         return done, learned
 
 
-def _wanted(on_web: Mapping[SitePath, Entry], known: Mapping[SitePath, ReadFile]) -> list[Wanted]:
+def _wanted(on_web: Mapping[SitePath, Entry], known: Mapping[SitePath, ReadFile]) -> list[ToRead]:
     """Which files must be read: those that refer to others, pictures by their heads, and those of equal sizes for their
     hash, as far as they are not known to be unchanged."""
     sizes: dict[int, list[SitePath]] = defaultdict(list)
@@ -297,7 +297,7 @@ def _wanted(on_web: Mapping[SitePath, Entry], known: Mapping[SitePath, ReadFile]
             left -= size * len(paths)
     wanted = []
     for path, entry in on_web.items():
-        one = Wanted(
+        one = ToRead(
             path,
             entry,
             links=refers(entry),
@@ -309,7 +309,7 @@ def _wanted(on_web: Mapping[SitePath, Entry], known: Mapping[SitePath, ReadFile]
     return sorted(wanted, key=lambda one: (not one.links, one.path))
 
 
-def _suffices(known: ReadFile | None, wanted: Wanted) -> bool:
+def _suffices(known: ReadFile | None, wanted: ToRead) -> bool:
     if known is None or not known.is_still(wanted.entry):
         return False
     return not (
@@ -320,7 +320,7 @@ def _suffices(known: ReadFile | None, wanted: Wanted) -> bool:
 
 
 def _summary(
-    learned: Learned, there: Mapping[SitePath, Tree], problems: list[str], news: list[Finding]
+    learned: SiteLearned, there: Mapping[SitePath, Tree], problems: list[str], news: list[SiteFinding]
 ) -> dict[str, Any]:
     unread = [f"{top.join(below)}: {why}" for top, tree in there.items() for below, why in tree.problems.items()]
     unsure = [

@@ -8,7 +8,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-from nailer.core.site.findings import Finding, FindingKind, finding_of
+from nailer.core.site.findings import FindingKind, SiteFinding, finding_of
 from nailer.core.words import aware
 from nailer.store.database import Database, Row, Work, utc_now
 
@@ -19,7 +19,7 @@ class StoredFinding:
     to hear of it; '' and no `ignored_at` where it counts."""
 
     id: int
-    finding: Finding
+    finding: SiteFinding
     first_at: datetime
     last_at: datetime
     ignored_at: datetime | None
@@ -49,7 +49,9 @@ class FindingStore:
         rows = await self._db.read(lambda work: work.rows("findings.of", site_id=site_id))
         return [_finding(row) for row in rows]
 
-    async def put(self, site_id: int, looked_for: Collection[FindingKind], found: Sequence[Finding]) -> list[Finding]:
+    async def put(
+        self, site_id: int, looked_for: Collection[FindingKind], found: Sequence[SiteFinding]
+    ) -> list[SiteFinding]:
         """Store what a look has found; what it looked for and did not find is gone. Returns what was not known before."""
         now = utc_now()
         known = {(one.finding.kind, one.finding.key) for one in await self.of(site_id)}

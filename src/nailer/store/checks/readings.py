@@ -16,7 +16,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.jobs.schedule import Every, Schedule, next_run
-from nailer.core.site.links import Link, Links, Use
+from nailer.core.site.links import FileLinks, Link, Use
 from nailer.core.words import aware
 from nailer.store.database import Database, Row, utc_now
 
@@ -59,7 +59,7 @@ class ReadFile:
     width: int | None = None
     height: int | None = None
     has_places: bool | None = None
-    links: Links | None = None
+    links: FileLinks | None = None
 
     def is_still(self, entry: Entry) -> bool:
         """True where a file is known not to have changed since it was read: the same size and time, and a time fine enough
@@ -245,9 +245,9 @@ def _file_row(site_id: int, one: ReadFile) -> dict[str, Any]:
     }
 
 
-def _links(said: list[Any]) -> Links:
+def _links(said: list[Any]) -> FileLinks:
     listed, base, mentions = said
-    return Links(tuple(Link(address, Use(use), width) for address, use, width in listed), base, frozenset(mentions))
+    return FileLinks(tuple(Link(address, Use(use), width) for address, use, width in listed), base, frozenset(mentions))
 
 
 def _text(raw: bytes | None) -> str | None:
