@@ -22,7 +22,7 @@ ALLOWED = {
     # The command line needs nothing of the server's: it is installed apart from it.
     "command": {"command"},
     "seal": set(),
-    "settings": {"core.zones"},
+    "settings": {"core.numbers", "core.zones"},
     "unbroken": set(),
     "errors": set(),
     "standins": {"app", "core", "sides.identities", "sides.sftp.meeting", "standins", "store"},

@@ -18,7 +18,7 @@ from nailer.engine.engine import Carrying, Engine
 from nailer.engine.live import LiveJob
 from nailer.errors import NotFound, StoreUnavailable
 from nailer.seal import Seal
-from nailer.services.checks import Checks
+from nailer.services.checks import Checks, Reaching
 from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.pairs import Pairs
@@ -115,6 +115,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     plans = Plans.build(stores, engine, sites, files, incoming, post)
     lasting = Lasting(settings.session_hours, settings.session_idle_hours, settings.log_days)
     editing = Editing.build(stores, engine, files, plans, settings.route, settings.fetched_from)
+    reaching = Reaching(settings.certificate_route, settings.name_servers, settings.fetched_from)
     nailer = Nailer(
         settings=settings,
         stores=stores,
@@ -125,7 +126,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         plans=plans,
         editing=editing,
         pairs=Pairs.build(stores, engine, files, plans),
-        checks=Checks.build(stores, files, plans, editing),
+        checks=Checks.build(stores, files, plans, editing, reaching),
     )
     engine.live.when_one_ends(lambda job: _job_ended(nailer, job))
     return nailer

@@ -105,6 +105,7 @@ def _demo(options: argparse.Namespace) -> None:
         overrides = given | {
             "roots": {"studio": home / "here"},
             "routes": scenario.routes(ports),
+            "name_servers": [f"127.0.0.1:{ports['names']['files']}"],
             "mail_host": "127.0.0.1",
             "mail_port": ports["mail"]["files"],
             "mail_from": "nailer@gorsegannet.example",

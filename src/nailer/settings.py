@@ -7,7 +7,7 @@ every setting; a test holds the two together.
 from __future__ import annotations
 
 import os
-from ipaddress import IPv4Network, IPv6Network, ip_network
+from ipaddress import IPv4Network, IPv6Network, ip_address, ip_network
 from pathlib import Path
 from typing import Annotated
 from zoneinfo import ZoneInfo
@@ -20,6 +20,7 @@ from pydantic_settings import (
     SettingsConfigDict,
 )
 
+from nailer.core.numbers import number_in
 from nailer.core.zones import zone_named
 from nailer.errors import InvalidInput, SetupFailed
 
@@ -47,6 +48,15 @@ def _machine_zone() -> str:
 def _networks(found: list[str]) -> list[str]:
     for one in found:
         ip_network(one)
+    return found
+
+
+def _sockets(found: list[str]) -> list[str]:
+    for one in found:
+        address, _, port = one.rpartition(":")
+        ip_address(address)
+        if number_in(port, least=1, most=65535) is None:
+            raise ValueError(f"{one!r} is not an address with a port, like 192.0.2.53:53")
     return found
 
 
@@ -78,6 +88,7 @@ class Settings(BaseSettings):
     secure_cookies: bool = False
     trusted_proxies: Annotated[list[str], AfterValidator(_networks)] = Field(default_factory=list)
     check_networks: Annotated[list[str], AfterValidator(_networks)] = Field(default_factory=list)
+    name_servers: Annotated[list[str], AfterValidator(_sockets)] = Field(default_factory=list)
     hosts: list[str] = Field(default_factory=list)
     sign_in_note: str = ""
     mail_host: str = ""
@@ -114,6 +125,11 @@ class Settings(BaseSettings):
             return self.routes.get(f"{host}:*", host), port
         dial_host, _, dial_port = target.rpartition(":")
         return dial_host, int(dial_port)
+
+    def certificate_route(self, host: str) -> tuple[str, int]:
+        """Where a name's certificate is looked at: `name:tls` of the routes first, as `name:443` is fetched without TLS."""
+        dial_host, _, dial_port = self.routes.get(f"{host}:tls", "").rpartition(":")
+        return (dial_host, int(dial_port)) if dial_host else self.route(host, 443)
 
 
 # Beside the settings: read by the launcher and by the settings themselves.

@@ -13,7 +13,7 @@ import re
 import stat
 import subprocess
 import time
-from collections.abc import Awaitable, Callable, MutableMapping
+from collections.abc import Awaitable, Callable, Collection, MutableMapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -29,11 +29,19 @@ Scope = MutableMapping[str, Any]
 
 
 class Pages:
-    """An ASGI application: document roots by the address and port a request came to."""
+    """An ASGI application: document roots by the address and port a request came to. What comes to a port that `leads_on`,
+    or by a name with `www.`, is led to the encrypted address without it."""
 
-    def __init__(self, roots: dict[tuple[str, int], Path], *, held_s: dict[tuple[str, int], int] | None = None) -> None:
+    def __init__(
+        self,
+        roots: dict[tuple[str, int], Path],
+        *,
+        held_s: dict[tuple[str, int], int] | None = None,
+        leads_on: Collection[tuple[str, int]] = (),
+    ) -> None:
         self._roots = roots
         self._held_s = held_s or {}
+        self._leads_on = leads_on
         self._held: dict[tuple[Any, str], tuple[float, bytes]] = {}
 
     async def __call__(
@@ -46,6 +54,10 @@ class Pages:
             return
         request = Request(scope, receive)
         place: tuple[str, int] = tuple(scope["server"])
+        if place in self._leads_on or request.headers.get("host", "").startswith("www."):
+            host = request.headers.get("host", "").removeprefix("www.")
+            await RedirectResponse(f"https://{host}{request.url.path}", 301)(scope, receive, send)
+            return
         root = self._roots[place]
         response = await asyncio.to_thread(_find, root, request.url.path, scope["path"])
         if place in self._held_s and request.url.path == "/.purge":

@@ -19,6 +19,7 @@ import uvloop
 from nailer.standins.desk import Shown, make_desk
 from nailer.standins.ftp import FtpHost
 from nailer.standins.mail import MailHost
+from nailer.standins.names import NameHost
 from nailer.standins.pages import Pages
 from nailer.standins.proxy import ProxyHost
 from nailer.standins.sftp import SftpHost
@@ -37,6 +38,8 @@ async def serve(plan: dict[str, Any]) -> None:
     sockets, roots = [], {}
     ports: dict[str, dict[str, int]] = {}
     held_s: dict[tuple[str, int], int] = {}
+    leads_on: set[tuple[str, int]] = set()
+    by_tls: list[tuple[socket.socket, str]] = []
     proxy = ProxyHost(port=plan["proxy"].get("port", 0), route=_route(plan, ports))
     for name, one in plan["hosts"].items():
         host = _host(one)
@@ -52,22 +55,41 @@ async def serve(plan: dict[str, Any]) -> None:
             if one.get("web_cache_s"):
                 held_s[(one["web_address"], web_port)] = one["web_cache_s"]
             ports[name]["web"] = web_port
+            plain = _bound(one["web_address"], one.get("plain_port", 0))
+            sockets.append(plain)
+            ports[name]["plain"] = plain.getsockname()[1]
+            leads_on.add((one["web_address"], ports[name]["plain"]))
+            if one.get("web_certificate"):
+                secure = _bound(one["web_address"], one.get("tls_port", 0))
+                ports[name]["tls"] = secure.getsockname()[1]
+                roots[(one["web_address"], ports[name]["tls"])] = roots[(one["web_address"], web_port)]
+                by_tls.append((secure, one["web_certificate"]))
     ports["proxy"] = {"files": await proxy.start()}
     mail = MailHost(_free(plan["mail"].get("port", 0)))
     ports["mail"] = {"files": mail.start()}
     desk_socket = _bound("127.0.0.1", plan["desk"].get("port", 0))
     ports["desk"] = {"web": desk_socket.getsockname()[1]}
-    pages = _QuietServer(uvicorn.Config(Pages(roots, held_s=held_s), log_level="warning", lifespan="off"))
+    names = NameHost(plan.get("names", {}).get("table", {}), plan.get("names", {}).get("port", 0))
+    ports["names"] = {"files": await names.start()}
+    served = Pages(roots, held_s=held_s, leads_on=leads_on)
+    pages = _QuietServer(uvicorn.Config(served, log_level="warning", lifespan="off"))
+    secured = [
+        (_QuietServer(uvicorn.Config(served, log_level="warning", lifespan="off", ssl_certfile=file)), bound)
+        for bound, file in by_tls
+    ]
     letters = [Path(one) for one in plan["desk"]["letters"]]
     desk = _QuietServer(uvicorn.Config(make_desk(shown, letters, mail), log_level="warning", lifespan="off"))
     running = [
         asyncio.create_task(pages.serve(sockets=sockets)),
         asyncio.create_task(desk.serve(sockets=[desk_socket])),
+        *(asyncio.create_task(one.serve(sockets=[bound])) for one, bound in secured),
     ]
     sys.stdout.write(json.dumps(ports) + "\n")
     sys.stdout.flush()
     await asyncio.to_thread(sys.stdin.read)
-    pages.should_exit = desk.should_exit = True
+    for server in (pages, desk, *(one for one, _ in secured)):
+        server.should_exit = True
+    names.stop()
     await asyncio.gather(*running)
     mail.stop()
     await asyncio.gather(*(one.host.stop() for one in shown.values()), proxy.stop())

@@ -20,8 +20,8 @@ from nailer.app import Nailer
 from nailer.core.people.preferences import FirstPage
 from nailer.errors import InvalidInput, NailerError, NoSuchMethod, NotFound
 from nailer.web.api import routes as api
+from nailer.web.checks import address, lacking, room
 from nailer.web.checks import checks as site_checks
-from nailer.web.checks import room
 from nailer.web.editing import checks, editor
 from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
 from nailer.web.pairs import sync, timers
@@ -62,6 +62,8 @@ ROUTERS = tuple(
         checks,
         site_checks,
         room,
+        lacking,
+        address,
         sync,
         sieves,
         timers,

@@ -9,6 +9,7 @@ from enum import StrEnum
 from typing import Any
 
 from nailer.core.files.sitepath import SitePath
+from nailer.core.site.address import Wrong, WrongWay
 from nailer.core.site.exposed import GRAVE, Danger, Exposed
 from nailer.core.site.graph import BrokenReference, Fault, RefersAt
 from nailer.core.site.links import Use
@@ -31,6 +32,7 @@ class FindingKind(StrEnum):
     RIVALS = "rivals"
     LISTS = "lists"
     PLACEHOLDER = "placeholder"
+    WAY = "way"
 
 
 REFERENCES = (
@@ -147,6 +149,11 @@ def of_exposed(one: Exposed, address: str, said: str) -> SiteFinding:
     return SiteFinding(
         FindingKind.EXPOSED, one.path.token, one.path, None, address, (), said, one.entry.size, one.danger
     )
+
+
+def of_way(one: WrongWay) -> SiteFinding:
+    """Something that is wrong with a way in to the site."""
+    return SiteFinding(FindingKind.WAY, f"{one.wrong.value}: {one.about}", address=one.about, said=one.sentence)
 
 
 @dataclass(frozen=True, slots=True)
@@ -325,6 +332,7 @@ def _of_rest(found: Sequence[SiteFinding]) -> list[FindingCard]:
     for number, one in enumerate(found):
         by_kind[one.kind].append(number)
     made = [_rivals_card(found[number], number) for number in by_kind[FindingKind.RIVALS]]
+    made += [_way_card(found[number], number) for number in by_kind[FindingKind.WAY]]
     for kind, (single, many, notice) in _REST.items():
         about = by_kind.get(kind)
         if about:
@@ -366,6 +374,17 @@ _REST: Mapping[FindingKind, tuple[str, str, str]] = {
         "Whoever opens the address gets a list of every file.",
     ),
 }
+
+
+# What browsers stop at before they show anything.
+_SHUTS_OUT = (Wrong.CERTIFICATE_OVER, Wrong.CERTIFICATE_NAME, Wrong.LEADS_NOWHERE)
+
+
+def _way_card(one: SiteFinding, number: int) -> FindingCard:
+    shut = any(one.key.startswith(f"{wrong.value}: ") for wrong in _SHUTS_OUT)
+    notice = "Whoever comes this way sees nothing of the site." if shut else "The ways in are below, step by step."
+    gravity = Gravity.BAD if shut else Gravity.WARN
+    return FindingCard("way", gravity, one.said.rstrip("."), notice, (one.address,), (number,))
 
 
 def _rivals_card(one: SiteFinding, number: int) -> FindingCard:

@@ -265,4 +265,4 @@ def lacking(
             lies = source.entry(path)
             if target.entry(path) is None and target.known(path) and lies is not None and lies.is_file:
                 found[path].append(place)
-    return {path: tuple(places) for path, places in found.items()}
+    return {path: tuple(places) for path, places in sorted(found.items())}

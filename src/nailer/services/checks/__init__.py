@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nailer.services.checks.addresses import AddressKnown, Reaching
 from nailer.services.checks.door import Checks
 from nailer.services.checks.known import MAP, PageKnown, RoomKnown, SavingsKnown, SiteKnown
 from nailer.store.checks.findings import StoredFinding
@@ -9,8 +10,10 @@ from nailer.store.checks.readings import StoredReading
 
 __all__ = [
     "MAP",
+    "AddressKnown",
     "Checks",
     "PageKnown",
+    "Reaching",
     "RoomKnown",
     "SavingsKnown",
     "SiteKnown",

@@ -9,7 +9,7 @@ from dataclasses import replace
 from nailer.core.check.live import Fetched
 from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of
 from nailer.core.site.exposed import exposed, is_served
-from nailer.core.site.findings import REFERENCES, FindingKind, SiteFinding, of_broken, of_exposed
+from nailer.core.site.findings import REFERENCES, FindingKind, SiteFinding, of_broken, of_exposed, of_way
 from nailer.core.site.first_page import (
     Rivals,
     bare_folders,
@@ -22,6 +22,7 @@ from nailer.core.site.graph import BrokenReference, Fault, Graph, RefersAt
 from nailer.core.site.links import Use
 from nailer.core.site.names import Names
 from nailer.core.words import size_text
+from nailer.services.checks.addresses import Addresses
 from nailer.services.checks.ground import roots_there
 from nailer.services.editing import Editing
 from nailer.store.checks.readings import ReadFile
@@ -34,8 +35,9 @@ _ASKED = (Fault.MISSING, Fault.WRITTEN_OTHERWISE, Fault.ONLY_HERE, Fault.RENAMED
 
 
 class Asker:
-    def __init__(self, editing: Editing) -> None:
+    def __init__(self, editing: Editing, addresses: Addresses) -> None:
         self._live = editing.live_check
+        self._addresses = addresses
         self._gate = asyncio.Semaphore(_AT_ONCE)
 
     async def findings(
@@ -49,21 +51,24 @@ class Asker:
         """What was looked for, and what of it was found: each with what its address answered."""
         roots = roots_there(site)
         wanted = {target.path for led in graph.leads.values() for _, target, _ in led if target.path is not None}
-        gone, open_to_all, rivals, lists, hosts_own = await asyncio.gather(
+        gone, open_to_all, rivals, lists, hosts_own, known = await asyncio.gather(
             self._broken(broken),
             self._exposed(there, roots, wanted),
             self._rivals(there, roots, files),
             self._lists(site, there, roots),
             self._placeholders(roots),
+            self._addresses.look(site),
         )
+        ways = [of_way(wrong) for one in known for wrong in one.wrong]
         looked_for = [
             *REFERENCES,
             FindingKind.EXPOSED,
             FindingKind.RIVALS,
             FindingKind.LISTS,
             FindingKind.PLACEHOLDER,
+            FindingKind.WAY,
         ]
-        return looked_for, [*gone, *open_to_all, *rivals, *lists, *hosts_own]
+        return looked_for, [*gone, *open_to_all, *rivals, *lists, *hosts_own, *ways]
 
     async def ask(self, address: str) -> Fetched:
         """One address, with few others at the same time."""

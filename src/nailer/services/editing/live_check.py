@@ -99,6 +99,17 @@ class LiveCheck:
             return Fetched(how, address, words=str(error)[:200] or "the line was cut")
         return Fetched(how, address, words=f"it moves on and on, last by {moved}")
 
+    async def step(self, address: str) -> Fetched:
+        """One fetch that follows no move: what it leads to is in the answer. What goes wrong is, too."""
+        how = FetchedHow.PLAIN
+        try:
+            async with asyncio.timeout(_WITHIN_S), httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False) as client:
+                return await self._get(client, address, {}, how)
+        except (TimeoutError, httpx2.TimeoutException):
+            return Fetched(how, address, words=f"nothing came within {_WITHIN_S:.0f} s")
+        except (httpx2.HTTPError, httpx2.InvalidURL, OSError, ssl.SSLError, ValueError) as error:
+            return Fetched(how, address, words=str(error)[:200] or "the line was cut")
+
     async def purge(self, address: str, changed: str) -> str:
         """Ask a site's cache to let a changed address go; return what it answered. `{url}` in the address stands for it."""
         target = address.replace("{url}", changed)

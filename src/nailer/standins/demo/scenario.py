@@ -73,6 +73,9 @@ class Host:
     certificate: tuple[str, ...] = ()
     aliases: tuple[str, ...] = ()
     web_cache_s: int = 0
+    answers_plainly: bool = False
+    certificate_days: int = 0
+    name_leads: str = ""
     manners: dict[str, Any] = field(default_factory=dict)
 
     @property
@@ -91,6 +94,8 @@ HOSTS = (
         "SFTP, password and key; `www` is a link to `htdocs`",
         domain="skerryferries.example",
         web_cache_s=90,
+        answers_plainly=True,
+        certificate_days=9,
         manners={"shell": True},
         web_address="127.0.0.31",
     ),
@@ -102,6 +107,7 @@ HOSTS = (
         "SFTP by key; the other end of a site-to-site pair",
         domain="stage.skerryferries.example",
         web_address="127.0.0.32",
+        certificate_days=75,
     ),
     Host(
         "gorse",
@@ -112,6 +118,8 @@ HOSTS = (
         document_root="srv/web",
         domain="gorsegannet.example",
         web_address="127.0.0.33",
+        certificate_days=61,
+        name_leads="203.0.113.80",
     ),
     Host(
         "northlight",
@@ -189,6 +197,9 @@ def lay_out(home: Path) -> None:
         if host.certificate:
             days = -20 if host.name == "wrack" else 300
             make_certificate(home / "hosts" / f"{host.name}.pem", *host.certificate, days=days)
+        if host.certificate_days:
+            file = home / "hosts" / f"{host.name}-web.pem"
+            make_certificate(file, host.domain, f"www.{host.domain}", days=host.certificate_days)
         if not host.domain:
             _write(
                 root / host.document_root / "index.html", content.page(host.server, "<p>Soon.</p>"), now_s - 9 * _DAY_S
@@ -304,7 +315,19 @@ def standin_plan(home: Path) -> dict[str, Any]:
     authorized = personal.export_public_key("openssh").decode()
     letters = sorted(os.fspath(file) for file in (home / "here" / "letters").iterdir())
     hosts = {host.name: _planned(host, home, authorized) for host in HOSTS}
-    return {"hosts": hosts, "proxy": {}, "mail": {}, "desk": {"letters": letters}}
+    return {"hosts": hosts, "proxy": {}, "mail": {}, "desk": {"letters": letters}, "names": {"table": _names()}}
+
+
+def _names() -> dict[str, dict[str, list[str]]]:
+    """What the made-up names lead to: most to their host's own server, one to another machine."""
+    table: dict[str, dict[str, list[str]]] = {}
+    for number, host in enumerate(HOSTS):
+        own = f"192.0.2.{31 + number}"
+        table[host.server] = {"A": [own]}
+        if host.domain:
+            leads = {"A": [host.name_leads or own], "NS": ["ns1.northwind.example.", "ns2.northwind.example."]}
+            table[host.domain] = table[f"www.{host.domain}"] = leads
+    return table
 
 
 def _planned(host: Host, home: Path, authorized: str) -> dict[str, Any]:
@@ -324,6 +347,8 @@ def _planned(host: Host, home: Path, authorized: str) -> dict[str, Any]:
         planned["certificate"] = os.fspath(home / "hosts" / f"{host.name}.pem")
     if host.web_address:
         planned |= {"web_address": host.web_address, "web_root": host.document_root, "web_cache_s": host.web_cache_s}
+        if host.certificate_days:
+            planned["web_certificate"] = os.fspath(home / "hosts" / f"{host.name}-web.pem")
     return planned
 
 
@@ -336,8 +361,13 @@ def routes(ports: dict[str, dict[str, int]]) -> dict[str, str]:
             found[f"{name}:*"] = f"127.0.0.{31 + number}"
             found[f"{name}:{host.port}"] = f"127.0.0.1:{own['files']}"
         if host.domain:
-            found[f"{host.domain}:443"] = found[f"{host.domain}:80"] = f"{host.web_address}:{own['web']}"
-            found.setdefault(f"{host.domain}:*", host.web_address)
+            plain = own["web" if host.answers_plainly else "plain"]
+            for name in (host.domain, f"www.{host.domain}"):
+                found[f"{name}:443"] = f"{host.web_address}:{own['web']}"
+                found[f"{name}:80"] = f"{host.web_address}:{plain}"
+                if "tls" in own:
+                    found[f"{name}:tls"] = f"{host.web_address}:{own['tls']}"
+                found.setdefault(f"{name}:*", host.web_address)
     for name, port in (("socks.gorsegannet.example", 1080), ("proxy.gorsegannet.example", 3128)):
         found[f"{name}:{port}"] = f"127.0.0.1:{ports['proxy']['files']}"
     return found

@@ -90,7 +90,7 @@ class FindingStore:
 
     async def learn(self, host: str, name: str, value: str, how: str) -> HostFact:
         """Write down a fact of a host; return it with what was said before where that differs."""
-        values = {"host": host, "name": name, "value": value[:500], "how": how[:200], "now": utc_now()}
+        values = {"host": host, "name": name, "value": value, "how": how[:200], "now": utc_now()}
         await self._db.write(lambda work: work.run("findings.learn", **values))
         row = await self._db.read(lambda work: work.one("findings.fact", host=host, name=name))
         assert row is not None, "it was written a moment ago"

@@ -66,11 +66,11 @@ CREATE TABLE IF NOT EXISTS reading_times (
 -- Facts of a host that checks have learned; sites on the same host share them.
 CREATE TABLE IF NOT EXISTS host_facts (
   host       VARCHAR(255) NOT NULL,
-  name       VARCHAR(60)  NOT NULL,
-  value      VARCHAR(500) NOT NULL,
+  name       VARCHAR(300) NOT NULL,
+  value      TEXT         NOT NULL,
   how        VARCHAR(200) NOT NULL,
   learned_at DATETIME(6)  NOT NULL,
-  was        VARCHAR(500) NOT NULL DEFAULT '',
+  was        TEXT         NOT NULL DEFAULT '',
   was_at     DATETIME(6)  NULL,
   PRIMARY KEY (host, name)
 ) DEFAULT CHARSET = utf8mb4;

@@ -25,6 +25,7 @@ export default () => ({
     this.fill(this.$refs.scripts).then(() => this.lookAtScripts());
     this.fill(this.$refs.access);
     if (this.$refs.room) this.fill(this.$refs.room);
+    if (this.$refs.address) this.fill(this.$refs.address);
     this.follow();
   },
   destroy() {
@@ -97,6 +98,10 @@ export default () => ({
         return this.ignore(Number(finding), name);
       case "mend":
         return this.mend(button);
+      case "address":
+        return this.fill(this.$refs.address);
+      case "prove":
+        return this.prove();
     }
     const article = button.closest("[data-script]");
     if (article) this.repair(button, article);
@@ -106,6 +111,19 @@ export default () => ({
       title: `Ignore ${name}`,
       label: "Why nobody needs to hear of it",
       done: ({ text }) => this.overviewOrFail("ignore", { findings: [finding], why: text }),
+    };
+    dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
+  },
+  // Something is put there for a moment: it is said before.
+  prove() {
+    const help =
+      "A file with a name that nobody can guess is put into each likely folder, fetched at the address, and removed.";
+    const ask = {
+      title: "Which folder answers?",
+      choices: [{ value: "prove", word: "Put a file there and fetch it", help }],
+      done: async () => {
+        this.$refs.address.innerHTML = await html(`/sites/${this.data.site}/checks/prove`, { body: {} });
+      },
     };
     dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
   },

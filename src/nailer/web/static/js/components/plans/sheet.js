@@ -161,10 +161,9 @@ export default () => ({
     if (button.dataset.sheet === "place") this.elsewhere(button.dataset.place);
     if (button.dataset.sheet === "leave-out") this.leaveOut(button.dataset.what, Boolean(button.dataset.sieve));
     if (button.dataset.sheet === "differences") this.differences(button);
-    if (button.dataset.sheet === "rename-hurting") this.renameHurting();
+    if (["rename-hurting", "in-place", "add-lacking"].includes(button.dataset.sheet)) this.planAnew(button.dataset.sheet);
     if (button.dataset.sheet === "despite")
       this.plan({ ...this.again, body: { ...this.again.body, despite_sieves: true } });
-    if (button.dataset.sheet === "in-place") this.allowInPlace();
     if (button.dataset.sheet === "resend")
       this.plan({ ...this.again, body: { ...this.again.body, resend_same: true } });
   },
@@ -217,18 +216,11 @@ export default () => ({
       this.problem(error.message);
     }
   },
-  async renameHurting() {
+  // The server makes another plan of this one: with better names, in place, with what it lacks.
+  async planAnew(how) {
     const form = this.$refs.body.querySelector("form.plan");
     try {
-      this.show(await html(`/plans/${form.dataset.job}/rename-hurting`, { body: {} }));
-    } catch (error) {
-      this.problem(error.message);
-    }
-  },
-  async allowInPlace() {
-    const form = this.$refs.body.querySelector("form.plan");
-    try {
-      this.show(await html(`/plans/${form.dataset.job}/in-place`, { body: {} }));
+      this.show(await html(`/plans/${form.dataset.job}/${how}`, { body: {} }));
     } catch (error) {
       this.problem(error.message);
     }
