@@ -87,6 +87,12 @@ def test_a_certificate_is_told_by_its_days_and_names(days: int, names: tuple[str
     assert [one for one, _ in wrong(HEALTHY, seen)] == what
 
 
+def test_one_certificate_for_two_names_ends_once() -> None:
+    names = ("skerry.example", "www.skerry.example")
+    seen = [SeenCertificate(host, names, NOW + timedelta(days=3)) for host in names]
+    assert wrong(HEALTHY, *seen) == [(Wrong.CERTIFICATE_SOON, "skerry.example")]
+
+
 def test_a_server_that_shows_no_certificate_is_no_finding_of_its_own() -> None:
     assert wrong(HEALTHY, SeenCertificate("skerry.example", words="nothing answers")) == []
 

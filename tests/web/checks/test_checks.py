@@ -7,6 +7,7 @@ import time
 
 import pytest
 
+from nailer.standins.demo.pictures import photograph
 from tests.builders import write
 from tests.web.conftest import Visitor
 
@@ -50,6 +51,15 @@ def test_what_was_found_is_shown_with_its_pages_and_mended_by_a_plan(maren: Visi
     assert "only here" in shown
     assert "missing" in shown
     assert "index.html" in maren.get(f"{site}/checks/pages").text
+
+
+def test_a_page_and_what_belongs_to_it_are_put_into_the_tray(maren: Visitor) -> None:
+    site = maren.open_site()
+    write(maren.there, "index.html", f"{PAGE}<link rel=stylesheet href=style/site.css>")
+    write(maren.there, "style/site.css", "a { color: teal }")
+    read(maren, site)
+    assert maren.post(f"{site}/checks/tray", {"path": "/htdocs/index.html"}).json() == {"text": "2 names of 2 folders"}
+    assert maren.post(f"{site}/checks/tray", {"path": "/htdocs/none.html"}).status_code == 404
 
 
 def test_a_button_of_a_finding_that_is_gone_says_so(maren: Visitor) -> None:
@@ -102,8 +112,55 @@ def test_a_site_is_read_by_itself_each_day(maren: Visitor, at: str, status: int)
     assert "Next" not in maren.get(f"{site}/checks").text
 
 
+def test_the_room_of_a_site_that_was_never_read_leads_to_where_it_is_read(maren: Visitor) -> None:
+    site = maren.open_site()
+    assert "Read the site" in maren.get(f"{site}/checks/room?need=5000").text
+
+
 def test_a_site_without_a_web_address_cannot_be_read_and_says_what_to_do(maren: Visitor) -> None:
     site = maren.open_site_at(maren.add_site(web_address_0=""))
     answer = maren.post(f"{site}/checks/read")
     assert answer.status_code == 422
     assert "which folder answers at which web address" in answer.json()["what"]
+
+
+def test_a_picture_stands_beside_its_smaller_copy_and_becomes_a_plan(maren: Visitor) -> None:
+    site = maren.open_site()
+    write(maren.there, "index.html", f"{PAGE}<img src=wide.jpg width=100>")
+    write(maren.there, "wide.jpg", photograph(1200, 800, 5, places=True))
+    read(maren, site)
+
+    page = maren.get(f"{site}/checks/picture?path=/htdocs/wide.jpg").text
+    copy = maren.get(f"{site}/checks/picture/smaller?path=/htdocs/wide.jpg&width=200&quality=80")
+    plan = maren.post(f"{site}/checks/picture", {"path": "/htdocs/wide.jpg", "width": 200, "quality": 80}).text
+
+    assert "1200 pixels wide and shown at 100" in page
+    assert "says where it was taken" in page
+    assert copy.headers["content-type"] == "image/jpeg"
+    assert "sandbox" in copy.headers["content-security-policy"]
+    assert "200 pixels wide" in plan
+    refused = maren.post(f"{site}/checks/picture", {"path": "/htdocs/wide.jpg", "width": 0, "quality": 80})
+    assert refused.status_code == 422
+
+
+def test_an_upload_says_what_its_pages_lack_and_adds_it(maren: Visitor) -> None:
+    site = maren.open_site()
+    write(maren.here, "index.html", f"{PAGE}<img src=deck.png>")
+    write(maren.here, "deck.png", "picture")
+    wish = {"to_side": "there", "here": "/studio/moss", "there": "/htdocs", "names": ["index.html"]}
+    plan = maren.post(f"{site}/plans/carry", wish).text
+    job = re.search(r'data-job="(\d+)"', plan)
+    assert job
+
+    assert "1 file that is here, and neither there nor in this plan" in maren.get(f"/plans/{job[1]}/lacking").text
+    assert "2 new" in maren.post(f"/plans/{job[1]}/add-lacking").text
+
+
+def test_the_ways_in_are_shown_and_a_folder_is_proved_only_by_who_may_change(maren: Visitor) -> None:
+    site = maren.open_site()
+    page = maren.get(f"{site}/checks/address").text
+    assert "http://www.mosslane.example/" in page
+    assert "not proved yet" in page
+    answer = maren.post(f"{site}/checks/prove").text
+    assert "None of the folders that were tried answers" in answer
+    assert list(maren.there.iterdir()) == []

@@ -135,7 +135,13 @@ def ways_in(address: str) -> tuple[str, ...]:
 
 def wrong_ways(ways: Sequence[Way], certificates: Sequence[SeenCertificate], now: datetime) -> list[WrongWay]:
     """What visitors notice of the ways in, the worst first."""
-    found = [*_of_steps(ways), *(one for seen in certificates for one in _of_certificate(seen, now))]
+    # One certificate for several hosts is said once where it ends.
+    ends = {(seen.names, seen.ends_at): seen for seen in reversed(certificates)}
+    found = [
+        *_of_steps(ways),
+        *(one for seen in ends.values() for one in _of_end(seen, now)),
+        *(one for seen in certificates for one in _of_names(seen)),
+    ]
     order = list(Wrong)
     return sorted(found, key=lambda one: order.index(one.wrong))
 
@@ -172,7 +178,15 @@ def _same_place(one: str, other: str) -> bool:
     return one.partition("://")[2].removeprefix("www.") == other.partition("://")[2].removeprefix("www.")
 
 
-def _of_certificate(seen: SeenCertificate, now: datetime) -> list[WrongWay]:
+def _of_names(seen: SeenCertificate) -> list[WrongWay]:
+    if seen.ends_at is None or seen.covers(seen.host):
+        return []
+    names = ", ".join(seen.names[:4]) or "no name"
+    sentence = f"At {seen.host} the certificate is for {names}: browsers warn before they show anything."
+    return [WrongWay(Wrong.CERTIFICATE_NAME, seen.host, sentence)]
+
+
+def _of_end(seen: SeenCertificate, now: datetime) -> list[WrongWay]:
     if seen.ends_at is None:
         return []
     left = (seen.ends_at - now).days
@@ -183,10 +197,6 @@ def _of_certificate(seen: SeenCertificate, now: datetime) -> list[WrongWay]:
     elif left < _SOON_DAYS:
         sentence = f"The certificate of {seen.host} ends in {count_text(left, 'day')}, on {day}: nobody has renewed it."
         found.append(WrongWay(Wrong.CERTIFICATE_SOON, seen.host, sentence))
-    if not seen.covers(seen.host):
-        names = ", ".join(seen.names[:4]) or "no name"
-        sentence = f"At {seen.host} the certificate is for {names}: browsers warn before they show anything."
-        found.append(WrongWay(Wrong.CERTIFICATE_NAME, seen.host, sentence))
     return found
 
 

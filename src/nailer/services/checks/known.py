@@ -16,10 +16,11 @@ from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.site.findings import FindingCard, MendButton, SiteFinding, cards
 from nailer.core.site.graph import RefersAt, Unreferenced
 from nailer.core.site.links import Use
+from nailer.core.site.pictures import PictureKnown
 from nailer.core.site.room import Box, RoomTaken, Tile, grown, squarified, tiles, weights
 from nailer.core.site.savings import Savings, enough, savings
 from nailer.errors import FileMissing, InvalidInput, NotFound
-from nailer.services.checks.ground import need_whole
+from nailer.services.checks.ground import here_of, need_whole
 from nailer.services.checks.reader import HowFar, SiteLearned, SiteReader
 from nailer.services.files import Files
 from nailer.store.checks.findings import FindingStore, StoredFinding
@@ -30,8 +31,6 @@ from nailer.store.stores import Stores
 MAP = Box(0, 0, 1000, 560)
 _PROGRAMS = (b".php", b".phtml", b".asp", b".aspx", b".jsp", b".cgi")
 _ALONE = frozenset({FileKind.PICTURE, FileKind.SOUND, FileKind.FONT, FileKind.STYLE, FileKind.SCRIPT})
-_WORTH_BYTES = 50_000
-_SHARP = 2  # screens show up to two pixels of a picture for each of the page's
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,6 +181,17 @@ class Knowledge:
         belongs = await asyncio.to_thread(learned.graph.needs, page, learned.there, follow=True)
         return PageKnown(page, tuple(needs), tuple(elsewhere), learned.graph.referrers(page), (page, *belongs))
 
+    async def belongs(self, site: Site, page: SitePath) -> list[tuple[SitePath, SitePath, list[bytes]]]:
+        """A page and everything that belongs to it, by folder: the folder here, the one there, names. Raises InvalidInput
+        where none of it lies in folders that the pair maps to each other."""
+        folders: dict[SitePath, list[bytes]] = defaultdict(list)
+        for path in (await self.page(site, page)).belongs:
+            folders[path.parent].append(path.name)
+        found = [(here, there, names) for there, names in folders.items() if (here := here_of(site, there)) is not None]
+        if not found:
+            raise InvalidInput("None of this lies in the folders that the pair maps to each other.")
+        return found
+
     async def pages(self, site: Site) -> list[tuple[SitePath, int, int]]:
         """Every page that was read, with how many references it has and how many of them lead to nothing."""
         _, learned = await self.learned(site)
@@ -261,16 +271,14 @@ def _twins(files: Mapping[SitePath, ReadFile]) -> list[list[SitePath]]:
 
 
 def _smaller(learned: SiteLearned) -> dict[SitePath, int]:
-    """Bytes that a copy sharp enough for where a picture is shown would save, roughly: they go with the pixels."""
+    """Bytes that a copy sharp enough for where a picture is shown would save."""
     found = {}
     for path, widths in learned.graph.widths().items():
         one = learned.files.get(path)
-        if one is None or not one.width or not widths:
-            continue
-        share = _SHARP * max(widths) / one.width
-        frees = int(one.size * (1 - share * share))
-        if share < 1 and frees >= _WORTH_BYTES:
-            found[path] = frees
+        if one is not None and one.width and one.height:
+            frees = PictureKnown(one.width, one.height, one.size, widths, one.has_places).frees
+            if frees:
+                found[path] = frees
     return found
 
 

@@ -8,13 +8,14 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
+from nailer.core.files.sitepath import SitePath
 from nailer.core.site.findings import Mend
 from nailer.errors import NailerError, NotAllowed
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
-from nailer.web.shell.doors import ChecksDoor, Id, SignedIn, SitesDoor, TheSite, checks_of
-from nailer.web.shell.forms import IgnoreFindings, MendWish, QueryValues, SiteReadWish, read_form
+from nailer.web.shell.doors import ChecksDoor, FilesDoor, Id, SignedIn, SitesDoor, TheSite, checks_of
+from nailer.web.shell.forms import IgnoreFindings, MendWish, PageWish, QueryValues, SiteReadWish, read_form
 from nailer.web.shell.pages import render, zone_of
 
 router = APIRouter()
@@ -118,3 +119,11 @@ async def alone(request: Request, site: TheSite, checks: ChecksDoor, sites: Site
     return render(
         request, "checks/alone.html", site=site, known=pinned, section="checks", found=found, by_program=by_program
     )
+
+
+@router.post("/sites/{site_id}/checks/tray")
+async def into_tray(site: TheSite, wish: PageWish, checks: ChecksDoor, files: FilesDoor, session: SignedIn) -> Response:
+    """Put a page and everything that belongs to it into the person's tray. JSON: `text` says what lies in it then."""
+    for here, there, names in await checks.known.belongs(site, SitePath.of_token(wish.path)):
+        tray = await files.tray.add(session.account_id, site, here, there, names)
+    return JSONResponse({"text": tray.text})

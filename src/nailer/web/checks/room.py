@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 from starlette.requests import Request
-from starlette.responses import Response
+from starlette.responses import RedirectResponse, Response
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, common_folder
-from nailer.errors import InvalidInput
+from nailer.errors import InvalidInput, NotFound
 from nailer.services.checks import MAP
 from nailer.web.plans.plans import plan_dialog
+from nailer.web.shell import urls
 from nailer.web.shell.doors import ChecksDoor, PlansDoor, SignedIn, SitesDoor, TheSite
 from nailer.web.shell.forms import QueryValues, SavingsWish
 from nailer.web.shell.pages import render
@@ -23,7 +24,13 @@ async def room_page(request: Request, site: TheSite, checks: ChecksDoor, sites: 
     """The map of a folder, with what could go. `need` are bytes that must be made free."""
     query = QueryValues(request)
     pinned = bool(await sites.connector.pinned(site))
-    room = await checks.known.room(site, query.path("folder"))
+    folder = query.path("folder")
+    try:
+        room = await checks.known.room(site, folder)
+    except NotFound:
+        if folder is not None:
+            raise
+        return RedirectResponse(urls.site(site.id, "checks"), 303)  # it says how to read the site
     needed = query.number("need", 0)
     saved = await checks.known.savings(site, needed)
     return render(

@@ -392,6 +392,20 @@ class IgnoreFindings(_Body):
     why: str = Field(max_length=1000)
 
 
+class PageWish(_Body):
+    """A page there."""
+
+    path: PathToken
+
+
+class SmallerWish(_Body):
+    """A smaller copy of a picture: its width in pixels, and how much of its quality is kept."""
+
+    path: PathToken
+    width: int = Field(ge=1, le=20_000)
+    quality: int = Field(ge=20, le=95)
+
+
 class SavingsWish(_Body):
     paths: list[PathToken] = Field(max_length=5000)
 

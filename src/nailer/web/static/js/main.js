@@ -16,8 +16,10 @@ import lines from "./components/shell/lines.js";
 import notices from "./components/shell/notices.js";
 import ownfiles from "./components/editing/ownfiles.js";
 import offline from "./components/shell/offline.js";
+import page from "./components/checks/page.js";
 import passkeys from "./components/people/passkeys.js";
 import pathbar from "./components/files/pathbar.js";
+import picture from "./components/checks/picture.js";
 import pill from "./components/shell/pill.js";
 import rail from "./components/shell/rail.js";
 import room from "./components/checks/room.js";
@@ -54,8 +56,10 @@ for (const [name, component] of Object.entries({
   notices,
   offline,
   ownfiles,
+  page,
   passkeys,
   pathbar,
+  picture,
   pill,
   rail,
   room,
