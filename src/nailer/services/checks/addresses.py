@@ -181,8 +181,8 @@ class Addresses:
 
     async def _serves_this(self, site: Site, root: DocumentRoot, ways: Sequence[Way]) -> bool | None:
         """Whether what is fetched is what lies in the document root, as far as a reading knows its first page."""
-        files = await self._readings.files(site.id)
-        digests = {one.digest for path, one in files.items() if path.parent == root.folder and one.digest}
+        known = await self._readings.digests(site.id)
+        digests = {digest for path, digest in known.items() if path.parent == root.folder}
         got = {way.digest for way in ways if way.end and way.digest}
         return bool(digests & got) if digests and got else None
 

@@ -29,7 +29,7 @@ from nailer.store.checks.readings import ReadFile
 from nailer.store.sites import Site
 
 _AT_ONCE = 6
-_MOST = 400  # addresses of one sort: a site of thousands of faults is told by its first
+MOST = 400  # addresses of one sort: a site of thousands of faults is told by its first
 _MOST_BARE = 60
 _ASKED = (Fault.MISSING, Fault.WRITTEN_OTHERWISE, Fault.ONLY_HERE, Fault.RENAMED)
 
@@ -87,8 +87,8 @@ class Asker:
                 return None
             return of_broken(one, str(answer.status) if answer.status is not None else "no file")
 
-        asked = await asyncio.gather(*(_one(one) for one in broken[:_MOST]))
-        return [*(one for one in asked if one is not None), *(of_broken(one) for one in broken[_MOST:])]
+        asked = await asyncio.gather(*(_one(one) for one in broken[:MOST]))
+        return [one for one in asked if one is not None]
 
     async def _exposed(self, there: Names, roots: tuple[DocumentRoot, ...], wanted: set[SitePath]) -> list[SiteFinding]:
         async def _one(suspect_number: int) -> SiteFinding | None:
@@ -103,7 +103,7 @@ class Asker:
                 return None
             return of_exposed(suspect, address, f"answers {answer.status}, {size_text(answer.size)}")
 
-        suspects = exposed(there, roots, wanted)[:_MOST]
+        suspects = exposed(there, roots, wanted)[:MOST]
         found = await asyncio.gather(*(_one(number) for number in range(len(suspects))))
         return [one for one in found if one is not None]
 
@@ -121,7 +121,7 @@ class Asker:
                 FindingKind.RIVALS, rivals.folder.token, rivals.folder, known.served, address, places, known.said
             )
 
-        return list(await asyncio.gather(*(_one(one) for one in rival_folders(there, roots)[:_MOST])))
+        return list(await asyncio.gather(*(_one(one) for one in rival_folders(there, roots)[:MOST])))
 
     async def _lists(self, site: Site, there: Names, roots: tuple[DocumentRoot, ...]) -> list[SiteFinding]:
         async def _one(folder: SitePath, names: int) -> SiteFinding | None:

@@ -10,7 +10,7 @@ import asyncio
 import contextlib
 from collections import OrderedDict, defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -20,11 +20,12 @@ from nailer.acting import Acting, acting_as
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Tree
-from nailer.core.site.findings import FindingKind, SiteFinding
-from nailer.core.site.graph import Graph
+from nailer.core.site.findings import SiteFinding
+from nailer.core.site.graph import BrokenReference, Graph
 from nailer.core.site.names import Names, is_index
+from nailer.core.words import count_text
 from nailer.errors import NailerError, NotFound, StoreUnavailable, TransferError
-from nailer.services.checks.asking import Asker
+from nailer.services.checks.asking import MOST, Asker
 from nailer.services.checks.content import ToRead, is_measured, read_files, refers
 from nailer.services.checks.ground import here_of, need_whole, roots_there, tops_of
 from nailer.services.files import Browse, Progress, read_tree
@@ -72,6 +73,16 @@ class SiteLearned:
     read_now: int
 
 
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What a reading in this process knew, and by what it is known again: numbers of both sides' names."""
+
+    reading_id: int
+    prints: tuple[int, int]
+    learned: SiteLearned
+    broken: tuple[BrokenReference, ...]
+
+
 class SiteReader:
     def __init__(self, stores: Stores, browse: Browse, asker: Asker) -> None:
         self._browse = browse
@@ -82,7 +93,7 @@ class SiteReader:
         self._findings = stores.findings
         self._asker = asker
         self._under_way: dict[int, HowFar] = {}
-        self._learned: OrderedDict[int, tuple[StoredReading, SiteLearned]] = OrderedDict()
+        self._seen: OrderedDict[int, Seen] = OrderedDict()
 
     async def start(self) -> None:
         """Go on with readings that were under way when Nailer ended."""
@@ -180,15 +191,64 @@ class SiteReader:
         async with self._browse.side(site, SideName.THERE, Lane.CARRY) as side:
             there = await self._trees(side, await self._tops(side, reading, roots), standing)
             here = await self._here(site, roots)
-            files, count = await self._files(site, side, there, roots, problems, standing)
+            seen = await self._seen_as_before(site, roots, there, here)
+            if seen is None:
+                files, count = await self._files(site, side, there, roots, problems, standing)
+                seen = await self._judged(site, there, here, files, count)
+        if len(seen.broken) > MOST:
+            problems.append(
+                f"{count_text(len(seen.broken), 'reference')} lead nowhere: the first {MOST} were asked for."
+            )
+        standing.what = "Asking the web"
+        learned = seen.learned
+        found = await self._asker.findings(site, learned.there, learned.graph, learned.files, seen.broken)
+        news = await self._findings.put(site.id, *found)
+        summary = _summary(learned, there, problems, news)
+        await self._readings.end(reading, ReadingState.DONE, trees=there, summary=summary)
+        self._keep(site.id, replace(seen, reading_id=reading.id))
+
+    async def _judged(
+        self,
+        site: Site,
+        there: Mapping[SitePath, Tree],
+        here: Mapping[SitePath, Tree],
+        files: Mapping[SitePath, ReadFile],
+        count: int,
+    ) -> Seen:
+        """The graph of what was read, and what is wrong in it."""
+        roots = roots_there(site)
         pages = {path: one.links for path, one in files.items() if one.links is not None}
         graph = await asyncio.to_thread(Graph.of, pages, roots)
         learned = SiteLearned(roots, Names(there), Names(here), files, graph, count)
-        standing.what = "Asking the web"
-        looked_for, found = await self._found(site, learned)
-        news = await self._findings.put(site.id, looked_for, found)
-        summary = _summary(learned, there, problems, news)
-        await self._readings.end(reading, ReadingState.DONE, trees=there, summary=summary)
+        moves = await self._changes.moves(site.id, SideName.THERE)
+
+        def _now(path: SitePath) -> SitePath:
+            return moves.now(path, datetime.min)  # from the first renaming that anybody remembers
+
+        broken = await asyncio.to_thread(graph.broken, learned.there, learned.here, _now)
+        return Seen(0, (_print_of(there), _print_of(here)), learned, tuple(broken))
+
+    async def _seen_as_before(
+        self,
+        site: Site,
+        roots: tuple[DocumentRoot, ...],
+        there: Mapping[SitePath, Tree],
+        here: Mapping[SitePath, Tree],
+    ) -> Seen | None:
+        """What the last reading in this process knew, where nothing has changed on either side since."""
+        kept = self._seen.get(site.id)
+        if kept is None or kept.learned.roots != roots or kept.prints != (_print_of(there), _print_of(here)):
+            return None
+        on_web = _on_web(Names(there), roots)
+        if await asyncio.to_thread(_wanted, on_web, kept.learned.files):
+            return None
+        return replace(kept, learned=replace(kept.learned, read_now=0))
+
+    def _keep(self, site_id: int, seen: Seen) -> None:
+        self._seen[site_id] = seen
+        self._seen.move_to_end(site_id)
+        while len(self._seen) > _MOST_LEARNED:
+            self._seen.popitem(last=False)
 
     @staticmethod
     async def _tops(side: Side, reading: StoredReading, roots: tuple[DocumentRoot, ...]) -> list[SitePath]:
@@ -230,9 +290,7 @@ class SiteReader:
     ) -> tuple[dict[SitePath, ReadFile], int]:
         """What is known of the files under the document roots, those read anew that may have changed."""
         names = Names(there)
-        on_web = {
-            path: entry for path, entry in names.files() if any(path.below(root.folder) is not None for root in roots)
-        }
+        on_web = _on_web(names, roots)
         known = await self._readings.files(site.id)
         await self._readings.drop_files(site.id, [path for path in known if path not in on_web])
         wanted = _wanted(on_web, known)
@@ -252,35 +310,32 @@ class SiteReader:
         await self._readings.put_files(site.id, batch)
         return files, len(wanted)
 
-    async def _found(self, site: Site, learned: SiteLearned) -> tuple[list[FindingKind], list[SiteFinding]]:
-        moves = await self._changes.moves(site.id, SideName.THERE)
-
-        def _now(path: SitePath) -> SitePath:
-            return moves.now(path, datetime.min)  # from the first renaming that anybody remembers
-
-        broken = await asyncio.to_thread(learned.graph.broken, learned.there, learned.here, _now)
-        return await self._asker.findings(site, learned.there, learned.graph, learned.files, broken)
-
     async def learned(self, site: Site) -> tuple[StoredReading, SiteLearned] | None:
         """The last reading that was done, with all that it has; None where the site was never read."""
         done = next((one for one in await self._readings.last(site.id) if one.state is ReadingState.DONE), None)
         if done is None:
             return None
-        kept = self._learned.get(site.id)
-        if kept is not None and kept[0].id == done.id and kept[1].roots == site.document_roots:
-            self._learned.move_to_end(site.id)
-            return done, kept[1]
-        roots = roots_there(site)
-        trees = await self._readings.trees(done.id)
-        files = await self._readings.files(site.id)
-        pages = {path: one.links for path, one in files.items() if one.links is not None}
-        graph = await asyncio.to_thread(Graph.of, pages, roots)
-        here = await self._here(site, roots)
-        learned = SiteLearned(roots, Names(trees), Names(here), files, graph, 0)
-        self._learned[site.id] = (done, learned)
-        while len(self._learned) > _MOST_LEARNED:
-            self._learned.popitem(last=False)
-        return done, learned
+        kept = self._seen.get(site.id)
+        if kept is None or kept.reading_id != done.id or kept.learned.roots != site.document_roots:
+            trees, files = await self._readings.trees(done.id), await self._readings.files(site.id)
+            judged = await self._judged(site, trees, await self._here(site, roots_there(site)), files, 0)
+            kept = replace(judged, reading_id=done.id)
+            self._keep(site.id, kept)
+        return done, kept.learned
+
+
+def _on_web(names: Names, roots: tuple[DocumentRoot, ...]) -> dict[SitePath, Entry]:
+    """Every file under the document roots."""
+    return {path: entry for path, entry in names.files() if any(path.below(root.folder) is not None for root in roots)}
+
+
+def _print_of(trees: Mapping[SitePath, Tree]) -> int:
+    """A number that is another where anything is, for as long as this process runs."""
+    return hash(
+        frozenset(
+            (top, folder, frozenset(entries)) for top, tree in trees.items() for folder, entries in tree.folders.items()
+        )
+    ) ^ hash(frozenset((top, folder) for top, tree in trees.items() for folder in (*tree.problems, *tree.lacks)))
 
 
 def _wanted(on_web: Mapping[SitePath, Entry], known: Mapping[SitePath, ReadFile]) -> list[ToRead]:

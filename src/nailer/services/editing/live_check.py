@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import functools
 import secrets
 import socket
 import ssl
@@ -31,6 +32,16 @@ _MOST_MOVES = 5
 _BEGINS = 2000
 _READ_BYTES = 200_000
 _PROGRAMS = (b".php", b".phtml", b".cgi", b".pl", b".py", b".rb", b".sh", b".asp", b".aspx", b".shtml")
+
+
+@functools.cache
+def _context() -> ssl.SSLContext:
+    """The authorities that are trusted: reading them anew for each fetch would cost more than the fetch."""
+    return httpx2.create_ssl_context(trust_env=False)
+
+
+def _client() -> httpx2.AsyncClient:
+    return httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False, verify=_context())
 
 
 class LiveCheck:
@@ -86,7 +97,7 @@ class LiveCheck:
         headers = {"Cache-Control": "no-cache", "Pragma": "no-cache"} if how is FetchedHow.PAST_CACHES else {}
         moved = ""
         try:
-            async with asyncio.timeout(_WITHIN_S), httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False) as client:
+            async with asyncio.timeout(_WITHIN_S), _client() as client:
                 for _ in range(_MOST_MOVES):
                     answer = await self._get(client, asked, headers, how)
                     if answer.status not in (301, 302, 303, 307, 308) or not answer.moved_to:
@@ -103,7 +114,7 @@ class LiveCheck:
         """One fetch that follows no move: what it leads to is in the answer. What goes wrong is, too."""
         how = FetchedHow.PLAIN
         try:
-            async with asyncio.timeout(_WITHIN_S), httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False) as client:
+            async with asyncio.timeout(_WITHIN_S), _client() as client:
                 return await self._get(client, address, {}, how)
         except (TimeoutError, httpx2.TimeoutException):
             return Fetched(how, address, words=f"nothing came within {_WITHIN_S:.0f} s")
@@ -114,7 +125,7 @@ class LiveCheck:
         """Ask a site's cache to let a changed address go; return what it answered. `{url}` in the address stands for it."""
         target = address.replace("{url}", changed)
         try:
-            async with asyncio.timeout(_WITHIN_S), httpx2.AsyncClient(timeout=_WITHIN_S, trust_env=False) as client:
+            async with asyncio.timeout(_WITHIN_S), _client() as client:
                 answer = await self._send(client, "POST", target, {})
                 await answer.aclose()
         except (TimeoutError, httpx2.HTTPError, httpx2.InvalidURL, OSError, ValueError) as error:

@@ -67,8 +67,7 @@ class FindingStore:
         ]
 
         def _change(work: Work) -> None:
-            for row in rows:
-                work.run("findings.found", **row)
+            work.many("findings.found", rows)
             for kind in looked_for:
                 work.run("findings.gone", site_id=site_id, kind=kind.value, now=now)
 

@@ -144,6 +144,11 @@ class ReadingStore:
         found = [_file(row) for row in rows]
         return {one.path: one for one in found}
 
+    async def digests(self, site_id: int) -> dict[SitePath, bytes]:
+        """The hash of each file that has one, by its path."""
+        rows = await self._db.read(lambda work: work.rows("readings.digests", site_id=site_id))
+        return {SitePath.parse(row["path"]): row["digest"] for row in rows}
+
     async def put_files(self, site_id: int, files: Sequence[ReadFile]) -> None:
         """Store what was read of files, in place of what was known of them."""
         rows = [_file_row(site_id, one) for one in files]

@@ -27,6 +27,9 @@ DELETE FROM site_readings WHERE site_id = %(site_id)s AND state <> 'reading' AND
 SELECT path, size, at_ns, precision_ns, read_at, digest, width, height, has_places, links
   FROM read_files WHERE site_id = %(site_id)s;
 
+-- name: digests(site_id)
+SELECT path, digest FROM read_files WHERE site_id = %(site_id)s AND digest IS NOT NULL;
+
 -- name: put(site_id, hash, path, size, at_ns, precision_ns, read_at, digest, width, height, has_places, links)!
 REPLACE INTO read_files (site_id, hash, path, size, at_ns, precision_ns, read_at, digest, width, height, has_places, links)
 VALUES (%(site_id)s, %(hash)s, %(path)s, %(size)s, %(at_ns)s, %(precision_ns)s, %(read_at)s, %(digest)s, %(width)s,
