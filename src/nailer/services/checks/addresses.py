@@ -43,6 +43,7 @@ from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
 _WITHIN_S = 10.0
+_NAMED_WITHIN_S = 5.0
 _MOST_STEPS = 10
 _MOST_FOLDERS = 12
 _USUAL = (b"htdocs", b"public_html", b"www", b"web", b"public", b"httpdocs", b"html", b"webroot", b"site")
@@ -167,16 +168,18 @@ class Addresses:
             if self._reaching.name_servers:
                 resolver.nameservers = [one.rpartition(":")[0] for one in self._reaching.name_servers]
                 resolver.port = int(self._reaching.name_servers[0].rpartition(":")[2])
-            resolver.lifetime = _WITHIN_S
+            resolver.lifetime = _NAMED_WITHIN_S
             return [str(one).rstrip(".") for one in resolver.resolve(host, kind)]
 
-        for kind in kinds:
-            try:
-                found += await asyncio.to_thread(_ask, kind)
-            except (dns.resolver.NoAnswer, dns.resolver.NXDOMAIN):
-                continue
-            except (dns.exception.DNSException, OSError) as error:
-                why = f"The name servers could not be asked: {str(error)[:120]}"
+        asked = await asyncio.gather(*(asyncio.to_thread(_ask, kind) for kind in kinds), return_exceptions=True)
+        for one in asked:
+            if isinstance(one, list):
+                found += one
+            elif isinstance(one, (dns.exception.DNSException, OSError)):
+                if not isinstance(one, (dns.resolver.NoAnswer, dns.resolver.NXDOMAIN)):
+                    why = f"The name servers could not be asked: {str(one)[:120]}"
+            else:
+                raise one
         return found, why
 
     async def _serves_this(self, site: Site, root: DocumentRoot, ways: Sequence[Way]) -> bool | None:
