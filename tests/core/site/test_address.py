@@ -10,7 +10,7 @@ from nailer.core.site.address import (
     LeadsTo,
     SeenCertificate,
     Step,
-    Way,
+    WayIn,
     Wrong,
     proved,
     ways_in,
@@ -22,11 +22,11 @@ NOW = datetime(2026, 11, 29, tzinfo=UTC)
 END = "https://skerry.example/"
 
 
-def way(address: str, *steps: tuple[str, int | None, str], digest: bytes = b"x") -> Way:
-    return Way(address, tuple(Step(at, status, moved) for at, status, moved in steps), digest)
+def way(address: str, *steps: tuple[str, int | None, str], digest: bytes = b"x") -> WayIn:
+    return WayIn(address, tuple(Step(at, status, moved) for at, status, moved in steps), digest)
 
 
-def led(address: str) -> Way:
+def led(address: str) -> WayIn:
     return way(address, (address, 301, END), (END, 200, ""))
 
 
@@ -38,7 +38,7 @@ HEALTHY = [
 ]
 
 
-def wrong(ways: list[Way], *certificates: SeenCertificate) -> list[tuple[Wrong, str]]:
+def wrong(ways: list[WayIn], *certificates: SeenCertificate) -> list[tuple[Wrong, str]]:
     return [(one.wrong, one.about) for one in wrong_ways(ways, certificates, NOW)]
 
 
@@ -62,7 +62,7 @@ def test_four_ways_that_end_at_one_place_are_well() -> None:
         (way("http://skerry.example/", ("http://skerry.example/", 301, "http://skerry.example/")), Wrong.ROUND),
     ],
 )
-def test_a_way_that_goes_wrong_is_told_with_its_kind(one: Way, what: Wrong) -> None:
+def test_a_way_that_goes_wrong_is_told_with_its_kind(one: WayIn, what: Wrong) -> None:
     assert wrong([one, *HEALTHY[1:]]) == [(what, "http://skerry.example/")]
 
 

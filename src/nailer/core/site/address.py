@@ -26,7 +26,7 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class WayIn:
     """One of the four ways in, with every step to where it ends. `digest` is a hash of what is there."""
 
     address: str
@@ -133,7 +133,7 @@ def ways_in(address: str) -> tuple[str, ...]:
     return (*plain, *(f"https://{one}{port}{path}" for one in hosts))
 
 
-def wrong_ways(ways: Sequence[Way], certificates: Sequence[SeenCertificate], now: datetime) -> list[WrongWay]:
+def wrong_ways(ways: Sequence[WayIn], certificates: Sequence[SeenCertificate], now: datetime) -> list[WrongWay]:
     """What visitors notice of the ways in, the worst first."""
     # One certificate for several hosts is said once where it ends.
     ends = {(seen.names, seen.ends_at): seen for seen in reversed(certificates)}
@@ -146,7 +146,7 @@ def wrong_ways(ways: Sequence[Way], certificates: Sequence[SeenCertificate], now
     return sorted(found, key=lambda one: order.index(one.wrong))
 
 
-def _of_steps(ways: Sequence[Way]) -> list[WrongWay]:
+def _of_steps(ways: Sequence[WayIn]) -> list[WrongWay]:
     found = []
     ends = [way.end for way in ways if way.end]
     usual = max(set(ends), key=lambda end: (ends.count(end), end.startswith("https:"))) if ends else ""

@@ -26,7 +26,7 @@ from nailer.core.site.address import (
     NameLeads,
     SeenCertificate,
     Step,
-    Way,
+    WayIn,
     WrongWay,
     proved,
     ways_in,
@@ -66,7 +66,7 @@ class AddressKnown:
     nobody has proved it."""
 
     root: DocumentRoot
-    ways: tuple[Way, ...]
+    ways: tuple[WayIn, ...]
     certificates: tuple[SeenCertificate, ...]
     leads: NameLeads
     wrong: tuple[WrongWay, ...]
@@ -107,7 +107,7 @@ class Addresses:
             root, tuple(ways), tuple(certificates), leads, tuple(wrong_ways(ways, certificates, now)), proof, now
         )
 
-    async def _way(self, address: str) -> Way:
+    async def _way(self, address: str) -> WayIn:
         """Every step from an address to where it ends."""
         steps: list[Step] = []
         digest, at = b"", address
@@ -119,7 +119,7 @@ class Addresses:
             if not moved or any(one.address == urljoin(at, moved) for one in steps):
                 break
             at = urljoin(at, moved)
-        return Way(address, tuple(steps), digest)
+        return WayIn(address, tuple(steps), digest)
 
     async def _certificate(self, host: str) -> SeenCertificate:
         dial_host, port = self._reaching.certificate_route(host)
@@ -150,7 +150,7 @@ class Addresses:
             raise ValueError(f"{host} leads to {address}, which is no public address")
         return address
 
-    async def _leads(self, site: Site, root: DocumentRoot, ways: Sequence[Way]) -> NameLeads:
+    async def _leads(self, site: Site, root: DocumentRoot, ways: Sequence[WayIn]) -> NameLeads:
         host = urlsplit(root.address).hostname or ""
         (addresses, why), (servers, _), (own, _) = await asyncio.gather(
             self._resolved(host, ("A", "AAAA")), self._resolved(host, ("NS",)), self._resolved(site.host, ("A", "AAAA"))
@@ -182,7 +182,7 @@ class Addresses:
                 raise one
         return found, why
 
-    async def _serves_this(self, site: Site, root: DocumentRoot, ways: Sequence[Way]) -> bool | None:
+    async def _serves_this(self, site: Site, root: DocumentRoot, ways: Sequence[WayIn]) -> bool | None:
         """Whether what is fetched is what lies in the document root, as far as a reading knows its first page."""
         known = await self._readings.digests(site.id)
         digests = {digest for path, digest in known.items() if path.parent == root.folder}

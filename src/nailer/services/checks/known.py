@@ -55,12 +55,13 @@ class SiteKnown:
 
 @dataclass(frozen=True, slots=True)
 class Needed:
-    """Something a page refers to: what for, as it is written, and what is there."""
+    """Something a page refers to: what for, as it is written, and what is there; `other` is what it is really called."""
 
     place: RefersAt
     path: SitePath
     entry: Entry | None
     entry_here: Entry | None
+    other: SitePath | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,8 +175,9 @@ class Knowledge:
         needs, elsewhere = [], []
         for place, target, _ in learned.graph.leads[page]:
             if target.path is not None:
-                here = learned.here.entry(target.path)
-                needs.append(Needed(place, target.path, learned.there.entry(target.path), here))
+                path, there = target.path, learned.there
+                here, other = learned.here.entry(path), there.other_writing(path)
+                needs.append(Needed(place, path, there.entry(path), here, other))
             else:
                 elsewhere.append((target.address, place.use))
         belongs = await asyncio.to_thread(learned.graph.needs, page, learned.there, follow=True)

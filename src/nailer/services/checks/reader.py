@@ -74,7 +74,7 @@ class SiteLearned:
 
 
 @dataclass(frozen=True, slots=True)
-class Seen:
+class LastSeen:
     """What a reading in this process knew, and by what it is known again: numbers of both sides' names."""
 
     reading_id: int
@@ -93,7 +93,7 @@ class SiteReader:
         self._findings = stores.findings
         self._asker = asker
         self._under_way: dict[int, HowFar] = {}
-        self._seen: OrderedDict[int, Seen] = OrderedDict()
+        self._seen: OrderedDict[int, LastSeen] = OrderedDict()
 
     async def start(self) -> None:
         """Go on with readings that were under way when Nailer ended."""
@@ -214,7 +214,7 @@ class SiteReader:
         here: Mapping[SitePath, Tree],
         files: Mapping[SitePath, ReadFile],
         count: int,
-    ) -> Seen:
+    ) -> LastSeen:
         """The graph of what was read, and what is wrong in it."""
         roots = roots_there(site)
         pages = {path: one.links for path, one in files.items() if one.links is not None}
@@ -226,7 +226,7 @@ class SiteReader:
             return moves.now(path, datetime.min)  # from the first renaming that anybody remembers
 
         broken = await asyncio.to_thread(graph.broken, learned.there, learned.here, _now)
-        return Seen(0, (_print_of(there), _print_of(here)), learned, tuple(broken))
+        return LastSeen(0, (_print_of(there), _print_of(here)), learned, tuple(broken))
 
     async def _seen_as_before(
         self,
@@ -234,7 +234,7 @@ class SiteReader:
         roots: tuple[DocumentRoot, ...],
         there: Mapping[SitePath, Tree],
         here: Mapping[SitePath, Tree],
-    ) -> Seen | None:
+    ) -> LastSeen | None:
         """What the last reading in this process knew, where nothing has changed on either side since."""
         kept = self._seen.get(site.id)
         if kept is None or kept.learned.roots != roots or kept.prints != (_print_of(there), _print_of(here)):
@@ -244,7 +244,7 @@ class SiteReader:
             return None
         return replace(kept, learned=replace(kept.learned, read_now=0))
 
-    def _keep(self, site_id: int, seen: Seen) -> None:
+    def _keep(self, site_id: int, seen: LastSeen) -> None:
         self._seen[site_id] = seen
         self._seen.move_to_end(site_id)
         while len(self._seen) > _MOST_LEARNED:
