@@ -39,7 +39,10 @@ def _people(files: Files, shot: Callable[[str], None]) -> None:
 
 
 def _every_day(files: Files, shot: Callable[[str], None]) -> None:
-    """A tray of two folders."""
+    """Two folders that do not belong together, and a tray of two folders."""
+    files.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs/news&apart=1")
+    files.see("broken")
+    shot("apart")
     for folder, name in (("/htdocs", "site.css"), ("/htdocs/data", "sailings.json")):
         files.go(f"/sites/1/files?there={folder}")
         files.pick(name)

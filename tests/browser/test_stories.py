@@ -272,6 +272,19 @@ def test_everything_by_keyboard(files: Files, demo: Demo) -> None:
     assert (demo.there / "by-keyboard").is_dir()
 
 
+def test_whatever_the_keyboard_reaches_can_be_seen(files: Files) -> None:
+    """Tab through the files view: no stop without an extent. What stands for the browser's own file chooser is its label."""
+    files.driver.execute_script("document.querySelector('.tick-all').focus()")
+    unseen = []
+    for _ in range(12):
+        files.keys(Keys.TAB)
+        unseen += files.driver.execute_script(
+            "const one = document.activeElement, box = one.getBoundingClientRect();"
+            "return one.type === 'file' || one === document.body || (box.width > 4 && box.height > 4) ? [] : [one.outerHTML]"
+        )
+    assert unseen == []
+
+
 def test_a_plan_that_takes_its_time_is_carried_out_by_enter(files: Files, demo: Demo) -> None:
     """The sheet is open already when the plan comes."""
     (demo.here / "a-slow-key.txt").write_text("one")
