@@ -119,7 +119,6 @@ HOSTS = (
         domain="gorsegannet.example",
         web_address="127.0.0.33",
         certificate_days=61,
-        name_leads="203.0.113.80",
     ),
     Host(
         "northlight",
@@ -133,6 +132,7 @@ HOSTS = (
         web_address="127.0.0.34",
         certificate=("hosting.northlight.example",),
         aliases=("ftp.northlight.example",),
+        name_leads="203.0.113.80",
         manners={"tls": "explicit", "demands_reuse": True, "quota_bytes": _QUOTA_BYTES},
     ),
     Host(

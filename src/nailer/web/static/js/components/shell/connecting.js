@@ -25,12 +25,20 @@ export default () => ({
       const text = await response.text();
       if (response.headers.get("content-type").includes("json")) this.$refs.answer.textContent = JSON.parse(text).what;
       else this.$refs.answer.innerHTML = text;
+      if (this.$refs.answer.querySelector(".meeting.changed")) this.distrust();
     } catch {
       this.$refs.answer.textContent = "Nailer does not answer. Is it still running?";
     }
     this.waiting = false;
     this.answered = true;
     this.$nextTick(() => this.$refs.answer.querySelector("[autofocus]")?.focus());
+  },
+  // The page was made before the server was met: what it says of a known key is not true any more.
+  distrust() {
+    const chip = document.querySelector(".sitehead-name > .chip.good");
+    if (!chip) return;
+    chip.className = "chip bad";
+    chip.textContent = "Another identity";
   },
   again() {
     this.open({ "X-Again": "1" });
