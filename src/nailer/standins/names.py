@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping, MutableMapping, Sequence
 
 import dns.exception
 import dns.flags
@@ -18,9 +18,9 @@ import dns.rrset
 class NameHost(asyncio.DatagramProtocol):
     """Answers by a table from names to their records by kind, e.g. `{"skerry.example": {"A": ["192.0.2.1"]}}`."""
 
-    def __init__(self, table: Mapping[str, Mapping[str, Sequence[str]]], port: int = 0) -> None:
+    def __init__(self, table: MutableMapping[str, Mapping[str, Sequence[str]]], port: int = 0) -> None:
         self.port = port
-        self._table = table
+        self.table = table
         self._transport: asyncio.DatagramTransport | None = None
 
     async def start(self) -> int:
@@ -47,7 +47,7 @@ class NameHost(asyncio.DatagramProtocol):
         answer = dns.message.make_response(asked)
         answer.flags |= dns.flags.AA
         for question in asked.question:
-            known = self._table.get(question.name.to_text().rstrip(".").lower())
+            known = self.table.get(question.name.to_text().rstrip(".").lower())
             if known is None:
                 answer.set_rcode(dns.rcode.NXDOMAIN)
                 continue

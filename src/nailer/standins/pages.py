@@ -44,6 +44,10 @@ class Pages:
         self._leads_on = leads_on
         self._held: dict[tuple[Any, str], tuple[float, bytes]] = {}
 
+    def serve_all_from(self, folder: Path) -> None:
+        """Every address gets what lies in a folder from now on, as after a move to another account."""
+        self._roots = dict.fromkeys(self._roots, folder)
+
     async def __call__(
         self,
         scope: Scope,

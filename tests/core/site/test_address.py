@@ -8,6 +8,7 @@ import pytest
 
 from nailer.core.site.address import (
     LeadsTo,
+    NameLeads,
     SeenCertificate,
     Step,
     WayIn,
@@ -17,9 +18,13 @@ from nailer.core.site.address import (
     where_it_leads,
     wrong_ways,
 )
+from tests.builders import path
 
 NOW = datetime(2026, 11, 29, tzinfo=UTC)
 END = "https://skerry.example/"
+
+
+LEADS = NameLeads("skerry.example", LeadsTo.HERE)
 
 
 def way(address: str, *steps: tuple[str, int | None, str], digest: bytes = b"x") -> WayIn:
@@ -39,7 +44,7 @@ HEALTHY = [
 
 
 def wrong(ways: list[WayIn], *certificates: SeenCertificate) -> list[tuple[Wrong, str]]:
-    return [(one.wrong, one.about) for one in wrong_ways(ways, certificates, NOW)]
+    return [(one.wrong, one.about) for one in wrong_ways(ways, certificates, LEADS, NOW)]
 
 
 def test_four_ways_that_end_at_one_place_are_well() -> None:
@@ -78,7 +83,7 @@ def test_one_place_that_gives_two_contents_is_told() -> None:
         (60, ("*.example",), []),
         (9, ("skerry.example",), [Wrong.CERTIFICATE_SOON]),
         (-1, ("skerry.example",), [Wrong.CERTIFICATE_OVER]),
-        (60, ("host.northwind.example",), [Wrong.CERTIFICATE_NAME]),
+        (60, ("host.saltwind.example",), [Wrong.CERTIFICATE_NAME]),
         (60, ("*.skerry.example",), [Wrong.CERTIFICATE_NAME]),
     ],
 )
@@ -117,5 +122,36 @@ def test_where_a_name_leads(addresses: list[str], own: list[str], serves: bool |
     assert where_it_leads("skerry.example", addresses, [], own, serves_this=serves).leads is leads
 
 
-def test_a_page_that_answers_everything_proves_nothing() -> None:
-    assert proved([("https://a.example/x", 200, b"<h1>Not found</h1>"), ("https://b.example/x", 404, b"t")], b"t") == ""
+def test_only_a_content_of_ours_proves_a_folder() -> None:
+    contents = {b"t-0": path("/htdocs"), b"t-1": path("/www")}
+    assert proved(200, b"t-1\n", contents) == path("/www")
+    assert proved(200, b"<h1>Not found</h1>", contents) is None, "a page that answers everything"
+    assert proved(404, b"t-1", contents) is None
+
+
+def test_a_way_that_answers_with_an_error_of_the_server_is_told() -> None:
+    assert wrong([way("http://skerry.example/", ("http://skerry.example/", 500, "")), *HEALTHY[1:]]) == [
+        (Wrong.BROKEN, "http://skerry.example/")
+    ]
+
+
+@pytest.mark.parametrize(
+    ("leads", "what"),
+    [
+        (LeadsTo.HERE, []),
+        (LeadsTo.PROXY, []),
+        (LeadsTo.UNKNOWN, []),
+        (LeadsTo.ELSEWHERE, [Wrong.LEADS_ELSEWHERE]),
+        (LeadsTo.NOTHING, [Wrong.LEADS_NOWHERE]),
+    ],
+)
+def test_a_name_is_a_finding_only_where_it_is_known_to_lead_away(leads: LeadsTo, what: list[Wrong]) -> None:
+    ways = (
+        [way("http://skerry.example/", ("http://skerry.example/", None, ""))] if leads is LeadsTo.NOTHING else HEALTHY
+    )
+    found = wrong_ways(ways, [], NameLeads("skerry.example", leads, ("203.0.113.9",)), NOW)
+    assert [one.wrong for one in found] == what
+
+
+def test_a_name_that_the_resolver_does_not_know_and_that_answers_is_no_finding() -> None:
+    assert wrong_ways(HEALTHY, [], NameLeads("skerry.example", LeadsTo.NOTHING), NOW) == []

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from nailer.core.check.live import Fetched, FetchedHow
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.tree import Tree
-from nailer.core.site.exposed import Danger, exposed
+from nailer.core.site.exposed import Danger, exposed, hands_out
 from nailer.core.site.findings import FindingKind, Gravity, Mend, SiteFinding, cards, finding_of
 from nailer.core.site.first_page import bare_folders, lists_contents, placeholder_words, rival_folders, served_of
 from nailer.core.site.graph import RefersAt
@@ -17,6 +17,7 @@ from nailer.core.site.links import Use
 from nailer.core.site.room import Box, RoomTaken, grown, squarified, tiles, weights
 from nailer.core.site.rules import forbidding, without_lists
 from nailer.core.site.savings import Reason, enough, savings
+from nailer.errors import InvalidInput
 from tests.builders import path
 from tests.core.site.test_graph import ROOTS, names
 
@@ -158,6 +159,31 @@ def test_rules_are_added_once_and_keep_what_is_there() -> None:
     assert '<FilesMatch "^(\\.env)$">' in more
     assert 'RedirectMatch 404 "/(\\.git)(/|$)"' in more
     assert forbidding(more, [(path("/htdocs/.env"), Danger.SECRETS), (path("/htdocs/.git"), Danger.HISTORY)]) == more
+
+
+@pytest.mark.parametrize("name", [b'a".env', b"two\nlines.sql", b"back\\slash.bak", b"caf\xe9.zip"])
+def test_a_name_that_would_break_the_file_of_rules_is_refused(name: bytes) -> None:
+    with pytest.raises(InvalidInput, match="cannot stand in a rule"):
+        forbidding("", [(path("/htdocs").child(name), Danger.SOURCE)])
+
+
+@pytest.mark.parametrize(
+    ("status", "size", "danger", "open_to_all"),
+    [
+        (200, 100, Danger.ARCHIVE, True),
+        (206, 100, Danger.ARCHIVE, True),
+        (403, 100, Danger.ARCHIVE, False),
+        (None, 0, Danger.ARCHIVE, False),
+        (200, 900, Danger.ARCHIVE, False),
+        (200, 900, Danger.LOG, True),
+        (200, 90, Danger.LOG, False),
+    ],
+)
+def test_an_answer_hands_out_only_what_has_the_files_size(
+    status: int | None, size: int, danger: Danger, open_to_all: bool
+) -> None:
+    answer = Fetched(FetchedHow.PLAIN, "", status, size=size)
+    assert hands_out(answer, Entry(b"x", Kind.FILE, 100), danger) is open_to_all
 
 
 def _gone(kind: FindingKind, name: str, *pages: str, use: Use = Use.PICTURE) -> SiteFinding:

@@ -11,15 +11,20 @@ from pathlib import Path
 
 import pytest
 
+from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.sitepath import DocumentRoot
 from nailer.core.site.address import LeadsTo, Wrong
 from nailer.errors import InvalidInput
 from nailer.services.checks import AddressKnown
+from nailer.services.checks.addresses import _read_certificate
 from nailer.standins.certificates import make_certificate
+from nailer.standins.ftp import FtpHost
 from nailer.standins.names import NameHost
 from nailer.standins.pages import Pages
+from nailer.store.database import Database
+from nailer.store.sites import Secrets
 from tests.builders import path, write
-from tests.world import World
+from tests.world import World, a_world_on
 
 NAME = "mosslane.example"
 
@@ -32,7 +37,7 @@ async def look(world: World) -> AddressKnown:
 @pytest.fixture
 async def names(world: World) -> AsyncIterator[NameHost]:
     own = {"A": ["192.0.2.1"]}
-    host = NameHost({NAME: own | {"NS": ["ns1.northwind.example."]}, "ftp.mosslane.example": own})
+    host = NameHost({NAME: own | {"NS": ["ns1.saltwind.example."]}, "ftp.mosslane.example": own})
     world.nailer.settings.name_servers.append(f"127.0.0.1:{await host.start()}")
     yield host
     host.stop()
@@ -41,7 +46,7 @@ async def names(world: World) -> AsyncIterator[NameHost]:
 async def test_a_name_leads_to_the_accounts_own_server(world: World, pages: Pages, names: NameHost) -> None:
     write(world.there, "index.html", "<title>Moss Lane</title>")
     leads = (await look(world)).leads
-    assert (leads.leads, leads.addresses, leads.servers) == (LeadsTo.HERE, ("192.0.2.1",), ("ns1.northwind.example",))
+    assert (leads.leads, leads.addresses, leads.servers) == (LeadsTo.HERE, ("192.0.2.1",), ("ns1.saltwind.example",))
 
 
 async def test_a_name_that_nobody_knows_leads_to_nothing_yet(world: World, pages: Pages, names: NameHost) -> None:
@@ -120,9 +125,79 @@ async def test_a_server_that_answers_with_its_own_page_proves_nothing(world: Wor
 
 async def test_what_a_cut_proof_has_left_is_removed_by_the_next(world: World, pages: Pages, names: NameHost) -> None:
     left = write(world.there, "nailer-proof-0123456789ab.txt", "x")
-    await world.nailer.stores.findings.learn(world.site.host, "proof file", path(f"/htdocs/{left.name}").token, "test")
+    await world.nailer.stores.findings.learn(world.site.id, "proof files", path(f"/htdocs/{left.name}").token, "test")
     await world.nailer.checks.addresses.prove(world.site)
     assert not left.exists()
+
+
+async def test_a_page_for_everything_proves_that_none_of_the_folders_answers(
+    world: World, pages: Pages, names: NameHost
+) -> None:
+    """The address answers, with something else: that is known then, and said of the name."""
+    names.table[NAME] = {"A": ["203.0.113.9"]}
+    elsewhere = world.there.parent / "elsewhere"
+    elsewhere.mkdir()
+    pages.serve_all_from(elsewhere)
+
+    assert await world.nailer.checks.addresses.prove(world.site) == {f"https://{NAME}/": None}
+    known = await look(world)
+
+    assert known.proof is not None
+    assert known.proof.value == ""
+    assert known.leads.leads is LeadsTo.ELSEWHERE
+    assert Wrong.LEADS_ELSEWHERE in [one.wrong for one in known.wrong]
+
+
+async def test_another_content_alone_does_not_say_that_a_name_leads_elsewhere(
+    world: World, pages: Pages, names: NameHost
+) -> None:
+    """A page may have changed since the reading, and a program's answer is never its text."""
+    names.table[NAME] = {"A": ["203.0.113.9"]}
+    write(world.there, "index.html", "<title>Moss Lane</title>")
+    await world.nailer.checks.reader.begin(world.account_id, world.site)
+    await world.nailer.checks.reader.wait(world.site.id)
+    assert (await look(world)).leads.leads is LeadsTo.PROXY
+    write(world.there, "index.html", "<title>Changed since</title>")
+    assert (await look(world)).leads.leads is LeadsTo.UNKNOWN
+
+
+async def test_a_host_named_by_its_number_leads_there(world: World, pages: Pages, names: NameHost) -> None:
+    site = replace(world.site, host="192.0.2.7", document_roots=(DocumentRoot(path("/htdocs"), "http://192.0.2.7/"),))
+    for port in (80, 443):
+        world.nailer.settings.routes[f"192.0.2.7:{port}"] = world.nailer.settings.routes[f"{NAME}:443"]
+    (known,) = await world.nailer.checks.addresses.look(site)
+    assert (known.leads.leads, known.leads.addresses) == (LeadsTo.HERE, ("192.0.2.7",))
+
+
+async def test_a_certificate_that_nobody_can_read_is_said() -> None:
+    assert "cannot be read" in _read_certificate(NAME, b"0\x03no").words
+
+
+async def test_a_server_that_sets_no_access_keeps_nothing_of_a_proof(
+    tmp_path: Path, database: Database, migrated_url: str
+) -> None:
+    """FTP without SITE CHMOD: the file is put there all the same, and gone afterwards."""
+    root = tmp_path / "there"
+    (root / "htdocs").mkdir(parents=True)
+    host = FtpHost(root, "seedlib", "sow-and-reap", lacks=("SITE CHMOD", "MFMT"))
+    await host.start()
+    try:
+        async with a_world_on(host, tmp_path, migrated_url, root / "htdocs", protocol=Protocol.FTP) as world:
+            await world.nailer.checks.addresses.prove(world.site)
+            assert list(root.rglob("*.txt")) == []
+            facts = await world.nailer.stores.findings.facts(world.site.id)
+            assert facts["proof files"].value == ""
+    finally:
+        await host.stop()
+
+
+async def test_what_one_site_has_learned_is_not_told_to_another_on_its_host(
+    world: World, pages: Pages, names: NameHost
+) -> None:
+    await world.nailer.checks.addresses.prove(world.site)
+    other = await world.nailer.stores.sites.add(replace(world.site, id=0, name="Another"), Secrets(password="x"))
+    (known,) = await world.nailer.checks.addresses.look(other)
+    assert known.proof is None
 
 
 async def test_a_site_without_an_address_is_told_what_to_do(world: World) -> None:

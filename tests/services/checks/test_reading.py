@@ -6,14 +6,16 @@ import asyncio
 import os
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import pytest
 
 from nailer.acting import Acting, acting_as
 from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import DocumentRoot
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.core.site.findings import FindingKind, Mend
+from nailer.core.site.exposed import Danger
+from nailer.core.site.findings import FindingKind, Mend, SiteFinding
 from nailer.core.site.links import Use
 from nailer.errors import InvalidInput, NotAllowed
 from nailer.services.checks.known import SiteKnown
@@ -278,6 +280,72 @@ async def test_a_mended_name_takes_what_refers_to_the_old_one_along(reading: Rea
     await reading.mend(Mend.RENAME)
     assert (reading.world.there / "other.html").read_text() == f"{PAGE}<img src=Crew.jpg>"
     assert (reading.world.there / "Crew.jpg").read_text() == "picture"
+
+
+async def test_a_large_archive_is_found_without_being_fetched(reading: Reading) -> None:
+    reading.site(index_html=PAGE)
+    with (reading.world.there / "backup.zip").open("wb") as archive:
+        archive.truncate(200_000_000)
+    known = await reading.read()
+    assert [one.finding.said for one in known.found] == ["answers 200, 200.0 MB"]
+
+
+async def test_moving_out_of_a_root_within_another_leaves_both(reading: Reading) -> None:
+    world = reading.world
+    roots = (*world.site.document_roots, DocumentRoot(path("/htdocs/shop"), "https://shop.mosslane.example/"))
+    world.site = replace(world.site, document_roots=roots)
+    reading.site(shop__backup_zip="PK everything")
+    found = SiteFinding(FindingKind.EXPOSED, "x", path("/htdocs/shop/backup.zip"), danger=Danger.ARCHIVE)
+
+    job_id = await world.nailer.checks.mending.plan(world.account_id, world.site, Mend.MOVE_OUT, [found])
+    await world.run(job_id)
+
+    assert (world.there.parent / "off-the-web" / "backup.zip").exists()
+
+
+async def test_two_first_pages_of_which_nobody_knows_the_served_one_offer_no_button(reading: Reading) -> None:
+    """What a program answers is not its text."""
+    reading.site(index_html=PAGE)
+    write(reading.world.there, "sub/index.html", PAGE)
+    write(reading.world.there, "sub/index.php", "<?php echo 1; ?>")
+    write(reading.world.there, "sub/.htaccess", "DirectoryIndex none.html\n")
+    known = await reading.read()
+    (card,) = [one for one in known.cards if one.sort == "rivals"]
+    assert card.actions == ()
+    finding = known.found[card.about[0]].finding
+    with pytest.raises(InvalidInput, match="not known"):
+        await reading.world.nailer.checks.mending.plan(
+            reading.world.account_id, reading.world.site, Mend.SET_ASIDE, [finding]
+        )
+
+
+async def test_a_page_is_not_called_missing_where_the_web_cannot_be_asked(world: World) -> None:
+    """A program may make it; of a picture the listing tells enough."""
+    reading = Reading(world)
+    reading.site(index_html=f"{PAGE}<a href=made/by/program>m</a><img src=gone.png>")
+    known = await reading.read()
+    gone = [one.finding for one in known.found if one.finding.kind is FindingKind.MISSING]
+    assert [(one.name, one.said) for one in gone] == [("/htdocs/gone.png", "no file; the web did not answer")]
+
+
+async def test_a_picture_that_does_not_say_its_pixels_is_not_read_again_for_them(reading: Reading) -> None:
+    reading.site(index_html=PAGE)
+    write(reading.world.there, "plate.tif", b"II*\0" + b"x" * 80_000)
+    await reading.read()
+    again = (await reading.read()).reading
+    assert again is not None
+    assert again.summary["read"] == 0
+
+
+async def test_of_two_unended_readings_the_later_goes_on(reading: Reading) -> None:
+    world = reading.world
+    reading.site(index_html=PAGE)
+    for _ in range(2):
+        await world.nailer.stores.readings.begin(world.site.id, world.account_id, is_account=False)
+    await world.nailer.checks.reader.start()
+    await world.nailer.checks.reader.wait(world.site.id)
+    states = [one.state for one in await world.nailer.stores.readings.last(world.site.id)]
+    assert sorted(states) == [ReadingState.DONE, ReadingState.STOPPED]
 
 
 async def test_closing_access_makes_an_environment_file_unreadable_to_the_web(reading: Reading) -> None:

@@ -49,7 +49,7 @@ def test_what_was_found_is_shown_with_its_pages_and_mended_by_a_plan(maren: Visi
     assert "deck.png" in plan
     shown = maren.get(f"{site}/checks/pages?path=/htdocs/index.html").text
     assert "only here" in shown
-    assert "missing" in shown
+    assert "no such file" in shown
     assert "index.html" in maren.get(f"{site}/checks/pages").text
 
 
@@ -162,5 +162,5 @@ def test_the_ways_in_are_shown_and_a_folder_is_proved_only_by_who_may_change(mar
     assert "http://www.mosslane.example/" in page
     assert "not proved yet" in page
     answer = maren.post(f"{site}/checks/prove").text
-    assert "None of the folders that were tried answers" in answer
+    assert "The address does not answer: nothing could be proved" in answer
     assert list(maren.there.iterdir()) == []

@@ -9,6 +9,8 @@ from enum import StrEnum
 from nailer.core.numbers import number_in
 from nailer.core.words import span_text
 
+MOVES = frozenset({301, 302, 303, 307, 308})  # statuses that lead on (RFC 9110, 15.4)
+
 
 class FetchedHow(StrEnum):
     """How an address was fetched: as a visitor does, asking every cache to pass by, with a query nobody asked before."""

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
 from urllib.parse import urlsplit
 
+from nailer.core.files.sitepath import SitePath
 from nailer.core.words import count_text
 
 _SOON_DAYS = 21  # certificates of ninety days are renewed a month before their end: later than that nobody did
-_MOST_STEPS = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,6 +94,9 @@ class NameLeads:
 class Wrong(StrEnum):
     """What is wrong with the ways in."""
 
+    LEADS_NOWHERE = "the name leads nowhere"
+    LEADS_ELSEWHERE = "the name leads elsewhere"
+    BROKEN = "a way answers with an error of the server"
     SILENT = "a way does not answer"
     APART = "the ways do not end at one place"
     INSECURE = "http answers by itself"
@@ -102,8 +105,6 @@ class Wrong(StrEnum):
     CERTIFICATE_OVER = "the certificate is over"
     CERTIFICATE_SOON = "the certificate ends soon"
     CERTIFICATE_NAME = "the certificate is for another name"
-    LEADS_ELSEWHERE = "the name leads elsewhere"
-    LEADS_NOWHERE = "the name leads nowhere"
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,11 +134,20 @@ def ways_in(address: str) -> tuple[str, ...]:
     return (*plain, *(f"https://{one}{port}{path}" for one in hosts))
 
 
-def wrong_ways(ways: Sequence[WayIn], certificates: Sequence[SeenCertificate], now: datetime) -> list[WrongWay]:
-    """What visitors notice of the ways in, the worst first."""
+def wrong_ways(
+    ways: Sequence[WayIn], certificates: Sequence[SeenCertificate], leads: NameLeads, now: datetime
+) -> list[WrongWay]:
+    """What visitors notice of the ways in, the worst first. Of a name without an address, by which nothing answers, only
+    that is said."""
+    if leads.leads is LeadsTo.NOTHING and not any(way.end for way in ways):
+        return [WrongWay(Wrong.LEADS_NOWHERE, leads.host, f"{leads.host} has no address yet: nobody gets to the site.")]
     # One certificate for several hosts is said once where it ends.
     ends = {(seen.names, seen.ends_at): seen for seen in reversed(certificates)}
+    elsewhere = (
+        f"{leads.host} leads to another machine ({', '.join(leads.addresses[:3])}), with something else than this site."
+    )
     found = [
+        *([WrongWay(Wrong.LEADS_ELSEWHERE, leads.host, elsewhere)] if leads.leads is LeadsTo.ELSEWHERE else []),
         *_of_steps(ways),
         *(one for seen in ends.values() for one in _of_end(seen, now)),
         *(one for seen in certificates for one in _of_names(seen)),
@@ -156,6 +166,8 @@ def _of_steps(ways: Sequence[WayIn]) -> list[WrongWay]:
             found.append(WrongWay(Wrong.SILENT, way.address, f"{way.address} does not answer: {last.words}."))
         elif last.moved_to:
             found.append(WrongWay(Wrong.ROUND, way.address, f"{way.address} leads on and on: {way.words}."))
+        elif last.status >= 500:
+            found.append(WrongWay(Wrong.BROKEN, way.address, f"{way.address} answers {last.status}."))
         elif way.end == usual:
             continue
         elif way.end.startswith("http:") and usual.startswith("https:") and _same_place(way.end, usual):
@@ -242,10 +254,11 @@ def where_it_leads(
     )
 
 
-def proved(answers: Sequence[tuple[str, int | None, bytes]], token: bytes) -> str:
-    """The address of those that were asked which gave the token back; '' for none.
+def proved(status: int | None, body: bytes, contents: Mapping[bytes, SitePath]) -> SitePath | None:
+    """The folder whose file an address gave back, by its content; None for none of them.
 
-    >>> proved([("https://a.example/x", 404, b""), ("https://b.example/x", 200, b"t")], b"t")
-    'https://b.example/x'
+    >>> proved(200, b"t-1\\n", {b"t-0": SitePath((b"a",)), b"t-1": SitePath((b"b",))})
+    SitePath(names=(b'b',))
+    >>> proved(404, b"t-1", {b"t-1": SitePath((b"b",))})
     """
-    return next((address for address, status, body in answers if status == 200 and body.strip() == token), "")
+    return contents.get(body.strip()) if status == 200 else None

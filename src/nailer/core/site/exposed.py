@@ -6,6 +6,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from nailer.core.check.live import Fetched
 from nailer.core.files.entry import Entry
 from nailer.core.files.kinds import FileKind, kind_by_name, kind_of_folder
 from nailer.core.files.sitepath import DocumentRoot, SitePath
@@ -100,6 +101,9 @@ def _history(folder: SitePath, there: Names) -> SitePath | None:
     return None
 
 
-def is_served(status: int | None) -> bool:
-    """True where an answer hands the content out (RFC 9110, 15.3)."""
-    return status in (200, 203, 206)
+def hands_out(answer: Fetched, asked: Entry, danger: Danger) -> bool:
+    """True where an answer hands the content out (RFC 9110, 15.3). One of another size is another content: an error page
+    with a good status, the site's own first page. A log has grown meanwhile."""
+    if answer.status not in (200, 203, 206):
+        return False
+    return answer.size == asked.size or (danger is Danger.LOG and answer.size > asked.size)

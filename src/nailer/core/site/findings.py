@@ -27,7 +27,6 @@ class FindingKind(StrEnum):
     RENAMED = "renamed"
     ON_A_DISK = "on-a-disk"
     INSECURE = "insecure"
-    DEAD_LINK = "dead-link"
     EXPOSED = "exposed"
     RIVALS = "rivals"
     LISTS = "lists"
@@ -154,6 +153,14 @@ def of_exposed(one: Exposed, address: str, said: str) -> SiteFinding:
 def of_way(one: WrongWay) -> SiteFinding:
     """Something that is wrong with a way in to the site."""
     return SiteFinding(FindingKind.WAY, f"{one.wrong.value}: {one.about}", address=one.about, said=one.sentence)
+
+
+# What is said beside a plan before it is carried out.
+_MAY_SHUT = (
+    "A server that does not allow such a rule answers 500 for the whole folder. The site is read again once this is done: "
+    "where it answers 500 then, take it back."
+)
+CAUTIONS = {Mend.FORBID: _MAY_SHUT, Mend.FORBID_LISTS: _MAY_SHUT}
 
 
 @dataclass(frozen=True, slots=True)
@@ -363,11 +370,6 @@ _REST: Mapping[FindingKind, tuple[str, str, str]] = {
         "parts of pages come without https",
         "Browsers leave it out of a page that comes by https, or warn of it.",
     ),
-    FindingKind.DEAD_LINK: (
-        "link to another site leads nowhere",
-        "links to other sites lead nowhere",
-        "A click ends at an error of the other site.",
-    ),
     FindingKind.LISTS: (
         "folder shows strangers what is in it",
         "folders show strangers what is in them",
@@ -377,7 +379,7 @@ _REST: Mapping[FindingKind, tuple[str, str, str]] = {
 
 
 # What browsers stop at before they show anything.
-_SHUTS_OUT = (Wrong.CERTIFICATE_OVER, Wrong.CERTIFICATE_NAME, Wrong.LEADS_NOWHERE)
+_SHUTS_OUT = (Wrong.BROKEN, Wrong.CERTIFICATE_OVER, Wrong.CERTIFICATE_NAME, Wrong.LEADS_NOWHERE)
 
 
 def _way_card(one: SiteFinding, number: int) -> FindingCard:
@@ -390,13 +392,15 @@ def _way_card(one: SiteFinding, number: int) -> FindingCard:
 def _rivals_card(one: SiteFinding, number: int) -> FindingCard:
     where = one.name
     served = one.other.name.decode("utf-8", "replace") if one.other is not None else ""
+    actions: tuple[MendButton, ...]
     others = [place.written for place in one.places if place.written != served]
     if served:
         notice = f"Visitors get {served}; {', '.join(others)} is never shown." if others else f"Visitors get {served}."
-        action = MendButton(Mend.SET_ASIDE, f"Set {served} aside", (number,))
+        actions = (MendButton(Mend.SET_ASIDE, f"Set {served} aside", (number,)),)
     else:
+        # A program's answer is not its text: which one was served cannot be told, and none is offered to be moved.
         notice = f"Which of them visitors get is not known: the address answered {one.said or 'nothing'}."
-        action = MendButton(Mend.SET_ASIDE, "Set one aside …", (number,))
+        actions = ()
     return FindingCard(
         "rivals",
         Gravity.WARN,
@@ -404,5 +408,5 @@ def _rivals_card(one: SiteFinding, number: int) -> FindingCard:
         notice,
         tuple(place.page.shown for place in one.places),
         (number,),
-        (action,),
+        actions,
     )

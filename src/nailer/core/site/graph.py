@@ -86,29 +86,26 @@ class Graph:
     ) -> list[BrokenReference]:
         """What pages there refer to and do not get, the most noticed first. A path of which nobody knows whether it is
         there is left out. `now` says where a path went that was renamed."""
+        gone = {path: why for path in self.targets if (why := _gone(path, there, here, now)) is not None}
         found: dict[tuple[Fault, str], list[RefersAt]] = defaultdict(list)
-        about: dict[tuple[Fault, str], tuple[SitePath | None, SitePath | None, str]] = {}
+        about: dict[tuple[Fault, str], tuple[Target, SitePath | None]] = {}
         for led in self.leads.values():
             for place, target, _ in led:
-                fault, other = _fault(target, there, here, now)
+                fault, other = _fault(target, gone)
                 if fault is not None:
                     key = (fault, target.path.token if target.path is not None else target.address)
                     found[key].append(place)
-                    about[key] = (target.path, other, target.address)
+                    about[key] = (target, other)
         broken = [
-            BrokenReference(fault, about[fault, key][2], about[fault, key][0], tuple(places), about[fault, key][1])
-            for (fault, key), places in found.items()
+            BrokenReference(fault, target.address, target.path, tuple(found[fault, key]), other)
+            for (fault, key), (target, other) in about.items()
         ]
         return sorted(broken, key=lambda one: (not one.is_noticed, -len(one.pages), one.address))
 
-    def elsewhere(self) -> dict[str, tuple[RefersAt, ...]]:
-        """Addresses of other sites that pages lead to, without fragments, with where they stand."""
-        found: dict[str, list[RefersAt]] = defaultdict(list)
-        for led in self.leads.values():
-            for place, target, _ in led:
-                if target.leads is Leads.ELSEWHERE:
-                    found[target.address.partition("#")[0]].append(place)
-        return {address: tuple(places) for address, places in sorted(found.items())}
+    @property
+    def targets(self) -> frozenset[SitePath]:
+        """Every path of the site that pages lead to, whether or not anything is there."""
+        return frozenset(target.path for led in self.leads.values() for _, target, _ in led if target.path is not None)
 
     def referrers(self, path: SitePath) -> tuple[RefersAt, ...]:
         """Where a path is referred to."""
@@ -148,18 +145,9 @@ class Graph:
 
     def unreferenced(self, there: Names, roots: Sequence[DocumentRoot]) -> list[Unreferenced]:
         """Files under the document roots that nothing refers to, the largest first, each with what speaks for keeping it."""
-        wanted = {
-            path
-            for led in self.leads.values()
-            for _, target, _ in led
-            if target.path is not None and (path := _file_of(target.path, there)) is not None
-        }
-        meant = {
-            other
-            for led in self.leads.values()
-            for _, target, _ in led
-            if target.path is not None and (other := there.other_writing(target.path)) is not None
-        }
+        targets = self.targets
+        wanted = {path for target in targets if (path := _file_of(target, there)) is not None}
+        meant = {other for target in targets if (other := there.other_writing(target)) is not None}
         mentioned: set[str] = set().union(*self.mentions.values()) if self.mentions else set()
         packages = {
             folder
@@ -189,20 +177,27 @@ class Unreferenced:
     keeps: str
 
 
-def _fault(
-    target: Target, there: Names, here: Names | None, now: Callable[[SitePath], SitePath]
-) -> tuple[Fault | None, SitePath | None]:
+_Gone = tuple[Fault, SitePath | None]
+
+
+def _gone(path: SitePath, there: Names, here: Names | None, now: Callable[[SitePath], SitePath]) -> _Gone | None:
+    """Why nothing is at a path, with what it is called instead; None where something is, or nobody knows."""
+    if there.entry(path) is not None or not there.known(path):
+        return None
+    if (other := there.other_writing(path)) is not None:
+        return Fault.WRITTEN_OTHERWISE, other
+    if (led := now(path)) != path and there.entry(led) is not None:
+        return Fault.RENAMED, led
+    if here is not None and here.entry(path) is not None:
+        return Fault.ONLY_HERE, None
+    return Fault.MISSING, None
+
+
+def _fault(target: Target, gone: Mapping[SitePath, _Gone]) -> tuple[Fault | None, SitePath | None]:
     if target.leads is Leads.DISK:
         return Fault.ON_A_DISK, None
-    path = target.path
-    if path is not None and there.entry(path) is None and there.known(path):
-        if (other := there.other_writing(path)) is not None:
-            return Fault.WRITTEN_OTHERWISE, other
-        if (led := now(path)) != path and there.entry(led) is not None:
-            return Fault.RENAMED, led
-        if here is not None and here.entry(path) is not None:
-            return Fault.ONLY_HERE, None
-        return Fault.MISSING, None
+    if target.path is not None and target.path in gone:
+        return gone[target.path]
     return (Fault.INSECURE, None) if target.insecure else (None, None)
 
 

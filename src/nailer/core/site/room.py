@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry
@@ -181,8 +181,3 @@ def grown(
 
 def _explains(other: Below, folder: Below, changes: Mapping[Below, int]) -> bool:
     return len(other) == len(folder) + 1 and other[: len(folder)] == folder and changes[other] == changes[folder]
-
-
-def entries_in(trees: Iterable[Tree]) -> int:
-    """How many names trees hold, of every kind: what an allowance of entries counts."""
-    return sum(len(entries) for tree in trees for entries in tree.folders.values())

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 from nailer.core.files.sitepath import SitePath
 from nailer.core.site.exposed import Danger
+from nailer.errors import InvalidInput
 
 NAME = b".htaccess"
 _NO_LISTS = "Options -Indexes"
@@ -24,7 +25,10 @@ def without_lists(text: str) -> str:
 
 
 def forbidding(text: str, paths: Sequence[tuple[SitePath, Danger | None]]) -> str:
-    """The rules with one more: nobody gets these names. A folder's history is forbidden wherever it lies below."""
+    """The rules with one more: nobody gets these names. A folder's history is forbidden wherever it lies below.
+
+    Raises InvalidInput where a name cannot stand in a rule: one that is written wrongly shuts the whole folder.
+    """
     names = sorted({_plainly(path) for path, danger in paths if danger is not Danger.HISTORY})
     folders = sorted({_plainly(path) for path, danger in paths if danger is Danger.HISTORY})
     lines = []
@@ -37,7 +41,13 @@ def forbidding(text: str, paths: Sequence[tuple[SitePath, Danger | None]]) -> st
 
 
 def _plainly(path: SitePath) -> str:
-    return re.escape(path.name.decode("utf-8", "replace"))
+    try:
+        name = path.name.decode()
+    except UnicodeDecodeError:
+        name = ""
+    if not name.isprintable() or not name or set(name) & set('"\\'):
+        raise InvalidInput(f"The name of {path} cannot stand in a rule. Take it down, or move it.")
+    return re.escape(name)
 
 
 def _after(text: str, more: str) -> str:

@@ -7,9 +7,10 @@ import contextlib
 import secrets
 import socket
 import ssl
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
+from ipaddress import ip_address
 from urllib.parse import urljoin, urlsplit
 
 import dns.exception
@@ -18,11 +19,13 @@ from cryptography import x509
 from cryptography.x509.oid import NameOID
 
 from nailer.acting import need
+from nailer.core.check.live import MOVES
 from nailer.core.connecting.public import Network, may_be_fetched
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.people.rights import Right
 from nailer.core.site.address import (
+    LeadsTo,
     NameLeads,
     SeenCertificate,
     Step,
@@ -33,12 +36,12 @@ from nailer.core.site.address import (
     where_it_leads,
     wrong_ways,
 )
-from nailer.errors import AlreadyThere, FileMissing, InvalidInput, NailerError, TransferError
+from nailer.errors import FileMissing, InvalidInput, NailerError, TransferError
 from nailer.services.checks.ground import need_whole, roots_there
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
 from nailer.sides.side import Side, once
-from nailer.store.checks.findings import HostFact
+from nailer.store.checks.findings import SiteFact
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -47,7 +50,7 @@ _NAMED_WITHIN_S = 5.0
 _MOST_STEPS = 10
 _MOST_FOLDERS = 12
 _USUAL = (b"htdocs", b"public_html", b"www", b"web", b"public", b"httpdocs", b"html", b"webroot", b"site")
-_PENDING = "proof file"
+_PENDING = "proof files"
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,16 +65,15 @@ class Reaching:
 
 @dataclass(frozen=True, slots=True)
 class AddressKnown:
-    """What one look at a document root's address tells. `proof` is the fact that says which folder answers, None where
-    nobody has proved it."""
+    """What one look at a document root's address tells. `proof` is the fact that says which folder answers ('' for none of
+    those that were tried), None where nobody has proved it."""
 
     root: DocumentRoot
     ways: tuple[WayIn, ...]
     certificates: tuple[SeenCertificate, ...]
     leads: NameLeads
     wrong: tuple[WrongWay, ...]
-    proof: HostFact | None
-    looked_at: datetime
+    proof: SiteFact | None
 
 
 class Addresses:
@@ -80,7 +82,6 @@ class Addresses:
         self._live = editing.live_check
         self._facts = stores.findings
         self._readings = stores.readings
-        self._sites = stores.sites
         self._reaching = reaching
 
     async def look(self, site: Site) -> list[AddressKnown]:
@@ -88,24 +89,18 @@ class Addresses:
         need_whole(site)
         return list(await asyncio.gather(*(self._look(site, root) for root in roots_there(site))))
 
-    async def facts(self, site: Site) -> list[HostFact]:
-        """What is known of the host a site lies on, shared by all sites there."""
-        return [one for one in await self._facts.facts(site.host) if one.name != _PENDING]
-
     async def _look(self, site: Site, root: DocumentRoot) -> AddressKnown:
         addresses = ways_in(root.address)
         hosts = list(dict.fromkeys(urlsplit(one).hostname or "" for one in addresses if one.startswith("https:")))
         ways, certificates, facts = await asyncio.gather(
             asyncio.gather(*(self._way(one) for one in addresses)),
             asyncio.gather(*(self._certificate(one) for one in hosts)),
-            self._facts.facts(site.host),
+            self._facts.facts(site.id),
         )
-        leads = await self._leads(site, root, ways)
-        now = datetime.now(UTC)
-        proof = next((one for one in facts if one.name == _proof_name(root.address)), None)
-        return AddressKnown(
-            root, tuple(ways), tuple(certificates), leads, tuple(wrong_ways(ways, certificates, now)), proof, now
-        )
+        proof = facts.get(_proof_name(root.address))
+        leads = await self._leads(site, root, ways, proof)
+        wrong = wrong_ways(ways, certificates, leads, datetime.now(UTC))
+        return AddressKnown(root, tuple(ways), tuple(certificates), leads, tuple(wrong), proof)
 
     async def _way(self, address: str) -> WayIn:
         """Every step from an address to where it ends."""
@@ -113,17 +108,17 @@ class Addresses:
         digest, at = b"", address
         for _ in range(_MOST_STEPS):
             answer = await self._live.step(at)
-            moved = answer.moved_to if answer.status in (301, 302, 303, 307, 308) else ""
-            steps.append(Step(at, answer.status, urljoin(at, moved) if moved else "", answer.words))
+            moved = urljoin(at, answer.moved_to) if answer.status in MOVES and answer.moved_to else ""
+            steps.append(Step(at, answer.status, moved, answer.words))
             digest = answer.digest
-            if not moved or any(one.address == urljoin(at, moved) for one in steps):
+            if not moved or any(one.address == moved for one in steps):
                 break
-            at = urljoin(at, moved)
+            at = moved
         return WayIn(address, tuple(steps), digest)
 
     async def _certificate(self, host: str) -> SeenCertificate:
         dial_host, port = self._reaching.certificate_route(host)
-        context = ssl.create_default_context()
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
         context.check_hostname, context.verify_mode = False, ssl.CERT_NONE  # it is looked at, not trusted
         try:
             async with asyncio.timeout(_WITHIN_S):
@@ -135,9 +130,7 @@ class Addresses:
             return SeenCertificate(host, words=str(error)[:160] or f"nothing came within {_WITHIN_S:.0f} s")
         shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
         raw = shown.getpeercert(binary_form=True)
-        writer.close()
-        with contextlib.suppress(OSError, ssl.SSLError):
-            await writer.wait_closed()
+        writer.transport.abort()  # a server that never answers a farewell is not waited for
         return _read_certificate(host, raw) if raw else SeenCertificate(host, words="it showed no certificate")
 
     async def _dialled(self, host: str, dial_host: str, port: int) -> str:
@@ -150,16 +143,22 @@ class Addresses:
             raise ValueError(f"{host} leads to {address}, which is no public address")
         return address
 
-    async def _leads(self, site: Site, root: DocumentRoot, ways: Sequence[WayIn]) -> NameLeads:
+    async def _leads(self, site: Site, root: DocumentRoot, ways: Sequence[WayIn], proof: SiteFact | None) -> NameLeads:
         host = urlsplit(root.address).hostname or ""
         (addresses, why), (servers, _), (own, _) = await asyncio.gather(
             self._resolved(host, ("A", "AAAA")), self._resolved(host, ("NS",)), self._resolved(site.host, ("A", "AAAA"))
         )
-        leads = where_it_leads(host, addresses, servers, own, serves_this=await self._serves_this(site, root, ways))
-        return replace(leads, words=why) if why and not addresses else leads
+        if why and not addresses:
+            return NameLeads(host, LeadsTo.UNKNOWN, words=why)
+        serves_this = bool(proof.value) if proof is not None else await self._serves_this(site, root, ways)
+        return where_it_leads(host, addresses, servers, own, serves_this=serves_this)
 
     async def _resolved(self, host: str, kinds: Sequence[str]) -> tuple[list[str], str]:
-        """What a name has of some kinds of records, and why nobody knows, where that is so."""
+        """What a name has of some kinds of records, and why nobody knows, where that is so. A host that is named by its
+        number leads there."""
+        with contextlib.suppress(ValueError):
+            number = str(ip_address(host.strip("[]")))
+            return [number] if "A" in kinds else [], ""
         found: list[str] = []
         why = ""
 
@@ -183,11 +182,11 @@ class Addresses:
         return found, why
 
     async def _serves_this(self, site: Site, root: DocumentRoot, ways: Sequence[WayIn]) -> bool | None:
-        """Whether what is fetched is what lies in the document root, as far as a reading knows its first page."""
+        """True where what is fetched is what lies in the document root, as far as a reading knows its first page. Another
+        content proves nothing: a program's answer is never its text, and a page may have changed since."""
         known = await self._readings.digests(site.id)
         digests = {digest for path, digest in known.items() if path.parent == root.folder}
-        got = {way.digest for way in ways if way.end and way.digest}
-        return bool(digests & got) if digests and got else None
+        return True if digests & {way.digest for way in ways if way.end and way.digest} else None
 
     async def prove(self, site: Site) -> dict[str, SitePath | None]:
         """Which folder answers at each address of a site: a file that nobody can guess is put into likely folders, fetched,
@@ -202,78 +201,81 @@ class Addresses:
         name = f"nailer-proof-{token[:12]}.txt".encode()
         found: dict[str, SitePath | None] = {}
         async with self._browse.side(site, SideName.THERE) as side:
-            await self._clear_left(site, side)
-            placed = await self._placed(site, side, roots, name, token.encode())
+            files = [folder.child(name) for folder in await self._likely(side, roots)]
+            # Written down first: whatever ends this, they have an owner until they are known to be gone. What an earlier
+            # proof left, because it was cut, goes with them.
+            owned = [*files, *await self._left(site)]
+            await self._own(site, owned, "being put there")
             try:
+                contents = await self._put(side, files, token)
                 for root in roots:
-                    found[root.address] = await self._answering(root, placed, name)
+                    found |= await self._answering(root, contents, name)
             finally:
-                await asyncio.shield(self._clear(site, side, [folder.child(name) for folder, _ in placed]))
+                await asyncio.shield(self._clear(site, side, owned))
+        how = "a file was put there, fetched and removed"
         for address, folder in found.items():
-            if folder is not None:
-                how = "a file was put there, fetched and removed"
-                await self._facts.learn(site.host, _proof_name(address), folder.shown, how)
-        return found
+            await self._facts.learn(site.id, _proof_name(address), folder.shown if folder is not None else "", how)
+        return {root.address: found.get(root.address) for root in roots}
 
-    async def _placed(
-        self, site: Site, side: Side, roots: Sequence[DocumentRoot], name: bytes, token: bytes
-    ) -> list[tuple[SitePath, bytes]]:
-        """Put a file into each likely folder, each with a content of its own; what is put there is written down first."""
-        folders = [root.folder for root in roots]
+    @staticmethod
+    async def _likely(side: Side, roots: Sequence[DocumentRoot]) -> list[SitePath]:
+        """The folders of the settings, and those of the account that are published by custom or called like a domain."""
         home = await side.home()
-        folders += [
+        by_custom = [
             home.child(one.name)
             for one in (await side.list(home)).entries
             if one.is_folder and (one.name.lower() in _USUAL or b"." in one.name.strip(b"."))
         ]
-        folders = list(dict.fromkeys(folders))[:_MOST_FOLDERS]
-        await self._facts.learn(
-            site.host, _PENDING, "\n".join(one.child(name).token for one in folders), "being put there"
-        )
-        placed: list[tuple[SitePath, bytes]] = []
-        why: NailerError | None = None
-        for number, folder in enumerate(folders):
-            content = token + b"-%d" % number
+        return list(dict.fromkeys([*(root.folder for root in roots), *by_custom]))[:_MOST_FOLDERS]
+
+    @staticmethod
+    async def _put(side: Side, files: Sequence[SitePath], token: str) -> dict[bytes, SitePath]:
+        """Put a content of its own into each file; return them by their contents. Raises TransferError where none could be
+        written."""
+        contents: dict[bytes, SitePath] = {}
+        why: NailerError = InvalidInput("There is no folder that a file could be put into.")
+        for number, file in enumerate(files):
+            content = f"{token}-{number}".encode()
             try:
-                await side.write(folder.child(name), once(content))
-                await side.set_attributes(folder.child(name), access=0o644)
-                placed.append((folder, content))
-            except AlreadyThere:
-                continue
+                await side.write(file, once(content))
             except TransferError as error:
                 why = error
-        if not placed:
-            raise why or InvalidInput("There is no folder that a file could be put into.")
-        return placed
+                continue
+            contents[content] = file.parent
+            with contextlib.suppress(TransferError):  # not every server sets access; most new files can be read anyway
+                await side.set_attributes(file, access=0o644)
+        if not contents:
+            raise why
+        return contents
 
     async def _answering(
-        self, root: DocumentRoot, placed: Sequence[tuple[SitePath, bytes]], name: bytes
-    ) -> SitePath | None:
-        address = root.address.rstrip("/") + "/" + name.decode()
-        answer = await self._live.once(address)
-        for folder, content in placed:
-            if proved([(address, answer.status, answer.begins.encode())], content):
-                return folder
-        return None
+        self, root: DocumentRoot, contents: Mapping[bytes, SitePath], name: bytes
+    ) -> dict[str, SitePath | None]:
+        """The folder that answers at a root's address, None for none of them; nothing where the address does not answer."""
+        answer = await self._live.once(root.address.rstrip("/") + "/" + name.decode())
+        if answer.status is None:
+            return {}
+        return {root.address: proved(answer.status, answer.begins.encode(), contents)}
 
-    async def _clear_left(self, site: Site, side: Side) -> None:
-        """Remove what an earlier proof left, because it was cut."""
-        pending = next((one for one in await self._facts.facts(site.host) if one.name == _PENDING), None)
-        if pending is not None and pending.value:
-            await self._clear(site, side, [SitePath.of_token(one) for one in pending.value.splitlines()])
+    async def _left(self, site: Site) -> list[SitePath]:
+        """What an earlier proof could not remove."""
+        pending = (await self._facts.facts(site.id)).get(_PENDING)
+        return [SitePath.of_token(one) for one in pending.value.splitlines()] if pending is not None else []
 
-    async def _clear(self, site: Site, side: Side, paths: Sequence[SitePath]) -> None:
+    async def _own(self, site: Site, files: Sequence[SitePath], how: str) -> None:
+        await self._facts.learn(site.id, _PENDING, "\n".join(one.token for one in files), how)
+
+    async def _clear(self, site: Site, side: Side, files: Sequence[SitePath]) -> None:
+        """Remove what was put there; what cannot be removed keeps its owner."""
         left = []
-        for path in paths:
+        for file in files:
             try:
-                await side.remove_file(path)
+                await side.remove_file(file)
             except FileMissing:
                 continue
             except TransferError:
-                left.append(path)
-        await self._facts.learn(
-            site.host, _PENDING, "\n".join(one.token for one in left), "removed" if not left else "left"
-        )
+                left.append(file)
+        await self._own(site, left, "left" if left else "removed")
 
 
 def _proof_name(address: str) -> str:
@@ -281,11 +283,13 @@ def _proof_name(address: str) -> str:
 
 
 def _read_certificate(host: str, raw: bytes) -> SeenCertificate:
-    shown = x509.load_der_x509_certificate(raw)
-    names: tuple[str, ...] = ()
-    with contextlib.suppress(x509.ExtensionNotFound):
-        found = shown.extensions.get_extension_for_class(x509.SubjectAlternativeName)
-        names = tuple(found.value.get_values_for_type(x509.DNSName))
-    issuers = shown.issuer.get_attributes_for_oid(NameOID.ORGANIZATION_NAME) or list(shown.issuer)
-    issuer = str(issuers[0].value) if issuers else ""
-    return SeenCertificate(host, names, shown.not_valid_after_utc, issuer)
+    try:
+        shown = x509.load_der_x509_certificate(raw)
+        names: tuple[str, ...] = ()
+        with contextlib.suppress(x509.ExtensionNotFound):
+            found = shown.extensions.get_extension_for_class(x509.SubjectAlternativeName)
+            names = tuple(found.value.get_values_for_type(x509.DNSName))
+        issuers = shown.issuer.get_attributes_for_oid(NameOID.ORGANIZATION_NAME) or list(shown.issuer)
+        return SeenCertificate(host, names, shown.not_valid_after_utc, str(issuers[0].value) if issuers else "")
+    except (ValueError, x509.DuplicateExtension, x509.UnsupportedGeneralNameType) as error:
+        return SeenCertificate(host, words=f"its certificate cannot be read: {str(error)[:120]}")

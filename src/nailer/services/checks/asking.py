@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Collection, Mapping, Sequence
 
 from nailer.core.check.live import Fetched
+from nailer.core.files.kinds import FileKind, kind_by_name
 from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of
-from nailer.core.site.exposed import exposed, is_served
+from nailer.core.site.exposed import Exposed, exposed, hands_out
 from nailer.core.site.findings import REFERENCES, FindingKind, SiteFinding, of_broken, of_exposed, of_way
 from nailer.core.site.first_page import (
     Rivals,
@@ -21,16 +21,17 @@ from nailer.core.site.first_page import (
 from nailer.core.site.graph import BrokenReference, Fault, Graph, RefersAt
 from nailer.core.site.links import Use
 from nailer.core.site.names import Names
+from nailer.core.site.reading import ReadFile
 from nailer.core.words import size_text
 from nailer.services.checks.addresses import Addresses
 from nailer.services.checks.ground import roots_there
 from nailer.services.editing import Editing
-from nailer.store.checks.readings import ReadFile
 from nailer.store.sites import Site
 
 _AT_ONCE = 6
 MOST = 400  # addresses of one sort: a site of thousands of faults is told by its first
 _MOST_BARE = 60
+_FILES = frozenset({FileKind.PICTURE, FileKind.STYLE, FileKind.FONT, FileKind.SOUND, FileKind.DOCUMENT})
 _ASKED = (Fault.MISSING, Fault.WRITTEN_OTHERWISE, Fault.ONLY_HERE, Fault.RENAMED)
 
 
@@ -50,10 +51,9 @@ class Asker:
     ) -> tuple[list[FindingKind], list[SiteFinding]]:
         """What was looked for, and what of it was found: each with what its address answered."""
         roots = roots_there(site)
-        wanted = {target.path for led in graph.leads.values() for _, target, _ in led if target.path is not None}
         gone, open_to_all, rivals, lists, hosts_own, known = await asyncio.gather(
             self._broken(broken),
-            self._exposed(there, roots, wanted),
+            self._exposed(there, roots, graph.targets),
             self._rivals(there, roots, files),
             self._lists(site, there, roots),
             self._placeholders(roots),
@@ -70,10 +70,10 @@ class Asker:
         ]
         return looked_for, [*gone, *open_to_all, *rivals, *lists, *hosts_own, *ways]
 
-    async def ask(self, address: str) -> Fetched:
+    async def _ask(self, address: str, *, body: bool = True) -> Fetched:
         """One address, with few others at the same time."""
         async with self._gate:
-            return await self._live.once(address)
+            return await self._live.once(address, body=body)
 
     async def _broken(self, broken: Sequence[BrokenReference]) -> list[SiteFinding]:
         """References that lead nowhere, without those whose address answers all the same: a rule of the server, or a
@@ -82,29 +82,29 @@ class Asker:
         async def _one(one: BrokenReference) -> SiteFinding | None:
             if one.fault not in _ASKED:
                 return of_broken(one)
-            answer = await self.ask(one.address.partition("#")[0])
-            if answer.status is not None and answer.status < 400:
-                return None
-            return of_broken(one, str(answer.status) if answer.status is not None else "no file")
+            answer = await self._ask(one.address.partition("#")[0], body=False)
+            if answer.status is None:
+                # Only of what is a file for certain the listing tells enough: a page may be made by a program.
+                is_file = one.path is not None and kind_by_name(one.path.name) in _FILES
+                return of_broken(one, "no file; the web did not answer") if is_file else None
+            return of_broken(one, str(answer.status)) if answer.status >= 400 else None
 
         asked = await asyncio.gather(*(_one(one) for one in broken[:MOST]))
         return [one for one in asked if one is not None]
 
-    async def _exposed(self, there: Names, roots: tuple[DocumentRoot, ...], wanted: set[SitePath]) -> list[SiteFinding]:
-        async def _one(suspect_number: int) -> SiteFinding | None:
-            suspect = suspects[suspect_number]
-            address = address_of(suspect.asked, roots)
-            if address is None:
+    async def _exposed(
+        self, there: Names, roots: tuple[DocumentRoot, ...], wanted: Collection[SitePath]
+    ) -> list[SiteFinding]:
+        async def _one(suspect: Exposed) -> SiteFinding | None:
+            address, asked = address_of(suspect.asked, roots), there.entry(suspect.asked)
+            if address is None or asked is None:
                 return None
-            answer = await self.ask(address)
-            asked = there.entry(suspect.asked)
-            # An answer of another size is another content: an error page with a good status, the site's own first page.
-            if not is_served(answer.status) or asked is None or answer.size != asked.size:
+            answer = await self._ask(address, body=False)
+            if not hands_out(answer, asked, suspect.danger):
                 return None
             return of_exposed(suspect, address, f"answers {answer.status}, {size_text(answer.size)}")
 
-        suspects = exposed(there, roots, wanted)[:MOST]
-        found = await asyncio.gather(*(_one(number) for number in range(len(suspects))))
+        found = await asyncio.gather(*(_one(one) for one in exposed(there, roots, wanted)[:MOST]))
         return [one for one in found if one is not None]
 
     async def _rivals(
@@ -115,7 +115,7 @@ class Asker:
             digests = {
                 path: digest for path, _ in rivals.files if path in files and (digest := files[path].digest) is not None
             }
-            known = served_of(rivals, digests, await self.ask(address))
+            known = served_of(rivals, digests, await self._ask(address))
             places = tuple(RefersAt(path, path.name.decode("utf-8", "replace"), Use.PAGE) for path, _ in rivals.files)
             return SiteFinding(
                 FindingKind.RIVALS, rivals.folder.token, rivals.folder, known.served, address, places, known.said
@@ -126,7 +126,7 @@ class Asker:
     async def _lists(self, site: Site, there: Names, roots: tuple[DocumentRoot, ...]) -> list[SiteFinding]:
         async def _one(folder: SitePath, names: int) -> SiteFinding | None:
             address = address_of(folder, roots, is_folder=True) or ""
-            answer = await self.ask(address)
+            answer = await self._ask(address)
             if answer.status != 200 or not lists_contents(answer.begins):
                 return None
             return SiteFinding(FindingKind.LISTS, folder.token, folder, None, address, (), f"{names} names")
@@ -137,13 +137,12 @@ class Asker:
 
     async def _placeholders(self, roots: tuple[DocumentRoot, ...]) -> list[SiteFinding]:
         async def _one(root: DocumentRoot) -> SiteFinding | None:
-            answer = await self.ask(root.address)
+            answer = await self._ask(root.address)
             words = placeholder_words(answer.begins)
             if not words:
                 return None
-            return replace(
-                SiteFinding(FindingKind.PLACEHOLDER, root.folder.token, root.folder), address=root.address, said=words
-            )
+            folder = root.folder
+            return SiteFinding(FindingKind.PLACEHOLDER, folder.token, folder, address=root.address, said=words)
 
         found = await asyncio.gather(*(_one(root) for root in roots))
         return [one for one in found if one is not None]

@@ -6,45 +6,22 @@ import asyncio
 import io
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import aclosing
-from dataclasses import dataclass
 
 from blake3 import blake3
 from PIL import Image, UnidentifiedImageError
 
-from nailer.core.files.entry import Entry
-from nailer.core.files.kinds import FileKind, kind_by_name
-from nailer.core.files.sitepath import SitePath
-from nailer.core.site.links import LARGEST_BYTES, links_in, reading_of
+from nailer.core.site.links import links_in
+from nailer.core.site.reading import ReadFile, ToRead
 from nailer.errors import TransferError
 from nailer.sides.side import CHUNK_BYTES, Side
-from nailer.store.checks.readings import ReadFile
 from nailer.store.database import utc_now
 
 AT_ONCE = 32
+PARSED_AT_ONCE = 2  # parsing takes a thread of those that database and files share
 _HEAD_BYTES = 256 * 1024
+# What Pillow raises of a content that it cannot read, also where it would only warn.
+UNREADABLE = (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError, Warning)
 _GPS = 0x8825  # the tag of places in EXIF
-_MEASURED = (b".jpg", b".jpeg", b".png", b".webp", b".gif", b".avif", b".bmp", b".tif", b".tiff")
-
-
-@dataclass(frozen=True, slots=True)
-class ToRead:
-    """A file to be read, and why: for what it refers to, for its hash, for its pixels."""
-
-    path: SitePath
-    entry: Entry
-    links: bool = False
-    digest: bool = False
-    pixels: bool = False
-
-
-def refers(entry: Entry) -> bool:
-    """True for a file that is read for what it refers to."""
-    return entry.is_file and 0 < entry.size <= LARGEST_BYTES and bool(reading_of(entry.name))
-
-
-def is_measured(entry: Entry) -> bool:
-    """True for a picture whose pixels are counted."""
-    return entry.is_file and entry.size > 0 and entry.name.lower().endswith(_MEASURED)
 
 
 async def read_files(
@@ -52,13 +29,13 @@ async def read_files(
 ) -> AsyncIterator[ReadFile]:
     """Each file as it was read, many at a time, in no order; what could not be read is added to `problems`. `heard` is told
     how many are done. Raises what ends the connection."""
-    waiting = list(reversed(wanted))
+    waiting, parsing = list(reversed(wanted)), asyncio.Semaphore(PARSED_AT_ONCE)
     running: set[asyncio.Task[ReadFile | None]] = set()
     done = 0
     try:
         while waiting or running:
             while waiting and len(running) < AT_ONCE:
-                running.add(asyncio.create_task(_one(side, waiting.pop(), problems)))
+                running.add(asyncio.create_task(_one(side, waiting.pop(), problems, parsing)))
             ended, running = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
             for task in ended:
                 done += 1
@@ -71,13 +48,14 @@ async def read_files(
         await asyncio.gather(*running, return_exceptions=True)
 
 
-async def _one(side: Side, wanted: ToRead, problems: list[str]) -> ReadFile | None:
+async def _one(side: Side, wanted: ToRead, problems: list[str], parsing: asyncio.Semaphore) -> ReadFile | None:
     try:
         if wanted.links:
             entry, data = await side.whole(wanted.path)
-            links = await asyncio.to_thread(links_in, wanted.path.name, data)
+            async with parsing:
+                links = await asyncio.to_thread(links_in, wanted.path.name, data)
             return ReadFile(wanted.path, len(data), entry.stamp, utc_now(), blake3(data).digest(), links=links)
-        return await _measured(side, wanted)
+        return await _measured(side, wanted, parsing)
     except TransferError as error:
         if error.heals:
             raise
@@ -85,7 +63,7 @@ async def _one(side: Side, wanted: ToRead, problems: list[str]) -> ReadFile | No
         return None
 
 
-async def _measured(side: Side, wanted: ToRead) -> ReadFile:
+async def _measured(side: Side, wanted: ToRead, parsing: asyncio.Semaphore) -> ReadFile:
     """Pixels from the head of a picture, and a hash only where the whole content is asked for."""
     head = bytearray()
     digest, size = blake3(), 0
@@ -101,7 +79,9 @@ async def _measured(side: Side, wanted: ToRead) -> ReadFile:
                 size += len(chunk)
     width = height = places = None
     if wanted.pixels:
-        width, height, places = await asyncio.to_thread(pixels_of, bytes(head))
+        async with parsing:
+            width, height, places = await asyncio.to_thread(pixels_of, bytes(head))
+        width, height = width or 0, height or 0  # looked for: a picture that does not say is not read again for it
     whole = digest.digest() if wanted.digest and size == wanted.entry.size else None
     entry = wanted.entry
     return ReadFile(wanted.path, entry.size, entry.stamp, utc_now(), whole, width, height, places)
@@ -117,10 +97,5 @@ def pixels_of(head: bytes) -> tuple[int | None, int | None, bool | None]:
             except (OSError, ValueError, SyntaxError, KeyError):
                 places = None
             return width, height, places
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError):
+    except UNREADABLE:
         return None, None, None
-
-
-def is_picture(name: bytes) -> bool:
-    """True for a name that is a picture's."""
-    return kind_by_name(name) is FileKind.PICTURE

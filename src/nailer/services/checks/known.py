@@ -16,7 +16,7 @@ from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.site.findings import FindingCard, MendButton, SiteFinding, cards
 from nailer.core.site.graph import RefersAt, Unreferenced
 from nailer.core.site.links import Use
-from nailer.core.site.pictures import PictureKnown
+from nailer.core.site.reading import by_program, made_smaller, twins
 from nailer.core.site.room import Box, RoomTaken, Tile, grown, squarified, tiles, weights
 from nailer.core.site.savings import Savings, enough, savings
 from nailer.errors import FileMissing, InvalidInput, NotFound
@@ -24,12 +24,11 @@ from nailer.services.checks.ground import here_of, need_whole
 from nailer.services.checks.reader import HowFar, SiteLearned, SiteReader
 from nailer.services.files import Files
 from nailer.store.checks.findings import FindingStore, StoredFinding
-from nailer.store.checks.readings import ReadFile, ReadingState, ReadingStore, ReadingTime, StoredReading
+from nailer.store.checks.readings import ReadingState, ReadingStore, ReadingTime, StoredReading
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
 MAP = Box(0, 0, 1000, 560)
-_PROGRAMS = (b".php", b".phtml", b".asp", b".aspx", b".jsp", b".cgi")
 _ALONE = frozenset({FileKind.PICTURE, FileKind.SOUND, FileKind.FONT, FileKind.STYLE, FileKind.SCRIPT})
 
 
@@ -55,13 +54,15 @@ class SiteKnown:
 
 @dataclass(frozen=True, slots=True)
 class Needed:
-    """Something a page refers to: what for, as it is written, and what is there; `other` is what it is really called."""
+    """Something a page refers to: what for, as it is written, and what is there; `other` is what it is really
+    called. `is_known`: False where the folder it would lie in was not read whole."""
 
     place: RefersAt
     path: SitePath
     entry: Entry | None
     entry_here: Entry | None
-    other: SitePath | None = None
+    other: SitePath | None
+    is_known: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,7 +178,7 @@ class Knowledge:
             if target.path is not None:
                 path, there = target.path, learned.there
                 here, other = learned.here.entry(path), there.other_writing(path)
-                needs.append(Needed(place, path, there.entry(path), here, other))
+                needs.append(Needed(place, path, there.entry(path), here, other, there.known(path)))
             else:
                 elsewhere.append((target.address, place.use))
         belongs = await asyncio.to_thread(learned.graph.needs, page, learned.there, follow=True)
@@ -212,7 +213,9 @@ class Knowledge:
     async def unreferenced(self, site: Site) -> tuple[list[Unreferenced], bool]:
         """Files that nothing refers to, and whether programs make pages, so that this is not sure."""
         _, learned = await self.learned(site)
-        return await asyncio.to_thread(learned.graph.unreferenced, learned.there, learned.roots), _by_program(learned)
+        return await asyncio.to_thread(learned.graph.unreferenced, learned.there, learned.roots), by_program(
+            learned.files
+        )
 
     async def room(self, site: Site, folder: SitePath | None) -> RoomKnown:
         """Where the room of an account went, seen from a folder. Raises NotFound where that was not read."""
@@ -239,49 +242,21 @@ class Knowledge:
         def _kept(path: SitePath) -> bool:
             return keeps.over(SideName.THERE, path) is not None
 
+        is_made = by_program(learned.files)
+
         def _find() -> list[Savings]:
-            by_program = _by_program(learned)
-            alone = [] if by_program else learned.graph.unreferenced(learned.there, learned.roots)
+            alone = [] if is_made else learned.graph.unreferenced(learned.there, learned.roots)
             return savings(
                 learned.there,
-                wanted={
-                    target.path
-                    for led in learned.graph.leads.values()
-                    for _, target, _ in led
-                    if target.path is not None
-                },
-                twins=_twins(learned.files),
+                wanted=learned.graph.targets,
+                twins=twins(learned.files),
                 unreferenced=[one.path for one in alone if not one.keeps and kind_by_name(one.path.name) in _ALONE],
-                smaller=_smaller(learned),
+                smaller=made_smaller(learned.files, learned.graph.widths()),
                 kept=_kept,
             )
 
         found = await asyncio.to_thread(_find)
-        return SavingsKnown(tuple(found), frozenset(one.value for one in enough(found, needed)), _by_program(learned))
-
-
-def _by_program(learned: SiteLearned) -> bool:
-    return any(path.name.lower().endswith(_PROGRAMS) and b"cgi-bin" not in path.names for path in learned.files)
-
-
-def _twins(files: Mapping[SitePath, ReadFile]) -> list[list[SitePath]]:
-    by_digest: dict[bytes, list[SitePath]] = defaultdict(list)
-    for path, one in files.items():
-        if one.digest is not None and one.links is None:
-            by_digest[one.digest].append(path)
-    return [sorted(paths) for paths in by_digest.values() if len(paths) > 1]
-
-
-def _smaller(learned: SiteLearned) -> dict[SitePath, int]:
-    """Bytes that a copy sharp enough for where a picture is shown would save."""
-    found = {}
-    for path, widths in learned.graph.widths().items():
-        one = learned.files.get(path)
-        if one is not None and one.width and one.height:
-            frees = PictureKnown(one.width, one.height, one.size, widths, one.has_places).frees
-            if frees:
-                found[path] = frees
-    return found
+        return SavingsKnown(tuple(found), frozenset(one.value for one in enough(found, needed)), is_made)
 
 
 def _room(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import AsyncIterator, Iterable, Sequence
 from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry, SideName
@@ -16,8 +16,9 @@ from nailer.core.plans.plan import Action
 from nailer.core.site.graph import Graph, RefersAt, lacking
 from nailer.core.site.links import FileLinks, links_in
 from nailer.core.site.names import Names
+from nailer.core.site.reading import refers
 from nailer.errors import InvalidInput, TransferError
-from nailer.services.checks.content import AT_ONCE, refers
+from nailer.services.checks.content import AT_ONCE, PARSED_AT_ONCE
 from nailer.services.checks.ground import here_of
 from nailer.services.files import Browse, Files
 from nailer.services.plans import FromFolder, Item, Job, PlanMaker, Plans
@@ -27,6 +28,7 @@ from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
 _MOST_PAGES = 400
+_MOST_BYTES = 20_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,18 +54,25 @@ class Lacking:
 
     async def of_plan(self, site: Site, job: Job) -> LackingKnown:
         """What the pages of a plan refer to that lies here, and is neither there nor in the plan. Raises TransferError."""
-        items = await self._carried(job.id)
-        pages = [one for one in items if refers(one.entry)]
+        pages: list[Item] = []
+        more, left = 0, _MOST_BYTES
+        async for one in self._carried(job.id):
+            if refers(one.entry):
+                if len(pages) < _MOST_PAGES and one.entry.size <= left:
+                    pages.append(one)
+                    left -= one.entry.size
+                else:
+                    more += 1
         async with self._browse.side(site, SideName.HERE) as side:
-            links = await _read(side, pages[:_MOST_PAGES])
+            links = await _read(side, pages)
         graph = await asyncio.to_thread(Graph.of, links, site.document_roots)
-        paths = {target.path for led in graph.leads.values() for _, target, _ in led if target.path is not None}
+        paths = graph.targets
         there, here = await asyncio.gather(
             self._names(site, SideName.THERE, paths), self._names(site, SideName.HERE, paths)
         )
-        coming = {one.target for one in items}
+        coming = {one.target async for one in self._carried(job.id) if one.target in paths}
         found = lacking(graph, list(links), here, there, coming)
-        return LackingKnown(found, len(links), max(0, len(pages) - _MOST_PAGES))
+        return LackingKnown(found, len(links), more)
 
     async def add(self, account_id: int, site: Site, job: Job) -> int:
         """The same plan with what it lacks; return its job, the one without is forgotten. Raises InvalidInput where it lacks
@@ -72,7 +81,7 @@ class Lacking:
         if not found.lacking:
             raise InvalidInput("Nothing is lacking any more.")
         folders: dict[tuple[SitePath, SitePath], list[bytes]] = defaultdict(list)
-        for one in await self._carried(job.id):
+        async for one in self._carried(job.id):
             folders[one.source.parent, one.target.parent].append(one.source.name)
         for path in found.lacking:
             here = here_of(site, path.parent)
@@ -83,8 +92,12 @@ class Lacking:
         await self._jobs.discard(job.id)
         return job_id
 
-    async def _carried(self, job_id: int) -> list[Item]:
-        return [one async for window in self._jobs.all_items(job_id) for one in window if one.action is Action.CARRY]
+    async def _carried(self, job_id: int) -> AsyncIterator[Item]:
+        """The files of a plan, a window at a time: the memory that takes does not grow with the plan."""
+        async for window in self._jobs.all_items(job_id):
+            for one in window:
+                if one.action is Action.CARRY:
+                    yield one
 
     async def _names(self, site: Site, name: SideName, paths: Iterable[SitePath]) -> Names:
         """The folders on the way to paths, as a side has them; the names are those there in any case."""
@@ -113,7 +126,7 @@ class Lacking:
 
 async def _read(side: Side, pages: Sequence[Item]) -> dict[SitePath, FileLinks]:
     """What pages refer to, by where they will lie."""
-    gate = asyncio.Semaphore(AT_ONCE)
+    gate, parsing = asyncio.Semaphore(AT_ONCE), asyncio.Semaphore(PARSED_AT_ONCE)
 
     async def _one(item: Item) -> tuple[SitePath, FileLinks] | None:
         try:
@@ -121,7 +134,8 @@ async def _read(side: Side, pages: Sequence[Item]) -> dict[SitePath, FileLinks]:
                 _, data = await side.whole(item.source)
         except TransferError:
             return None  # the job will say so
-        return item.target, await asyncio.to_thread(links_in, item.target.name, data)
+        async with parsing:
+            return item.target, await asyncio.to_thread(links_in, item.target.name, data)
 
     found = await asyncio.gather(*(_one(one) for one in pages))
     return dict(one for one in found if one is not None)

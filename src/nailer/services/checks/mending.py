@@ -96,7 +96,8 @@ class Mending:
 
     async def _move_out(self, account_id: int, site: Site, paths: Sequence[SitePath]) -> int:
         folder = paths[0].parent
-        root = max(
+        # The outermost: the folder above a document root in another one is on the web, too.
+        root = min(
             (one.folder for one in roots_there(site) if folder.below(one.folder) is not None),
             key=lambda one: len(one.names),
             default=None,
@@ -110,7 +111,11 @@ class Mending:
 
     async def _set_aside(self, account_id: int, site: Site, finding: SiteFinding) -> int:
         """The first page that is served gets another name; the other one is served then. One step back by taking it back."""
-        path = finding.other or finding.places[-1].page
+        path = finding.other
+        if path is None:
+            raise InvalidInput(
+                "Which first page visitors get is not known: look at both, and rename one in the files view."
+            )
         async with self._browse.side(site, _THERE) as side:
             entry = await side.stat(path)
             taken = {one.name for one in (await side.list(path.parent)).entries}

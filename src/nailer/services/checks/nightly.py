@@ -61,14 +61,19 @@ class Nightly:
                 site = await self._sites.get(due.site_id)
                 await self._reader.begin(due.account_id, site)
                 await self._reader.wait(site.id)
-                last = (await self._readings.last(site.id))[0]
+                ended = await self._readings.last(site.id)
         except NailerError as error:
             _log.warning("a site could not be read at its time", site=due.site_id, why=error.what)
             return
-        news = last.summary.get("news", [])
+        if not ended:
+            _log.warning("how a reading ended could not be written down", site=due.site_id)
+            return
+        last = ended[0]
+        news, count = last.summary.get("news", []), last.summary.get("news_count", 0)
         if last.state is not ReadingState.DONE:
             lines = [f"{site.name} could not be read: {last.problem}"]
             await self._notices.write(due.account_id, f"{site.name}: not read", lines)
         elif news:
-            title = f"{site.name}: {count_text(len(news), 'new finding')}"
-            await self._notices.write(due.account_id, title, [f"{title}.", *news])
+            title = f"{site.name}: {count_text(count, 'new finding')}"
+            more = [f"and {count - len(news)} more"] if count > len(news) else []
+            await self._notices.write(due.account_id, title, [f"{title}.", *news, *more])

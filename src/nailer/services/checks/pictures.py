@@ -6,14 +6,14 @@ import asyncio
 import io
 from dataclasses import dataclass
 
-from PIL import Image, ImageOps, UnidentifiedImageError
+from PIL import Image, ImageOps
 
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.site.pictures import PictureKnown
 from nailer.core.words import size_text
 from nailer.errors import InvalidInput
-from nailer.services.checks.content import pixels_of
+from nailer.services.checks.content import UNREADABLE, pixels_of
 from nailer.services.checks.known import Knowledge
 from nailer.services.files import Browse, Files
 from nailer.services.plans import Plans, PreparedFiles, Write
@@ -97,6 +97,6 @@ def _smaller(data: bytes, width: int, quality: int) -> Smaller:
                 made.save(kept, kind, optimize=True, **more)
             else:
                 made.convert("RGB" if kind == "JPEG" else made.mode).save(kept, kind, quality=quality, **more)
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
+    except UNREADABLE as error:
         raise InvalidInput("This picture cannot be read: it is cut, or of a kind that is not known here.") from error
     return Smaller(kept.getvalue(), _FORMATS[kind], wanted, height)

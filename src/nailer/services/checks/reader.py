@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections import OrderedDict, defaultdict
+from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -22,16 +22,17 @@ from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Tree
 from nailer.core.site.findings import SiteFinding
 from nailer.core.site.graph import BrokenReference, Graph
-from nailer.core.site.names import Names, is_index
+from nailer.core.site.names import Names
+from nailer.core.site.reading import LONGEST_PATH, ReadFile, to_read
 from nailer.core.words import count_text
 from nailer.errors import NailerError, NotFound, StoreUnavailable, TransferError
 from nailer.services.checks.asking import MOST, Asker
-from nailer.services.checks.content import ToRead, is_measured, read_files, refers
+from nailer.services.checks.content import read_files
 from nailer.services.checks.ground import here_of, need_whole, roots_there, tops_of
 from nailer.services.files import Browse, Progress, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
-from nailer.store.checks.readings import ReadFile, ReadingState, StoredReading
+from nailer.store.checks.readings import ReadingState, StoredReading
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -43,9 +44,6 @@ _TRIES = 3
 _PAUSE_S = 2.0
 _MOST_PROBLEMS = 50
 _MOST_LEARNED = 4  # sites of which all that was read lies ready
-_TWINS_FROM_BYTES = 20_000
-_TWINS_READ_BYTES = 400_000_000
-_MEASURED_FROM_BYTES = 60_000
 
 
 @dataclass(slots=True)
@@ -97,8 +95,10 @@ class SiteReader:
 
     async def start(self) -> None:
         """Go on with readings that were under way when Nailer ended."""
-        for one in await self._readings.unended():
-            if one.account_id is None:
+        for one in reversed(await self._readings.unended()):
+            if one.site_id in self._under_way:
+                await self._readings.end(one, ReadingState.STOPPED, problem="A later reading took its place.")
+            elif one.account_id is None:
                 await self._readings.end(one, ReadingState.STOPPED, problem="Whoever asked for it is no longer here.")
             else:
                 self._go(one)
@@ -240,7 +240,7 @@ class SiteReader:
         if kept is None or kept.learned.roots != roots or kept.prints != (_print_of(there), _print_of(here)):
             return None
         on_web = _on_web(Names(there), roots)
-        if await asyncio.to_thread(_wanted, on_web, kept.learned.files):
+        if await asyncio.to_thread(to_read, on_web, kept.learned.files):
             return None
         return replace(kept, learned=replace(kept.learned, read_now=0))
 
@@ -291,9 +291,12 @@ class SiteReader:
         """What is known of the files under the document roots, those read anew that may have changed."""
         names = Names(there)
         on_web = _on_web(names, roots)
+        too_long = sum(len(path.raw) > LONGEST_PATH for path, _ in names.files())
+        if too_long:
+            problems.append(f"{count_text(too_long, 'file')} left out: the path has more than {LONGEST_PATH} bytes.")
         known = await self._readings.files(site.id)
         await self._readings.drop_files(site.id, [path for path in known if path not in on_web])
-        wanted = _wanted(on_web, known)
+        wanted = to_read(on_web, known)
         standing.what, standing.to_read, standing.read = "Reading pages and styles", len(wanted), 0
         files = {path: one for path, one in known.items() if path in on_web}
         batch: list[ReadFile] = []
@@ -325,8 +328,12 @@ class SiteReader:
 
 
 def _on_web(names: Names, roots: tuple[DocumentRoot, ...]) -> dict[SitePath, Entry]:
-    """Every file under the document roots."""
-    return {path: entry for path, entry in names.files() if any(path.below(root.folder) is not None for root in roots)}
+    """Every file under the document roots whose path can be stored."""
+    return {
+        path: entry
+        for path, entry in names.files()
+        if len(path.raw) <= LONGEST_PATH and any(path.below(root.folder) is not None for root in roots)
+    }
 
 
 def _print_of(trees: Mapping[SitePath, Tree]) -> int:
@@ -336,42 +343,6 @@ def _print_of(trees: Mapping[SitePath, Tree]) -> int:
             (top, folder, frozenset(entries)) for top, tree in trees.items() for folder, entries in tree.folders.items()
         )
     ) ^ hash(frozenset((top, folder) for top, tree in trees.items() for folder in (*tree.problems, *tree.lacks)))
-
-
-def _wanted(on_web: Mapping[SitePath, Entry], known: Mapping[SitePath, ReadFile]) -> list[ToRead]:
-    """Which files must be read: those that refer to others, pictures by their heads, and those of equal sizes for their
-    hash, as far as they are not known to be unchanged."""
-    sizes: dict[int, list[SitePath]] = defaultdict(list)
-    for path, entry in on_web.items():
-        if entry.size >= _TWINS_FROM_BYTES:
-            sizes[entry.size].append(path)
-    twins, left = set(), _TWINS_READ_BYTES
-    for size, paths in sorted(sizes.items()):
-        if len(paths) > 1 and size * len(paths) <= left:
-            twins.update(paths)
-            left -= size * len(paths)
-    wanted = []
-    for path, entry in on_web.items():
-        one = ToRead(
-            path,
-            entry,
-            links=refers(entry),
-            digest=path in twins or (is_index(path.name) and not refers(entry)),
-            pixels=is_measured(entry) and entry.size >= _MEASURED_FROM_BYTES,
-        )
-        if (one.links or one.digest or one.pixels) and not _suffices(known.get(path), one):
-            wanted.append(one)
-    return sorted(wanted, key=lambda one: (not one.links, one.path))
-
-
-def _suffices(known: ReadFile | None, wanted: ToRead) -> bool:
-    if known is None or not known.is_still(wanted.entry):
-        return False
-    return not (
-        (wanted.links and known.links is None)
-        or (wanted.digest and known.digest is None)
-        or (wanted.pixels and known.has_places is None and known.width is None)
-    )
 
 
 def _summary(
@@ -389,4 +360,5 @@ def _summary(
         "unread": said[:_MOST_PROBLEMS],
         "unread_count": len(said),
         "news": [f"{one.kind.value}: {one.name}" for one in news[:_MOST_PROBLEMS]],
+        "news_count": len(news),
     }

@@ -7,7 +7,7 @@ import functools
 import secrets
 import socket
 import ssl
-from collections.abc import Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
@@ -16,7 +16,7 @@ from urllib.parse import urljoin, urlsplit, urlunsplit
 import httpx2
 from blake3 import blake3
 
-from nailer.core.check.live import Fetched, FetchedHow, LiveVerdict, keeps, trouble_in, verdict
+from nailer.core.check.live import MOVES, Fetched, FetchedHow, LiveVerdict, keeps, trouble_in, verdict
 from nailer.core.connecting.public import Network, may_be_fetched
 from nailer.core.connecting.routes import Route
 from nailer.core.files.entry import SideName
@@ -91,35 +91,30 @@ class LiveCheck:
         """The three fetches of an address, at the same time."""
         return list(await asyncio.gather(*(self.once(address, how) for how in FetchedHow)))
 
-    async def once(self, address: str, how: FetchedHow = FetchedHow.PLAIN) -> Fetched:
-        """One fetch, moves followed. What goes wrong is in the answer."""
+    async def once(self, address: str, how: FetchedHow = FetchedHow.PLAIN, *, body: bool = True) -> Fetched:
+        """One fetch, moves followed. What goes wrong is in the answer. Without `body` the content is not fetched where the
+        answer says how long it is (RFC 9110, 8.6): only its status and `size` are known then."""
         asked = _with_query(address) if how is FetchedHow.NEW_QUERY else address
         headers = {"Cache-Control": "no-cache", "Pragma": "no-cache"} if how is FetchedHow.PAST_CACHES else {}
-        moved = ""
-        try:
-            async with asyncio.timeout(_WITHIN_S), _client() as client:
-                for _ in range(_MOST_MOVES):
-                    answer = await self._get(client, asked, headers, how)
-                    if answer.status not in (301, 302, 303, 307, 308) or not answer.moved_to:
-                        return _moved(answer, moved)
-                    moved = f"{answer.status} to {answer.moved_to}"
-                    asked = urljoin(asked, answer.moved_to)
-        except (TimeoutError, httpx2.TimeoutException):
-            return Fetched(how, address, words=f"nothing came within {_WITHIN_S:.0f} s")
-        except (httpx2.HTTPError, httpx2.InvalidURL, OSError, ssl.SSLError, ValueError) as error:
-            return Fetched(how, address, words=str(error)[:200] or "the line was cut")
-        return Fetched(how, address, words=f"it moves on and on, last by {moved}")
+        if not body:
+            headers["Accept-Encoding"] = "identity"  # the length is that of the content then
+
+        async def _follow(client: httpx2.AsyncClient) -> Fetched:
+            moved, at = "", asked
+            for _ in range(_MOST_MOVES):
+                answer = await self._get(client, at, headers, how, body=body)
+                if answer.status not in MOVES or not answer.moved_to:
+                    return _moved(answer, moved)
+                moved = f"{answer.status} to {answer.moved_to}"
+                at = urljoin(at, answer.moved_to)
+            return Fetched(how, address, words=f"it moves on and on, last by {moved}")
+
+        return await _answered(how, address, _follow)
 
     async def step(self, address: str) -> Fetched:
         """One fetch that follows no move: what it leads to is in the answer. What goes wrong is, too."""
         how = FetchedHow.PLAIN
-        try:
-            async with asyncio.timeout(_WITHIN_S), _client() as client:
-                return await self._get(client, address, {}, how)
-        except (TimeoutError, httpx2.TimeoutException):
-            return Fetched(how, address, words=f"nothing came within {_WITHIN_S:.0f} s")
-        except (httpx2.HTTPError, httpx2.InvalidURL, OSError, ssl.SSLError, ValueError) as error:
-            return Fetched(how, address, words=str(error)[:200] or "the line was cut")
+        return await _answered(how, address, lambda client: self._get(client, address, {}, how))
 
     async def purge(self, address: str, changed: str) -> str:
         """Ask a site's cache to let a changed address go; return what it answered. `{url}` in the address stands for it."""
@@ -132,10 +127,21 @@ class LiveCheck:
             return f"The purge address does not answer: {str(error)[:120] or 'nothing came in time'}."
         return f"The cache was asked to let it go, and answered {answer.status_code}."
 
-    async def _get(self, client: httpx2.AsyncClient, address: str, headers: dict[str, str], how: FetchedHow) -> Fetched:
+    async def _get(
+        self,
+        client: httpx2.AsyncClient,
+        address: str,
+        headers: dict[str, str],
+        how: FetchedHow,
+        *,
+        body: bool = True,
+    ) -> Fetched:
         answer = await self._send(client, "GET", address, headers)
         try:
             digest, size, begins = blake3(), 0, b""
+            told = number_in(answer.headers.get("content-length", ""))
+            if not body and told is not None and "content-encoding" not in answer.headers:
+                return Fetched(how, address, answer.status_code, size=told, moved_to=answer.headers.get("location", ""))
             async for chunk in answer.aiter_bytes():
                 digest.update(chunk)
                 size += len(chunk)
@@ -196,6 +202,17 @@ class LiveCheck:
         if inside:
             raise ValueError(f"{host} leads to {inside[0]}, which is no public address")
         return addresses
+
+
+async def _answered(how: FetchedHow, address: str, ask: Callable[[httpx2.AsyncClient], Awaitable[Fetched]]) -> Fetched:
+    """What asking gives, within its time; what goes wrong is an answer, too."""
+    try:
+        async with asyncio.timeout(_WITHIN_S), _client() as client:
+            return await ask(client)
+    except (TimeoutError, httpx2.TimeoutException):
+        return Fetched(how, address, words=f"nothing came within {_WITHIN_S:.0f} s")
+    except (httpx2.HTTPError, httpx2.InvalidURL, OSError, ssl.SSLError, ValueError) as error:
+        return Fetched(how, address, words=str(error)[:200] or "the line was cut")
 
 
 def _with_query(address: str) -> str:

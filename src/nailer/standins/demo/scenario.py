@@ -325,7 +325,7 @@ def _names() -> dict[str, dict[str, list[str]]]:
         own = f"192.0.2.{31 + number}"
         table[host.server] = {"A": [own]}
         if host.domain:
-            leads = {"A": [host.name_leads or own], "NS": ["ns1.northwind.example.", "ns2.northwind.example."]}
+            leads = {"A": [host.name_leads or own], "NS": ["ns1.saltwind.example.", "ns2.saltwind.example."]}
             table[host.domain] = table[f"www.{host.domain}"] = leads
     return table
 

@@ -1,4 +1,4 @@
-"""What readings of sites have found, since when, what is ignored; and facts of hosts."""
+"""What readings of sites have found, since when, what is ignored; and what was learned of them by trying."""
 
 from __future__ import annotations
 
@@ -28,10 +28,9 @@ class StoredFinding:
 
 
 @dataclass(frozen=True, slots=True)
-class HostFact:
-    """Something known of a host. `how` says how it was learned; `was` is what an earlier look said otherwise."""
+class SiteFact:
+    """Something learned of a site by trying. `how` says how; `was` is what an earlier look said otherwise."""
 
-    host: str
     name: str
     value: str
     how: str
@@ -83,17 +82,15 @@ class FindingStore:
         """Count a finding again."""
         await self._db.write(lambda work: work.run("findings.heed", site_id=site_id, id=finding_id))
 
-    async def facts(self, host: str) -> list[HostFact]:
-        """What is known of a host."""
-        return [_fact(row) for row in await self._db.read(lambda work: work.rows("findings.facts", host=host))]
+    async def facts(self, site_id: int) -> dict[str, SiteFact]:
+        """What was learned of a site by trying, by name."""
+        rows = await self._db.read(lambda work: work.rows("findings.facts", site_id=site_id))
+        return {row["name"]: _fact(row) for row in rows}
 
-    async def learn(self, host: str, name: str, value: str, how: str) -> HostFact:
-        """Write down a fact of a host; return it with what was said before where that differs."""
-        values = {"host": host, "name": name, "value": value, "how": how[:200], "now": utc_now()}
+    async def learn(self, site_id: int, name: str, value: str, how: str) -> None:
+        """Write down a fact of a site; what an earlier look said otherwise is kept beside it."""
+        values = {"site_id": site_id, "name": name, "value": value, "how": how[:200], "now": utc_now()}
         await self._db.write(lambda work: work.run("findings.learn", **values))
-        row = await self._db.read(lambda work: work.one("findings.fact", host=host, name=name))
-        assert row is not None, "it was written a moment ago"
-        return _fact(row)
 
 
 def _key(key: str) -> bytes:
@@ -112,6 +109,6 @@ def _finding(row: Row) -> StoredFinding:
     )
 
 
-def _fact(row: Row) -> HostFact:
+def _fact(row: Row) -> SiteFact:
     at = {"learned_at": aware(row["learned_at"]), "was_at": aware(row["was_at"]) if row["was_at"] else None}
-    return HostFact(**(row | at))
+    return SiteFact(**(row | at))

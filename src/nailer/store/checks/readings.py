@@ -17,6 +17,7 @@ from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.site.links import FileLinks, Link, Use
+from nailer.core.site.reading import ReadFile
 from nailer.core.words import aware
 from nailer.store.database import Database, Row, utc_now
 
@@ -44,32 +45,6 @@ class StoredReading:
     ended_at: datetime | None
     problem: str
     summary: Mapping[str, Any]
-
-
-@dataclass(frozen=True, slots=True)
-class ReadFile:
-    """A file there as it was when it was read. `digest` is the BLAKE3 hash of its content, `width` and `height` a picture's
-    pixels, `has_places` whether it says where it was taken; None: not looked for. `links` None: not a kind that refers."""
-
-    path: SitePath
-    size: int
-    stamp: Stamp | None
-    read_at: datetime
-    digest: bytes | None = None
-    width: int | None = None
-    height: int | None = None
-    has_places: bool | None = None
-    links: FileLinks | None = None
-
-    def is_still(self, entry: Entry) -> bool:
-        """True where a file is known not to have changed since it was read: the same size and time, and a time fine enough
-        that no change could hide in it."""
-        if entry.size != self.size or entry.stamp is None or self.stamp is None:
-            return False
-        if entry.stamp.at_ns != self.stamp.at_ns:
-            return False
-        settled_at = self.stamp.at_s + max(2.0, self.stamp.precision_ns / 1e9)
-        return aware(self.read_at).timestamp() > settled_at
 
 
 @dataclass(frozen=True, slots=True)

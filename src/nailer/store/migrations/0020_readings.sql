@@ -63,14 +63,15 @@ CREATE TABLE IF NOT EXISTS reading_times (
   FOREIGN KEY (account_id) REFERENCES accounts (id) ON DELETE CASCADE
 ) DEFAULT CHARSET = utf8mb4;
 
--- Facts of a host that checks have learned; sites on the same host share them.
-CREATE TABLE IF NOT EXISTS host_facts (
-  host       VARCHAR(255) NOT NULL,
-  name       VARCHAR(300) NOT NULL,
-  value      TEXT         NOT NULL,
-  how        VARCHAR(200) NOT NULL,
-  learned_at DATETIME(6)  NOT NULL,
-  was        TEXT         NOT NULL DEFAULT '',
-  was_at     DATETIME(6)  NULL,
-  PRIMARY KEY (host, name)
+-- Facts of a site that checks have learned by trying, with what an earlier look said otherwise.
+CREATE TABLE IF NOT EXISTS site_facts (
+  site_id    BIGINT UNSIGNED NOT NULL,
+  name       VARCHAR(300)    NOT NULL,
+  value      TEXT            NOT NULL,
+  how        VARCHAR(200)    NOT NULL,
+  learned_at DATETIME(6)     NOT NULL,
+  was        TEXT            NOT NULL DEFAULT '',
+  was_at     DATETIME(6)     NULL,
+  PRIMARY KEY (site_id, name),
+  FOREIGN KEY (site_id) REFERENCES sites (id) ON DELETE CASCADE
 ) DEFAULT CHARSET = utf8mb4;

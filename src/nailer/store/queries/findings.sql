@@ -29,16 +29,13 @@ UPDATE site_findings
 -- name: heed(site_id, id)!
 UPDATE site_findings SET ignored_at = NULL, ignored_by = NULL, ignored = '' WHERE site_id = %(site_id)s AND id = %(id)s;
 
--- name: fact(host, name)^
-SELECT host, name, value, how, learned_at, was, was_at FROM host_facts WHERE host = %(host)s AND name = %(name)s;
+-- name: facts(site_id)
+SELECT name, value, how, learned_at, was, was_at FROM site_facts WHERE site_id = %(site_id)s ORDER BY name;
 
--- name: facts(host)
-SELECT host, name, value, how, learned_at, was, was_at FROM host_facts WHERE host = %(host)s ORDER BY name;
-
--- name: learn(host, name, value, how, now)!
+-- name: learn(site_id, name, value, how, now)!
 -- What contradicts an earlier fact takes its place and says so.
-INSERT INTO host_facts (host, name, value, how, learned_at)
-VALUES (%(host)s, %(name)s, %(value)s, %(how)s, %(now)s)
+INSERT INTO site_facts (site_id, name, value, how, learned_at)
+VALUES (%(site_id)s, %(name)s, %(value)s, %(how)s, %(now)s)
 ON DUPLICATE KEY UPDATE
   was = IF(value <> VALUES(value), value, was),
   was_at = IF(value <> VALUES(value), learned_at, was_at),

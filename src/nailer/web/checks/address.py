@@ -30,6 +30,5 @@ async def prove(request: Request, site: TheSite, checks: ChecksDoor) -> Response
 
 
 async def _shown(request: Request, site: Site, found: Mapping[str, SitePath | None] | None = None) -> Response:
-    addresses = checks_of(request).addresses
-    known, facts = await addresses.look(site), await addresses.facts(site)
-    return render(request, "checks/_address.html", site=site, known=known, facts=facts, found=found or {})
+    known = await checks_of(request).addresses.look(site)
+    return render(request, "checks/_address.html", site=site, known=known, found=found or {})

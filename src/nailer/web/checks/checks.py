@@ -9,7 +9,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from nailer.core.files.sitepath import SitePath
-from nailer.core.site.findings import Mend
+from nailer.core.site.findings import CAUTIONS, Mend
 from nailer.errors import NailerError, NotAllowed
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
@@ -64,7 +64,7 @@ async def mend(request: Request, site: TheSite, wish: MendWish, checks: ChecksDo
     job_id = await checks.mending.plan(session.account_id, site, action.mend, found)
     if action.mend is Mend.CLOSE:
         return JSONResponse({"job": job_id})
-    return await plan_dialog(request, site, job_id)
+    return await plan_dialog(request, site, job_id, told=CAUTIONS.get(action.mend, ""))
 
 
 @router.post("/sites/{site_id}/checks/ignore")

@@ -4,6 +4,7 @@ import { subscribe } from "../../lib/events.js";
 import { complain, notice } from "../../lib/notice.js";
 
 const LOOK_EVERY_MS = 700;
+const LONGEST_PAUSE_MS = 15000;
 
 export default () => ({
   data: null,
@@ -12,6 +13,7 @@ export default () => ({
   close: null,
   hear: null,
   timer: 0,
+  missed: 0,
   init() {
     this.data = this.$root.dataset;
     this.mending = new Map();
@@ -44,7 +46,8 @@ export default () => ({
   follow() {
     clearTimeout(this.timer);
     const busy = Boolean(this.$refs.overview.querySelector("[data-busy]"));
-    if (busy) this.timer = setTimeout(() => this.overview("overview"), LOOK_EVERY_MS);
+    const pause = Math.min(LOOK_EVERY_MS * 2 ** this.missed, LONGEST_PAUSE_MS);
+    if (busy) this.timer = setTimeout(() => this.overview("overview"), pause);
     else if (this.wasBusy && this.$refs.room) this.fill(this.$refs.room);
     else if (this.wasBusy) location.reload();
     this.wasBusy = busy;
@@ -58,8 +61,11 @@ export default () => ({
       this.$refs.overview.querySelectorAll("[data-sort]").forEach((one) => {
         if (sorts.has(one.dataset.sort + one.dataset.first)) one.querySelector("details").open = true;
       });
+      this.missed = 0;
     } catch (error) {
-      complain(error);
+      // Said once: a page that asks again and again would fill with it.
+      if (!this.missed) complain(error);
+      this.missed += 1;
     }
     this.follow();
   },
