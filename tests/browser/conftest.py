@@ -77,6 +77,7 @@ def chromium(tmp_path_factory: pytest.TempPathFactory) -> Iterator[webdriver.Chr
     options.binary_location = "/usr/bin/chromium"
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     driver = webdriver.Chrome(options=options, service=Service("/usr/bin/chromedriver"))
+    driver.set_script_timeout(180)  # to measure a page of thousands of elements takes a slow machine its time
     yield driver
     driver.quit()
 
