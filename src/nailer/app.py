@@ -73,6 +73,7 @@ class Nailer:
         self.pairs.not_sent.start()
         await self.checks.reader.start()
         self.checks.nightly.start()
+        await self.checks.watching.begin()
 
     async def stop(self) -> None:
         """End everything in the order that loses nothing: no new work, then the lines, then the database."""
@@ -81,6 +82,7 @@ class Nailer:
         await self.sites.attempts.close()
         await self.checks.nightly.stop()
         await self.checks.reader.stop()
+        await self.checks.watching.stop()
         await self.pairs.timers.stop()
         await self.pairs.not_sent.stop()
         await self.engine.runner.stop()
@@ -148,6 +150,7 @@ def _job_ended(nailer: Nailer, job: LiveJob) -> None:
     """Tell every wing that shows or counts what the job has changed."""
     nailer.files.browse.forget_below(job.site_id, job.to_side, job.target_folder)
     nailer.plans.notices.job_ended(job.job_id)
+    nailer.checks.watching.job_ended(job.job_id)
     nailer.pairs.runs.job_ended(job.run_id)
     nailer.pairs.not_sent.look_again(job.site_id)
     nailer.plans.leftovers.wake()

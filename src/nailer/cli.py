@@ -11,8 +11,9 @@ import os
 import signal
 import socket
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
 import structlog
 import uvicorn
@@ -25,6 +26,7 @@ from nailer.settings import Settings, load_settings
 from nailer.standins.demo import run, scenario
 from nailer.store.mariadb import PrivateMariaDB
 from nailer.web.app import create_app
+from nailer.web.checks.views import create_views
 from nailer.web.shell.http import StrictHttp
 
 _GRACE_S = 5
@@ -82,12 +84,13 @@ def _serve(options: argparse.Namespace) -> None:
     settings = load_settings(**_given(options))
     with contextlib.ExitStack() as stack:
         stack.enter_context(_locked(settings.home))
-        listener = stack.enter_context(_listening(settings))
+        listener = stack.enter_context(_listening(settings, settings.port, "--port"))
+        views = stack.enter_context(_listening(settings, settings.view_port, "NAILER_VIEW_PORT"))
         url = settings.database_url or _database(stack, settings.home)
         nailer = join(settings, url)
         if not settings.roots:
             _say("No folder of this machine is allowed yet: set NAILER_ROOTS (docs/settings.md).")
-        _run(nailer, listener)
+        _run(nailer, listener, views)
 
 
 def _demo(options: argparse.Namespace) -> None:
@@ -96,7 +99,8 @@ def _demo(options: argparse.Namespace) -> None:
     # What can fail at once, fails before anything is made.
     with contextlib.ExitStack() as stack:
         first = load_settings(**given)
-        listener = stack.enter_context(_listening(first))
+        listener = stack.enter_context(_listening(first, first.port, "--port"))
+        views = stack.enter_context(_listening(first, first.view_port, "NAILER_VIEW_PORT"))
         stack.enter_context(_locked(home.parent, f".{home.name}.lock"))
         new = run.prepare(home, fresh=options.fresh)
         standins = run.StandIns(home)
@@ -126,7 +130,7 @@ def _demo(options: argparse.Namespace) -> None:
             f"An invitation to try: http://{settings.host}:{port}/invited/{scenario.INVITATION}\n"
             f"The demo's servers, their faults and letters to try: http://127.0.0.1:{ports['desk']['web']}/"
         )
-        _run(join(settings, url), listener)
+        _run(join(settings, url), listener, views)
 
 
 async def _fill(settings: Settings, url: str, home: Path) -> None:
@@ -147,13 +151,17 @@ def _database(stack: contextlib.ExitStack, home: Path) -> str:
 class _Server(uvicorn.Server):
     """Ends the streams of events first, so that stopping does not wait for open pages."""
 
-    def __init__(self, config: uvicorn.Config, nailer: Nailer) -> None:
+    def __init__(self, config: uvicorn.Config, nailer: Nailer, views: socket.socket) -> None:
         super().__init__(config)
         self._nailer = nailer
+        self._views = _Views(_config(create_views(nailer)))
+        self._views_at = views
+        self._serving: asyncio.Task[None] | None = None
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         """Answer, and print the word that the first account of a fresh Nailer needs."""
         await super().startup(sockets)
+        self._serving = asyncio.create_task(self._views.serve(sockets=[self._views_at]))
         accounts = self._nailer.people.accounts
         if self.started and await accounts.is_empty():
             _say(f"Nobody has an account yet. The first one needs this word: {accounts.first_word}")
@@ -163,43 +171,67 @@ class _Server(uvicorn.Server):
         self._nailer.engine.live.end_streams()
         super().handle_exit(sig, frame)  # type: ignore[arg-type]
 
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        """End the views, too, before the parts they are served from."""
+        self._views.should_exit = True
+        if self._serving is not None:
+            await self._serving
+        await super().shutdown(sockets)
 
-def _run(nailer: Nailer, listener: socket.socket) -> None:
+
+class _Views(uvicorn.Server):
+    """The server of views, beside the other in one process: signals are the other's."""
+
+    @contextlib.contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        yield
+
+
+def _run(nailer: Nailer, listener: socket.socket, views: socket.socket) -> None:
     host, port = listener.getsockname()[:2]
-    config = uvicorn.Config(
-        create_app(nailer),
+    app = create_app(nailer)
+    app.state.view_port = views.getsockname()[1]
+    config = _config(
+        app,
+        # What a client says of its address and of TLS counts only where a proxy that the settings name has said it.
+        proxy_headers=bool(nailer.settings.trusted_proxies),
+        forwarded_allow_ips=nailer.settings.trusted_proxies,
+    )
+    _say(f"Nailer answers at http://{host}:{port}/")
+    _Server(config, nailer, views).run(sockets=[listener])
+
+
+def _config(app: Callable[..., Any], **more: Any) -> uvicorn.Config:
+    return uvicorn.Config(
+        app,
         loop="uvloop",
         http=StrictHttp,
         ws="none",
         log_config=None,
         access_log=False,
         server_header=False,
-        # What a client says of its address and of TLS counts only where a proxy that the settings name has said it.
-        proxy_headers=bool(nailer.settings.trusted_proxies),
-        forwarded_allow_ips=nailer.settings.trusted_proxies,
         timeout_graceful_shutdown=_GRACE_S,
         timeout_keep_alive=30,
+        **more,
     )
-    _say(f"Nailer answers at http://{host}:{port}/")
-    _Server(config, nailer).run(sockets=[listener])
 
 
 @contextlib.contextmanager
-def _listening(settings: Settings) -> Iterator[socket.socket]:
-    """The listening socket, taken before anything else is started. Raises SetupFailed."""
+def _listening(settings: Settings, port: int, named_by: str) -> Iterator[socket.socket]:
+    """A listening socket, taken before anything else is started. Raises SetupFailed."""
     listener = socket.socket()
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
-        listener.bind((settings.host, settings.port))
+        listener.bind((settings.host, port))
         listener.listen(128)
     except OSError as error:
         listener.close()
         if error.errno == errno.EADDRINUSE:
-            what = f"Port {settings.port} is taken by another program. Name another with --port, or 0 for a free one."
+            what = f"Port {port} is taken by another program. Name another with {named_by}, or 0 for a free one."
         elif error.errno == errno.EACCES:
-            what = f"Port {settings.port} needs more rights than you have. Name one above 1023 with --port."
+            what = f"Port {port} needs more rights than you have. Name one above 1023 with {named_by}."
         else:
-            what = f"{settings.host}:{settings.port} cannot be listened on: {error.strerror}."
+            what = f"{settings.host}:{port} cannot be listened on: {error.strerror}."
         raise SetupFailed(what) from error
     try:
         yield listener

@@ -82,6 +82,8 @@ class Settings(BaseSettings):
     jobs_at_once: int = Field(3, ge=1, le=32)
     files_at_once: int = Field(80, ge=1, le=256)
     keep_largest_bytes: int = Field(5_000_000_000, ge=0)
+    view_port: int = Field(0, ge=0, le=65535)
+    view_address: str = ""
     session_hours: int = Field(336, ge=1)
     session_idle_hours: int = Field(72, ge=1)
     log_days: int = Field(400, ge=1)

@@ -62,3 +62,58 @@ def test_the_map_is_walked_into_by_keyboard_and_savings_add_up(files: Files) -> 
     files.see("plan-savings").click()
     assert "Remove 1 file" in files.see("plan").text
     files.see("put-away").click()
+
+
+def test_a_broken_page_leads_to_what_broke_it(files: Files) -> None:
+    files.driver.find_element(By.LINK_TEXT, "Checks").click()
+    files.see("to-broken").click()
+    files.see("broken-address").send_keys("/htdocs/cgi-bin/tide-times.cgi")
+    files.see("broken-look").click()
+    files.sees_text("as the page was fetched")
+    assert "tide-table.sh" in files.see("log").text
+    files.see("next").click()
+    files.wait(lambda: "/edit?" in files.driver.current_url, "the first step never led to the file")
+
+
+# Each line says what a script of a page got when it reached out of its frame.
+REACHES_OUT = """<!doctype html><title>Curious</title><ul id=told></ul><script>
+const told = (what) => { told_.insertAdjacentHTML('beforeend', '<li>' + what + '</li>'); };
+const told_ = document.getElementById('told');
+try { parent.document.title; told('parent: reached'); } catch { told('parent: shut'); }
+try { document.cookie; told('cookies: ' + (document.cookie ? 'reached' : 'none')); } catch { told('cookies: shut'); }
+try { localStorage.length; told('storage: reached'); } catch { told('storage: shut'); }
+const sent = fetch('NAILER/sites', { credentials: 'include', mode: 'no-cors' });
+sent.then(() => told('nailer: reached'), () => told('nailer: shut'));
+const picture = new Image(); picture.onload = () => told('picture: reached'); picture.onerror = () => told('picture: shut');
+picture.src = 'NAILER/static/x/icon-192.png';
+try { top.location = 'NAILER/sites'; told('top: tried'); } catch { told('top: shut'); }
+</script>"""
+
+
+def test_both_sides_are_seen_and_no_script_of_theirs_reaches_nailer(files: Files, demo: Demo) -> None:
+    page = demo.here / "curious.html"
+    page.write_text(REACHES_OUT.replace("NAILER", demo.address.rstrip("/")))
+    try:
+        files.driver.find_element(By.LINK_TEXT, "Checks").click()
+        files.see("to-apart").click()
+        files.see("apart-address").send_keys(Keys.CONTROL + "a")
+        files.see("apart-address").send_keys("/htdocs/curious.html", Keys.ENTER)
+        files.sees_text("It is here, not there.")
+        files.driver.switch_to.frame(files.driver.find_element(By.CSS_SELECTOR, '[data-test="frame-here"]'))
+        files.wait(lambda: len(files.driver.find_elements(By.TAG_NAME, "li")) >= 6, "the script never told")
+        told = {one.text for one in files.driver.find_elements(By.TAG_NAME, "li")}
+        files.driver.switch_to.default_content()
+    finally:
+        page.unlink()
+    assert told == {"parent: shut", "cookies: shut", "storage: shut", "nailer: shut", "picture: shut", "top: shut"}
+    assert "/checks/apart" in files.driver.current_url
+
+
+def test_both_sides_are_as_wide_as_a_phone(files: Files) -> None:
+    files.driver.find_element(By.LINK_TEXT, "Checks").click()
+    files.see("to-apart").click()
+    files.see("width-phone").click()
+    frame = files.driver.find_element(By.CSS_SELECTOR, '[data-test="frame-live"]')
+    assert frame.value_of_css_property("width") == "390px"
+    assert files.see("width-phone").get_attribute("aria-pressed") == "true"
+    assert files.see("width-desk").get_attribute("aria-pressed") == "false"

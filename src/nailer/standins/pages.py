@@ -9,18 +9,21 @@ from __future__ import annotations
 import asyncio
 import html
 import mimetypes
+import os
 import re
 import stat
 import subprocess
 import time
-from collections.abc import Awaitable, Callable, Collection, MutableMapping
+from collections.abc import Awaitable, Callable, Collection, MutableMapping, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
+from email.utils import formatdate
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
 from starlette.requests import Request
-from starlette.responses import FileResponse, HTMLResponse, RedirectResponse, Response
+from starlette.responses import HTMLResponse, RedirectResponse, Response
 
 _SCRIPT_WITHIN_S = 10.0
 _INDEXES = ("index.html", "index.htm")
@@ -30,7 +33,8 @@ Scope = MutableMapping[str, Any]
 
 class Pages:
     """An ASGI application: document roots by the address and port a request came to. What comes to a port that `leads_on`,
-    or by a name with `www.`, is led to the encrypted address without it."""
+    or by a name with `www.`, is led to the encrypted address without it. A folder whose rules hold one of `refused_rules`
+    answers 500, as where a host does not allow it."""
 
     def __init__(
         self,
@@ -42,6 +46,7 @@ class Pages:
         self._roots = roots
         self._held_s = held_s or {}
         self._leads_on = leads_on
+        self.refused_rules: tuple[str, ...] = ()
         self._held: dict[tuple[Any, str], tuple[float, bytes]] = {}
 
     def serve_all_from(self, folder: Path) -> None:
@@ -63,30 +68,33 @@ class Pages:
             await RedirectResponse(f"https://{host}{request.url.path}", 301)(scope, receive, send)
             return
         root = self._roots[place]
-        response = await asyncio.to_thread(_find, root, request.url.path, scope["path"])
+        response = await asyncio.to_thread(self._find, root, request.url.path, scope["path"])
         if place in self._held_s and request.url.path == "/.purge":
             self._held.clear()
             response = Response("let go")
-        elif place in self._held_s and isinstance(response, FileResponse) and scope["path"].endswith(".css"):
-            response = await asyncio.to_thread(self._through_cache, place, request, response)
+        elif place in self._held_s and isinstance(response, Response) and scope["path"].endswith(".css"):
+            response = self._through_cache(place, request, response) if response.status_code == 200 else response
         if isinstance(response, Path):
-            response = await _run(response, request)
+            response = await _run(response, request, root.parent / "logs")
         await response(scope, receive, send)
 
-    def _through_cache(self, place: tuple[str, int], request: Request, response: FileResponse) -> Response:
+    def _find(self, root: Path, shown: str, path: str) -> Response | Path:
+        return _find(root, shown, path, self.refused_rules)
+
+    def _through_cache(self, place: tuple[str, int], request: Request, response: Response) -> Response:
         """What a cache gives: its own copy while it is young enough, unless it is asked to pass by."""
         key, now_s = (place, str(request.url)), time.monotonic()
         at_s, body = self._held.get(key, (0.0, b""))
         keeps_s = self._held_s[place]
         if "no-cache" in request.headers.get("cache-control", ""):
-            return Response(Path(response.path).read_bytes(), media_type="text/css")
+            return response
         if key not in self._held or now_s - at_s > keeps_s:
-            at_s, body = self._held[key] = (now_s, Path(response.path).read_bytes())
+            at_s, body = self._held[key] = (now_s, bytes(response.body))
         headers = {"Cache-Control": f"public, max-age={keeps_s}", "Age": str(int(now_s - at_s))}
         return Response(body, media_type="text/css", headers=headers)
 
 
-def _find(root: Path, shown: str, path: str) -> Response | Path:
+def _find(root: Path, shown: str, path: str, refused: Sequence[str]) -> Response | Path:
     """What a path serves; a script's file where it is to be run."""
     names = [name for name in path.split("/") if name]
     if ".." in names:
@@ -96,6 +104,8 @@ def _find(root: Path, shown: str, path: str) -> Response | Path:
         if not _reachable(root, names):
             return _page(403, "Forbidden")
         rules = Rules.along(root, names)
+        if any(one in rules.text for one in refused):
+            return _page(500, "Internal server error: a rule is not allowed here")
         if rules.hides(names):
             return _page(404, "Not found")
         if file.is_dir():
@@ -115,7 +125,16 @@ def _find(root: Path, shown: str, path: str) -> Response | Path:
     if not mode & stat.S_IROTH:
         return _page(403, "Forbidden")
     kind = mimetypes.guess_type(file.name)[0] or "application/octet-stream"
-    return FileResponse(file, media_type=kind)
+    return _whole(file, kind)
+
+
+def _whole(file: Path, kind: str) -> Response:
+    """A file as it is at one moment: one that is replaced meanwhile is sent whole all the same."""
+    with file.open("rb") as opened:
+        found = os.fstat(opened.fileno())
+        body = opened.read()
+    tag = f'"{found.st_mtime_ns:x}-{found.st_size:x}"'
+    return Response(body, 200, {"Last-Modified": formatdate(found.st_mtime, usegmt=True), "ETag": tag}, kind)
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,6 +146,7 @@ class Rules:
     indexes: tuple[str, ...] = _INDEXES
     denied: tuple[str, ...] = ()
     hidden: tuple[str, ...] = ()
+    text: str = ""
 
     @classmethod
     def along(cls, root: Path, names: list[str]) -> Rules:
@@ -154,6 +174,7 @@ class Rules:
             tuple(indexes[1].split()) if indexes else self.indexes,
             (*self.denied, *blocks),
             (*self.hidden, *re.findall(r'^\s*RedirectMatch 404 "([^"]+)"', text, re.M)),
+            self.text + text,
         )
 
 
@@ -174,7 +195,17 @@ def _reachable(root: Path, names: list[str]) -> bool:
     return True
 
 
-async def _run(script: Path, request: Request) -> Response:
+def _log(folder: Path, client: str, text: str) -> None:
+    """Write a line into the account's error log, where it has a folder for logs."""
+    if folder.is_dir():
+        stamp = datetime.now(UTC).strftime("%a %b %d %H:%M:%S.%f %Y")
+        with (folder / "error.log").open("a") as log:
+            log.write(f"[{stamp}] [cgi:error] [client {client}] {text}\n")
+
+
+async def _run(script: Path, request: Request, logs: Path) -> Response:
+    """What a script answers. Why one failed is in the log, not in the answer."""
+    client = f"{request.client.host}:{request.client.port}" if request.client else "unknown"
     environment = {
         "PATH": "/usr/bin:/bin",
         "GATEWAY_INTERFACE": "CGI/1.1",
@@ -186,17 +217,22 @@ async def _run(script: Path, request: Request) -> Response:
     def _start() -> subprocess.CompletedProcess[bytes]:
         # Not by the event loop: a shell would run what has no first line there, and a web server has none.
         return subprocess.run(
-            [script], cwd=script.parent, env=environment, stdout=subprocess.PIPE, timeout=_SCRIPT_WITHIN_S, check=False
+            [script], cwd=script.parent, env=environment, capture_output=True, timeout=_SCRIPT_WITHIN_S, check=False
         )
 
     try:
         ended = await asyncio.to_thread(_start)
     except subprocess.TimeoutExpired:
+        _log(logs, client, f"script timed out: {script}")
         return _page(500, "Internal server error: the script does not end")
-    except OSError:
+    except OSError as error:
+        _log(logs, client, f"script cannot be started, {error.strerror}: {script}")
         return _page(500, "Internal server error: the script cannot be started")
+    for line in ended.stderr.decode("utf-8", "replace").splitlines():
+        _log(logs, client, line)
     head, _, body = ended.stdout.replace(b"\r\n", b"\n").partition(b"\n\n")
     if ended.returncode or not head.lower().startswith(b"content-type:"):
+        _log(logs, client, f"premature end of script headers: {script}")
         return _page(500, "Internal server error: the script failed, or sent no header")
     return Response(body, media_type=head.split(b"\n")[0].partition(b":")[2].strip().decode())
 

@@ -8,6 +8,7 @@ from nailer.seal import Seal
 from nailer.store.changes import ChangeStore
 from nailer.store.checks.findings import FindingStore
 from nailer.store.checks.readings import ReadingStore
+from nailer.store.checks.watches import WatchStore
 from nailer.store.choices import ChoiceStore
 from nailer.store.claims import JobClaims
 from nailer.store.database import Database
@@ -57,6 +58,7 @@ class Stores:
     timers: TimerStore
     tokens: TokenStore
     tray: TrayStore
+    watches: WatchStore
 
     @classmethod
     def over(cls, database: Database, seal: Seal) -> Stores:
@@ -85,4 +87,5 @@ class Stores:
             timers=TimerStore(database),
             tokens=TokenStore(database),
             tray=TrayStore(database),
+            watches=WatchStore(database),
         )

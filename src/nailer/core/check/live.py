@@ -55,6 +55,7 @@ class Fetched:
     begins: str = ""
     trouble: str = ""
     words: str = ""
+    media_type: str = ""
 
     @property
     def evidence(self) -> str:

@@ -155,12 +155,12 @@ def of_way(one: WrongWay) -> SiteFinding:
     return SiteFinding(FindingKind.WAY, f"{one.wrong.value}: {one.about}", address=one.about, said=one.sentence)
 
 
-# What is said beside a plan before it is carried out.
-_MAY_SHUT = (
-    "A server that does not allow such a rule answers 500 for the whole folder. The site is read again once this is done: "
-    "where it answers 500 then, take it back."
-)
-CAUTIONS = {Mend.FORBID: _MAY_SHUT, Mend.FORBID_LISTS: _MAY_SHUT}
+# What is said beside a plan before it is carried out. Pages of these are fetched before and after the job.
+_PUT_BACK = "Nailer fetches the page before and after: where visitors get something worse, it is put back by itself."
+_MAY_SHUT = f"A server that does not allow such a rule answers 500 for the whole folder. {_PUT_BACK}"
+CAUTIONS = {Mend.FORBID: _MAY_SHUT, Mend.FORBID_LISTS: _MAY_SHUT, Mend.SET_ASIDE: _PUT_BACK}
+WATCHED = frozenset(CAUTIONS)
+FIRST_PAGE_CAUTION = f"The new page takes the place of the old one in one step, which is kept. {_PUT_BACK}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,6 +11,7 @@ from nailer.core.files.entry import Entry
 from nailer.core.files.kinds import FileKind, kind_by_name
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.site.names import Names, is_index
+from nailer.errors import InvalidInput
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +42,37 @@ def served_of(rivals: Rivals, digests: Mapping[SitePath, bytes], answer: Fetched
     served = next((path for path, digest in digests.items() if digest == answer.digest), None)
     is_good = answer.status is not None and answer.status < 300
     return Rivals(rivals.folder, rivals.files, served if is_good else None, answer.evidence)
+
+
+def name_to_take(new: bytes, indexes: Mapping[bytes, bytes], answer: Fetched) -> bytes:
+    """The name under which a page becomes what its folder's address serves. `indexes` are the first pages of the folder
+    with their hashes, `answer` what the address gives now. Of a single one nothing need be known.
+
+    Raises InvalidInput where a page would take a program's name or the other way round, or nobody knows which is served.
+
+    >>> from nailer.core.check.live import FetchedHow
+    >>> name_to_take(b"new.html", {}, Fetched(FetchedHow.PLAIN, "https://a.example/", 404))
+    b'index.html'
+    """
+    if not indexes:
+        return b"index." + new.rpartition(b".")[2].lower()
+    served = [name for name, digest in indexes.items() if digest == answer.digest]
+    taken = next(iter(indexes)) if len(indexes) == 1 else served[0] if len(served) == 1 else None
+    if taken is None:
+        names = ", ".join(sorted(name.decode("utf-8", "replace") for name in indexes))
+        raise InvalidInput(f"Which of {names} visitors get is not known. Set all but one of them aside first.")
+    if _is_plain(taken) != _is_plain(new):
+        what = taken.decode("utf-8", "replace")
+        raise InvalidInput(
+            f"Visitors get {what}, which is of another kind. Put the new one beside it as a first page of its own, "
+            f"then set {what} aside."
+        )
+    return taken
+
+
+def _is_plain(name: bytes) -> bool:
+    """True for a page that a server sends as it is."""
+    return name.lower().endswith((b".html", b".htm", b".xhtml"))
 
 
 # What pages of hosts and servers say where nothing of the customer's is there yet. Each phrase is one that no page of a

@@ -175,6 +175,26 @@ _MENTION = re.compile(r"[\w%~!@+-][\w.%~!@+-]{0,120}\.[A-Za-z0-9]{2,11}")
 _MOST_MENTIONS = 5000
 
 
+_SHOWN_WITHOUT_TEXT = "img, svg, video, canvas, iframe, object, embed, input, button, select, textarea"
+_NEVER_SHOWN = "script, style, template, noscript, title, head"
+
+
+def visible_letters(data: bytes) -> int:
+    """How many letters of a page a visitor sees without any script; what shows something else than text counts as one.
+
+    >>> visible_letters(b"<title>Ferry</title><body><script>let a</script></body>")
+    0
+    >>> visible_letters(b"<p>Soon <img src=a.png>")
+    5
+    """
+    tree = LexborHTMLParser(text_of(data))
+    tree.strip_tags(_NEVER_SHOWN.split(", "))
+    body = tree.body
+    if body is None:
+        return 0
+    return len("".join(body.text().split())) + len(body.css(_SHOWN_WITHOUT_TEXT))
+
+
 def _of_page(text: str) -> FileLinks:
     tree = LexborHTMLParser(text)
     base = ""

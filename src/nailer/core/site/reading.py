@@ -136,6 +136,15 @@ def made_smaller(files: Mapping[SitePath, ReadFile], widths: Mapping[SitePath, t
     return found
 
 
+def runs(name: bytes) -> bool:
+    """True for a file that a server runs to make a page.
+
+    >>> runs(b"index.PHP"), runs(b"index.html")
+    (True, False)
+    """
+    return name.lower().endswith(_PROGRAMS)
+
+
 def by_program(files: Mapping[SitePath, ReadFile]) -> bool:
     """True where programs make pages: what these refer to is not in their files. Those in `cgi-bin` make none by custom."""
-    return any(path.name.lower().endswith(_PROGRAMS) and b"cgi-bin" not in path.names for path in files)
+    return any(runs(path.name) and b"cgi-bin" not in path.names for path in files)

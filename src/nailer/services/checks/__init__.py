@@ -5,12 +5,14 @@ from __future__ import annotations
 from nailer.services.checks.addresses import AddressKnown, Reaching
 from nailer.services.checks.door import Checks
 from nailer.services.checks.known import MAP, PageKnown, RoomKnown, SavingsKnown, SiteKnown
+from nailer.services.checks.views import AskedFor, View
 from nailer.store.checks.findings import StoredFinding
 from nailer.store.checks.readings import StoredReading
 
 __all__ = [
     "MAP",
     "AddressKnown",
+    "AskedFor",
     "Checks",
     "PageKnown",
     "Reaching",
@@ -19,4 +21,5 @@ __all__ = [
     "SiteKnown",
     "StoredFinding",
     "StoredReading",
+    "View",
 ]

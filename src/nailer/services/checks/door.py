@@ -6,12 +6,16 @@ from dataclasses import dataclass
 
 from nailer.services.checks.addresses import Addresses, Reaching
 from nailer.services.checks.asking import Asker
+from nailer.services.checks.diagnosis import Diagnosis
+from nailer.services.checks.first_pages import FirstPages
 from nailer.services.checks.known import Knowledge
 from nailer.services.checks.lacking import Lacking
 from nailer.services.checks.mending import Mending
 from nailer.services.checks.nightly import Nightly
 from nailer.services.checks.pictures import Pictures
 from nailer.services.checks.reader import SiteReader
+from nailer.services.checks.views import Views
+from nailer.services.checks.watching import Watching
 from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.plans import Plans
@@ -22,7 +26,9 @@ from nailer.store.stores import Stores
 class Checks:
     """A site is read (`reader`, at set times `nightly`), what is known of it is shown (`known`), and buttons of findings
     make plans (`mending`). `lacking` is what an upload's pages need and nobody sends,
-    `addresses` tells the ways in and which folder answers, `pictures` makes smaller copies."""
+    `addresses` tells the ways in and which folder answers, `pictures` makes smaller copies, `watching` takes back
+    what made a page worse, `first_pages` changes what an address serves without a gap, `diagnosis` says why a page is
+    blank or broken, `views` shows a page from both sides."""
 
     reader: SiteReader
     nightly: Nightly
@@ -31,19 +37,29 @@ class Checks:
     lacking: Lacking
     addresses: Addresses
     pictures: Pictures
+    watching: Watching
+    first_pages: FirstPages
+    diagnosis: Diagnosis
+    views: Views
 
     @classmethod
     def build(cls, stores: Stores, files: Files, plans: Plans, editing: Editing, reaching: Reaching) -> Checks:
         """The wing over the others; `reaching` is how this installation reaches the world."""
         addresses = Addresses(stores, files, editing, reaching)
         reader = SiteReader(stores, files.browse, Asker(editing, addresses))
+        watching = Watching(stores, plans, editing)
+        plans.confirming.before_each(watching.look_before)
         known = Knowledge(stores, files, reader)
         return cls(
             reader=reader,
             nightly=Nightly(stores, reader, plans.notices),
             known=known,
-            mending=Mending(files, plans, editing),
+            mending=Mending(files, plans, editing, watching),
             lacking=Lacking(stores, files, plans),
             addresses=addresses,
             pictures=Pictures(files, plans, known),
+            watching=watching,
+            first_pages=FirstPages(files, plans, editing, watching),
+            diagnosis=Diagnosis(stores, files, editing),
+            views=Views(stores, files, editing),
         )

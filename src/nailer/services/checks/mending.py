@@ -11,11 +11,12 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import free_name
 from nailer.core.files.sitepath import SitePath, common_folder, shown_name
 from nailer.core.people.rights import Right
-from nailer.core.site.findings import Mend, SiteFinding
+from nailer.core.site.findings import WATCHED, FindingKind, Mend, SiteFinding
 from nailer.core.site.rules import NAME, forbidding, without_lists
 from nailer.core.words import count_text
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.checks.ground import here_of, roots_there
+from nailer.services.checks.watching import Watching
 from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.plans import FromFolder, Plans, Rename, Write
@@ -27,16 +28,25 @@ _RIGHTS = {Mend.TAKE_DOWN: Right.REMOVE, Mend.CLOSE: Right.ACCESS}
 
 
 class Mending:
-    def __init__(self, files: Files, plans: Plans, editing: Editing) -> None:
+    def __init__(self, files: Files, plans: Plans, editing: Editing, watching: Watching) -> None:
         self._browse = files.browse
         self._access = files.access
         self._make = plans.make
         self._prepared = plans.prepared
         self._references = editing.references
+        self._watching = watching
 
     async def plan(self, account_id: int, site: Site, mend: Mend, found: Sequence[SiteFinding]) -> int:
-        """A plan that mends findings; return its job. Raises InvalidInput where there is nothing that could be mended so."""
+        """A plan that mends findings; return its job. Pages that it may make worse are watched. Raises InvalidInput where
+        there is nothing that could be mended so."""
         need(_RIGHTS.get(mend, Right.CHANGE), site.id)
+        job_id = await self._planned(account_id, site, mend, found)
+        if mend in WATCHED:
+            pages = [one.address for one in found if one.address and one.kind is not FindingKind.EXPOSED]
+            await self._watching.watch(site, job_id, [*_first_pages(site, found), *pages])
+        return job_id
+
+    async def _planned(self, account_id: int, site: Site, mend: Mend, found: Sequence[SiteFinding]) -> int:
         paths = [one.path for one in found if one.path is not None]
         if not paths:
             raise InvalidInput("None of this is there any more. Read the site again.")
@@ -153,3 +163,9 @@ class Mending:
         )
         write = Write(file, new.encode("utf-8", "surrogateescape"), seen, "one more rule")
         return await self._prepared.add(account_id, site, _THERE, title, [write])
+
+
+def _first_pages(site: Site, found: Sequence[SiteFinding]) -> list[str]:
+    """The addresses of the document roots that findings lie in."""
+    paths = [one.path for one in found if one.path is not None]
+    return [root.address for root in roots_there(site) if any(path.below(root.folder) is not None for path in paths)]

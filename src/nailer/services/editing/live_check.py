@@ -100,16 +100,41 @@ class LiveCheck:
             headers["Accept-Encoding"] = "identity"  # the length is that of the content then
 
         async def _follow(client: httpx2.AsyncClient) -> Fetched:
-            moved, at = "", asked
-            for _ in range(_MOST_MOVES):
-                answer = await self._get(client, at, headers, how, body=body)
-                if answer.status not in MOVES or not answer.moved_to:
-                    return _moved(answer, moved)
-                moved = f"{answer.status} to {answer.moved_to}"
-                at = urljoin(at, answer.moved_to)
-            return Fetched(how, address, words=f"it moves on and on, last by {moved}")
+            return await self._follow(client, address, asked, headers, how, body=body)
 
         return await _answered(how, address, _follow)
+
+    async def _follow(
+        self,
+        client: httpx2.AsyncClient,
+        address: str,
+        at: str,
+        headers: dict[str, str],
+        how: FetchedHow,
+        *,
+        body: bool = True,
+        into: bytearray | None = None,
+    ) -> Fetched:
+        moved = ""
+        for _ in range(_MOST_MOVES):
+            if into is not None:
+                into.clear()
+            answer = await self._get(client, at, headers, how, body=body, into=into)
+            if answer.status not in MOVES or not answer.moved_to:
+                return _moved(answer, moved)
+            moved = f"{answer.status} to {answer.moved_to}"
+            at = urljoin(at, answer.moved_to)
+        return Fetched(how, address, words=f"it moves on and on, last by {moved}")
+
+    async def content(self, address: str) -> tuple[Fetched, bytes]:
+        """One fetch as a visitor's, moves followed, with the content itself. What goes wrong is in the answer."""
+        body = bytearray()
+
+        async def _follow(client: httpx2.AsyncClient) -> Fetched:
+            return await self._follow(client, address, address, {}, FetchedHow.PLAIN, into=body)
+
+        answer = await _answered(FetchedHow.PLAIN, address, _follow)
+        return answer, bytes(body)
 
     async def step(self, address: str) -> Fetched:
         """One fetch that follows no move: what it leads to is in the answer. What goes wrong is, too."""
@@ -135,6 +160,7 @@ class LiveCheck:
         how: FetchedHow,
         *,
         body: bool = True,
+        into: bytearray | None = None,
     ) -> Fetched:
         answer = await self._send(client, "GET", address, headers)
         try:
@@ -145,6 +171,8 @@ class LiveCheck:
             async for chunk in answer.aiter_bytes():
                 digest.update(chunk)
                 size += len(chunk)
+                if into is not None:
+                    into += chunk
                 begins = (begins + chunk)[:_READ_BYTES] if len(begins) < _READ_BYTES else begins
                 if size > _MOST_BYTES:
                     raise ValueError("what it sends does not end")
@@ -166,6 +194,7 @@ class LiveCheck:
             said.get("location", ""),
             begins[:_BEGINS].decode("utf-8", "replace"),
             trouble_in(begins.decode("utf-8", "replace")),
+            media_type=said.get("content-type", ""),
         )
 
     async def _send(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Awaitable, Callable
+
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.plan import Answers
 from nailer.core.words import count_text
@@ -27,6 +29,11 @@ class Confirming:
         self._make = make
         self._removal = removal
         self._guarded = guarded
+        self._before: list[Callable[[Job, Site], Awaitable[None]]] = []
+
+    def before_each(self, act: Callable[[Job, Site], Awaitable[None]]) -> None:
+        """Await `act` for each plan that is about to be carried out."""
+        self._before.append(act)
 
     async def carry_out(
         self, job: Job, site: Site, answers: Answers, *, typed: str = "", opens_guarded: bool = False
@@ -51,4 +58,6 @@ class Confirming:
                 raise InvalidInput(
                     f"Type {known.must_type} to confirm: {known.why}.", fields={"typed": known.must_type}
                 )
+        for act in self._before:
+            await act(job, site)
         await self._make.carry_out(job.id, site, answers)

@@ -93,6 +93,33 @@ def crew_page() -> bytes:
     return page("Crew", f"<p>Five people, two boats, a winch.</p>{pictures}")
 
 
+def tide_script() -> bytes:
+    """A page made by a script that needs a second file beside it."""
+    return (
+        b"#!/bin/sh\nset -e\n. ./tide-table.sh\nprintf 'Content-Type: text/html; charset=utf-8\\n\\n'\n"
+        b"printf '<!doctype html><title>Tides</title><h1>Tides</h1><p>Next high water: %s</p>\\n' \"$next_high\"\n"
+    )
+
+
+def error_log() -> bytes:
+    """Lines of a server's error log from days that are over."""
+    return b"".join(
+        b"[%s] [core:error] [client 192.0.2.%d:40%d] file not found: /htdocs/%s\n" % (stamp, number, number, name)
+        for number, (stamp, name) in enumerate(
+            (
+                (b"Mon Nov 02 07:12:40.201733 2026", b"favicon.ico"),
+                (b"Tue Nov 03 19:44:02.551020 2026", b"img/winch.png"),
+            ),
+            start=11,
+        )
+    )
+
+
+def tide_table() -> bytes:
+    """What the tide script reads."""
+    return b'next_high="17:42 at the east pier"\n'
+
+
 def hosts_own_page() -> bytes:
     """A first page that the host left behind."""
     return b"<!doctype html><title>News</title><h1>Here is room for your news.</h1>\n"

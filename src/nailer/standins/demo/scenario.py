@@ -47,7 +47,7 @@ _DAY_S = 86_400
 _PAIR = (SitePath((b"studio", b"skerry", b"htdocs")), SitePath((b"htdocs",)))
 
 
-VERSION = "5"  # counted up where a demo that was laid out before lacks something
+VERSION = "6"  # counted up where a demo that was laid out before lacks something
 _MIB = 1024 * 1024
 _QUOTA_BYTES = 24 * _MIB
 _CLOCK_AHEAD_S = 2 * 3600
@@ -271,12 +271,14 @@ def _lay_out_skerry(home: Path, now_s: int) -> None:
     for name, data in list(content.skin("1.3.0").items())[:12]:
         _write(there / "skins" / "harbour.bak" / name, data, now_s - 200 * _DAY_S)
     _lay_out_crew(here, there, now_s)
+    _lay_out_tides(here, there, now_s)
     drafts = here / "img" / "_drafts"
     _write(drafts / "winter-poster.psd", b"8BPS\0\1" + bytes(1_400_000), now_s - 30 * _DAY_S)
     _write(here / "img" / "pier-master.tif", b"II*\0" + bytes(9_100_000), now_s - 30 * _DAY_S)
     host = home / "hosts" / "skerry"
     (host / "www").symlink_to("htdocs")
     _write(host / "logs" / "access.log", b"".join(_log_lines()), now_s - 600)
+    _write(host / "logs" / "error.log", content.error_log(), now_s - 3 * _DAY_S)
     _write(host / "mail" / "office" / "inbox", b"From the pier\n", now_s - 900, 0o600)
     for root in (here, there):
         _set_folder_times(root, now_s - 12 * _DAY_S)
@@ -294,6 +296,13 @@ def _lay_out_crew(here: Path, there: Path, now_s: int) -> None:
     _write(there / "crew" / "harbour-wide-copy.jpg", photograph(2400, 1500, 5, places=True), at_s)
     _write(there / "news" / "index.htm", content.hosts_own_page(), now_s - 300 * _DAY_S)
     _write(there / "news" / ".htaccess", b"DirectoryIndex index.htm index.html\n", now_s - 300 * _DAY_S)
+
+
+def _lay_out_tides(here: Path, there: Path, now_s: int) -> None:
+    """A script that fails there: somebody sent it without the table that it reads."""
+    for root in (here, there):
+        _write(root / "cgi-bin" / "tide-times.cgi", content.tide_script(), now_s - 2400, 0o755)
+    _write(here / "cgi-bin" / "tide-table.sh", content.tide_table(), now_s - 2400)
 
 
 def _lay_out_small(home: Path, now_s: int) -> None:

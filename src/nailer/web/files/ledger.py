@@ -20,9 +20,11 @@ from nailer.core.connecting.protocol import Protocol
 from nailer.core.files import access as access_rules
 from nailer.core.files.entry import SideName
 from nailer.core.files.keeping import KeepMark
+from nailer.core.files.kinds import FileKind, kind_by_name
 from nailer.core.files.names import names_text
 from nailer.core.files.search import SearchWanted
 from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, shown_name
+from nailer.core.site.names import is_index
 from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.editing import LARGEST_BYTES
@@ -438,6 +440,7 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "has_shell": site.protocol is Protocol.SFTP,
         "all_same": all(row.standing.joint is Joint.SAME for row in rows),
         "address": address,
+        "first_page_of": _first_page_of(site, ledger, one),
         "address_link": routed(request, address) if address else None,
         "bits": access_rules.bits(access) if access is not None else (),
         "access": access,
@@ -450,6 +453,13 @@ async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: 
         "zip_names": "/".join(quote(name_token(row.name), safe="") for row in rows),
         "removed": [],
     }
+
+
+def _first_page_of(site: Site, ledger: Ledger, one: LedgerRow | None) -> str | None:
+    """The address of the folder there that a page could be the first page of; None where it is one, or is no page."""
+    if one is None or is_index(one.name) or kind_by_name(one.name) is not FileKind.PAGE or not one.entry.is_file:
+        return None
+    return address_of(ledger.there, site.document_roots, is_folder=True)
 
 
 async def _own_mark(request: Request, site: Site, ledger: Ledger, one: LedgerRow | None) -> KeepMark | None:

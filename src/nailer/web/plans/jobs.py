@@ -33,7 +33,7 @@ from nailer.services.editing import Editing
 from nailer.services.pairs import Pairs
 from nailer.services.people import WhenDone
 from nailer.services.plans import FailureGroup, InFlight, Job, LiveJob, Plans
-from nailer.web.shell.doors import EditingDoor, Id, PairsDoor, PeopleDoor, PlansDoor, SignedIn, SitesDoor
+from nailer.web.shell.doors import ChecksDoor, EditingDoor, Id, PairsDoor, PeopleDoor, PlansDoor, SignedIn, SitesDoor
 from nailer.web.shell.forms import Number, QueryValues
 from nailer.web.shell.pages import render
 
@@ -204,7 +204,7 @@ async def jobcard_of(request: Request, job_id: Id, plans: PlansDoor) -> Response
 
 
 @router.get("/jobs/{job_id}")
-async def job_page(request: Request, job_id: Id, plans: PlansDoor) -> Response:
+async def job_page(request: Request, job_id: Id, plans: PlansDoor, checks: ChecksDoor) -> Response:
     """One job with a receipt for each of its items."""
     query = QueryValues(request)
     job = await plans.jobs.get(job_id)
@@ -214,6 +214,7 @@ async def job_page(request: Request, job_id: Id, plans: PlansDoor) -> Response:
     return render(
         request,
         "plans/job.html",
+        watch=await checks.watching.of_job(job_id),
         card=await card_of(plans, job),
         job=job,
         items=items[:_ITEMS_A_PAGE],

@@ -392,6 +392,13 @@ class IgnoreFindings(_Body):
     why: str = Field(max_length=1000)
 
 
+class FirstPageWish(_Body):
+    """A page of either side that is to be what its folder's address serves."""
+
+    path: PathToken
+    side: SideName = SideName.THERE
+
+
 class PageWish(_Body):
     """A page there."""
 

@@ -7,6 +7,13 @@ _CSP = (
     "media-src 'self'; frame-src 'self'; "
     "connect-src 'self'; manifest-src 'self'; worker-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
+
+
+def showing(origin: str) -> dict[str, str]:
+    """The header of a page that shows views of another origin in its frames."""
+    return {"Content-Security-Policy": _CSP.replace("frame-src 'self'", f"frame-src {origin}")}
+
+
 _YEAR_S = 365 * 86_400
 
 ALWAYS = {

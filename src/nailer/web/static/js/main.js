@@ -6,6 +6,8 @@ import accesspanel from "./components/files/accesspanel.js";
 import adding from "./components/sites/adding.js";
 import changes from "./components/plans/changes.js";
 import draftstate from "./components/editing/draftstate.js";
+import apart from "./components/checks/apart.js";
+import broken from "./components/checks/broken.js";
 import checks from "./components/checks/checks.js";
 import connecting from "./components/shell/connecting.js";
 import goto from "./components/shell/goto.js";
@@ -44,6 +46,8 @@ for (const [name, component] of Object.entries({
   accesspage,
   accesspanel,
   adding,
+  apart,
+  broken,
   changes,
   checks,
   connecting,

@@ -83,7 +83,13 @@ export default {
     else if (act === "remove-there") this.plan("remove", { ...this.wish, side: "there" });
     else if (act === "remove-here") this.plan("remove", { ...this.wish, side: "here" });
     else if (act === "rename") this.rename(button);
-    else if (act === "live") this.live(button);
+    else if (act === "first-page") {
+      const detail = {
+        url: `/sites/${this.data.site}/checks/first-page`,
+        body: { side: button.dataset.side, path: button.dataset.path },
+      };
+      dispatchEvent(new CustomEvent("nailer:plan", { detail }));
+    } else if (act === "live") this.live(button);
     else if (act === "own-program") this.ownProgram(button.dataset.path);
     else if (act === "pack") this.pack();
     else if (act === "tray-put") this.tray("tray", this.wish);

@@ -1,0 +1,49 @@
+"""A page shown under another address than its own: what leads to the site's root leads to below that address instead."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from nailer.core.check.references import references
+
+_NAMES = {"text/html": b"a.html", "application/xhtml+xml": b"a.xhtml", "text/css": b"a.css", "image/svg+xml": b"a.svg"}
+
+
+def within(data: bytes, media_type: str, address: str, prefix: str) -> bytes:
+    """The content of a page or style with its addresses led to below `prefix`, where they lead into the site at `address`
+    (the one of its document root). Other contents, and addresses of other sites, stay as they are.
+
+    >>> within(b'<img src="/pier.svg"> <a href="b.html">', "text/html", "https://a.example/", "/x/live")
+    b'<img src="/x/live/pier.svg"> <a href="b.html">'
+    >>> within(b"p { background: url(https://www.a.example/i.png) }", "text/css", "https://a.example/", "/x/live")
+    b'p { background: url(/x/live/i.png) }'
+    """
+    name = _NAMES.get(media_type.partition(";")[0].strip().lower())
+    if name is None:
+        return data
+    text = data.decode("latin-1")
+    base = urlsplit(address)
+    for one in reversed(references(name, data)):
+        led = _led(one.address, base.netloc, base.path.rstrip("/"), prefix)
+        if led is not None:
+            text = text[: one.start] + led.replace('"', "%22").replace("'", "%27") + text[one.end :]
+    return text.encode("latin-1")
+
+
+def _led(address: str, host: str, base: str, prefix: str) -> str | None:
+    """Where an address leads below the prefix; None where it stays as it is."""
+    try:
+        parts = urlsplit(address)
+    except ValueError:
+        return None
+    if parts.scheme not in ("", "http", "https") or (parts.scheme and not parts.netloc):
+        return None
+    if parts.netloc and parts.netloc.lower().removeprefix("www.") != host.lower().removeprefix("www."):
+        return None
+    if not parts.netloc and not parts.path.startswith("/"):
+        return None
+    path = parts.path or "/"
+    if base and path != base and not path.startswith(base + "/"):
+        return None
+    rest = (f"?{parts.query}" if parts.query else "") + (f"#{parts.fragment}" if parts.fragment else "")
+    return prefix + (path[len(base) :] or "/") + rest

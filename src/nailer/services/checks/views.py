@@ -1,0 +1,229 @@
+"""A page from here and the same page live, for a browser that shows them side by side. What each request got is written
+down. A view is opened by somebody, has a name that nobody can guess, and ends."""
+
+from __future__ import annotations
+
+import asyncio
+import mimetypes
+import secrets
+import time
+from collections import OrderedDict
+from dataclasses import dataclass, field
+from urllib.parse import unquote_to_bytes, urlsplit
+
+from blake3 import blake3
+
+from nailer.acting import Acting, acting_as, need
+from nailer.core.check.live import Fetched, FetchedHow
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.sitepath import DocumentRoot, SitePath, path_of
+from nailer.core.files.tree import Tree
+from nailer.core.people.rights import Right
+from nailer.core.site.apart import Apart, Got, Told, told_apart
+from nailer.core.site.names import Names, is_index
+from nailer.core.site.reading import runs
+from nailer.core.site.within import within
+from nailer.errors import FileMissing, InvalidInput, NailerError, NotFound, TransferError
+from nailer.services.checks.diagnosis import address_asked
+from nailer.services.checks.ground import here_of, roots_there
+from nailer.services.editing import Editing
+from nailer.services.files import Browse, Files
+from nailer.sides.side import Side
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+# As Python ships them: what the machine's own tables say must not matter.
+_TYPES = {**mimetypes.types_map, ".webp": "image/webp", ".woff2": "font/woff2", ".avif": "image/avif"}
+_LIVES_S = 1800.0
+_MOST_VIEWS = 40
+_MOST_BYTES = 16_000_000
+_MOST_ASKED = 400
+_MOST_PAST = 12
+_NOT_RUN = b"A program makes this page; it is not run here."
+
+
+@dataclass(slots=True)
+class View:
+    """One page looked at from both sides. `tail` is its address below the document root's, `framed_by`
+    the origin of the pages that may show it."""
+
+    token: str
+    account_id: int
+    site: Site
+    root: DocumentRoot
+    tail: str
+    opened_s: float
+    framed_by: str
+    asked: dict[str, dict[SideName, Got]] = field(default_factory=dict)
+    past: dict[str, Got] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class AskedFor:
+    """One address that the page asked for on either side, and what makes the answers differ."""
+
+    tail: str
+    here: Got | None
+    live: Got | None
+    told: Told
+
+
+class Views:
+    def __init__(self, stores: Stores, files: Files, editing: Editing) -> None:
+        self._browse: Browse = files.browse
+        self._grants = stores.grants
+        self._live = editing.live_check
+        self._views: OrderedDict[str, View] = OrderedDict()
+
+    def open(self, site: Site, account_id: int, asked: str, framed_by: str) -> View:
+        """Look at a page from both sides. Raises InvalidInput where it is none of this site."""
+        need(Right.LOOK, site.id)
+        address, roots = address_asked(site, asked), roots_there(site)
+        path = path_of(address, roots)
+        within_it = [root for root in roots if path is not None and path.below(root.folder) is not None]
+        if not within_it:
+            raise InvalidInput(f"{address} is no page of this site.")
+        root = max(within_it, key=lambda one: len(one.folder.names))
+        parts = urlsplit(address)
+        tail = parts.path[len(urlsplit(root.address).path.rstrip("/")) :].lstrip("/")
+        query = f"?{parts.query}" if parts.query else ""
+        view = View(secrets.token_hex(16), account_id, site, root, tail + query, time.monotonic(), framed_by)
+        self._views[view.token] = view
+        while len(self._views) > _MOST_VIEWS:
+            self._views.popitem(last=False)
+        return view
+
+    def of(self, token: str) -> View:
+        """A view that is open. Raises NotFound."""
+        view = self._views.get(token)
+        if view is None or time.monotonic() - view.opened_s > _LIVES_S:
+            self._views.pop(token, None)
+            raise NotFound("This view has ended. Open it again.")
+        return view
+
+    def own(self, token: str, account_id: int, site_id: int) -> View:
+        """A view of somebody's own, of this site. Raises NotFound."""
+        view = self.of(token)
+        if view.account_id != account_id or view.site.id != site_id:
+            raise NotFound("This view has ended. Open it again.")
+        return view
+
+    async def get(self, token: str, side: SideName, tail: str, query: str) -> tuple[Got, bytes]:
+        """What one request of a view gets on a side, and what of it a browser is shown; it is written down. `tail` is
+        percent-encoded. Raises NotFound where there is no such view, or its person may not look any more."""
+        view = self.of(token)
+        with acting_as(Acting(await self._grants.person(view.account_id), program="a view")):
+            need(Right.LOOK, view.site.id)
+            got, data = await (self._of_here(view, tail) if side is SideName.HERE else self._of_live(view, tail, query))
+        key = tail + (f"?{query}" if query else "")
+        if key in view.asked or len(view.asked) < _MOST_ASKED:
+            view.asked.setdefault(key, {})[side] = got
+        name = "here" if side is SideName.HERE else "live"
+        return got, within(data, got.media_type, view.root.address, f"/{token}/{name}")
+
+    async def _of_here(self, view: View, tail: str) -> tuple[Got, bytes]:
+        names = [one for one in unquote_to_bytes(tail).split(b"/") if one]
+        top = here_of(view.site, view.root.folder)
+        if top is None:
+            return Got(None, words="the pair maps no folder here to this document root"), b""
+        if any(one in (b".", b"..") or b"\0" in one for one in names):
+            return Got(404), b""
+        try:
+            async with self._browse.side(view.site, SideName.HERE) as side:
+                path = top.join(tuple(names))
+                entry = await side.stat(path)
+                if entry.is_folder:
+                    indexes = [
+                        one.name for one in (await side.list(path)).entries if one.is_file and is_index(one.name)
+                    ]
+                    if not indexes:
+                        return Got(403, words="the folder has no first page"), b""
+                    path = path.child(min(indexes, key=lambda one: (runs(one), one)))
+                    entry = await side.stat(path)
+                return await self._file_here(side, path, entry)
+        except FileMissing:
+            return Got(404), b""
+        except TransferError as error:
+            return Got(None, words=error.what), b""
+
+    @staticmethod
+    async def _file_here(side: Side, path: SitePath, entry: Entry) -> tuple[Got, bytes]:
+        if not entry.is_file:
+            return Got(404), b""
+        if runs(path.name):
+            return Got(200, entry.size, words="a program: it is not run here", is_program=True), _NOT_RUN
+        if entry.size > _MOST_BYTES:
+            return Got(None, words="it is too large to be shown here"), b""
+        _, data = await side.whole(path)
+        media_type = _media_type(path.name)
+        return Got(200, len(data), media_type, blake3(data).digest()), data
+
+    async def _of_live(self, view: View, tail: str, query: str) -> tuple[Got, bytes]:
+        answer, data = await self._live.content(_address_of(view, tail, query))
+        return _got(answer), data
+
+    async def told(self, view: View) -> list[AskedFor]:
+        """What every request got so far, with what makes the two sides differ: what differs first."""
+        rows = dict(view.asked)
+        doubtful = [key for key, got in rows.items() if _is_doubtful(got) and key not in view.past][:_MOST_PAST]
+        answers = await asyncio.gather(
+            *(self._live.once(_address_of(view, *_cut(key)), FetchedHow.PAST_CACHES) for key in doubtful)
+        )
+        view.past |= {key: _got(answer) for key, answer in zip(doubtful, answers, strict=True)}
+        others = await self._others(view, rows)
+        told = [
+            AskedFor(
+                key, got.get(SideName.HERE), got.get(SideName.THERE), _told(got, view.past.get(key), others.get(key))
+            )
+            for key, got in rows.items()
+        ]
+        return sorted(told, key=lambda one: one.told.apart is Apart.SAME)
+
+    async def _others(self, view: View, rows: dict[str, dict[SideName, Got]]) -> dict[str, SitePath]:
+        """What differs in writing from names that are not found live, by the address that was asked for."""
+        wanted = {}
+        for key, got in rows.items():
+            live = got.get(SideName.THERE)
+            if live is not None and live.status in (404, 410):
+                names = tuple(one for one in unquote_to_bytes(_cut(key)[0]).split(b"/") if one)
+                if names:
+                    wanted[key] = view.root.folder.join(names)
+        found: dict[str, SitePath] = {}
+        for folder in list(dict.fromkeys(path.parent for path in wanted.values()))[:_MOST_PAST]:
+            try:
+                listing = await self._browse.listing(view.site, SideName.THERE, folder, max_age_s=60)
+            except NailerError:
+                continue
+            names_there = Names({folder: Tree({(): listing.entries})})
+            for key, path in wanted.items():
+                other = names_there.other_writing(path) if path.parent == folder else None
+                if other is not None:
+                    found[key] = other
+        return found
+
+
+def _media_type(name: bytes) -> str:
+    ending = name.lower().rpartition(b".")[2].decode("ascii", "replace")
+    return _TYPES.get(f".{ending}", "application/octet-stream")
+
+
+def _told(got: dict[SideName, Got], past: Got | None, other: SitePath | None) -> Told:
+    return told_apart(got.get(SideName.HERE), got.get(SideName.THERE), past=past, other=other)
+
+
+def _is_doubtful(got: dict[SideName, Got]) -> bool:
+    here, live = got.get(SideName.HERE), got.get(SideName.THERE)
+    return bool(here and live and here.is_good and live.is_good and here.digest != live.digest and not here.is_program)
+
+
+def _cut(key: str) -> tuple[str, str]:
+    tail, _, query = key.partition("?")
+    return tail, query
+
+
+def _address_of(view: View, tail: str, query: str) -> str:
+    return view.root.address.rstrip("/") + "/" + tail + (f"?{query}" if query else "")
+
+
+def _got(answer: Fetched) -> Got:
+    return Got(answer.status, answer.size, answer.media_type, answer.digest, answer.age_s, answer.words)
