@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from nailer.seal import Seal
 from nailer.store.changes import ChangeStore
 from nailer.store.checks.findings import FindingStore
+from nailer.store.checks.host_facts import HostFactStore
 from nailer.store.checks.readings import ReadingStore
 from nailer.store.checks.watches import WatchStore
 from nailer.store.choices import ChoiceStore
@@ -43,6 +44,7 @@ class Stores:
     drafts: DraftStore
     findings: FindingStore
     grants: GrantStore
+    host_facts: HostFactStore
     identities: IdentityStore
     invitations: InvitationStore
     jobs: JobStore
@@ -72,6 +74,7 @@ class Stores:
             drafts=DraftStore(database),
             findings=FindingStore(database),
             grants=GrantStore(database),
+            host_facts=HostFactStore(database),
             identities=IdentityStore(database),
             invitations=InvitationStore(database),
             jobs=JobStore(database),

@@ -20,7 +20,7 @@ from nailer.app import Nailer
 from nailer.core.people.preferences import FirstPage
 from nailer.errors import InvalidInput, NailerError, NoSuchMethod, NotFound
 from nailer.web.api import routes as api
-from nailer.web.checks import address, apart, broken, lacking, pictures, room
+from nailer.web.checks import address, apart, broken, host, lacking, pictures, room
 from nailer.web.checks import checks as site_checks
 from nailer.web.editing import checks, editor
 from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
@@ -67,6 +67,7 @@ ROUTERS = tuple(
         pictures,
         broken,
         apart,
+        host,
         sync,
         sieves,
         timers,

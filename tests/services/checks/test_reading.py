@@ -341,7 +341,7 @@ async def test_of_two_unended_readings_the_later_goes_on(reading: Reading) -> No
     world = reading.world
     reading.site(index_html=PAGE)
     for _ in range(2):
-        await world.nailer.stores.readings.begin(world.site.id, world.account_id, is_account=False)
+        await world.nailer.stores.readings.begin(world.site.id, world.account_id, is_account=False, asks_others=False)
     await world.nailer.checks.reader.start()
     await world.nailer.checks.reader.wait(world.site.id)
     states = [one.state for one in await world.nailer.stores.readings.last(world.site.id)]

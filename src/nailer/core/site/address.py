@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -11,6 +12,8 @@ from urllib.parse import urlsplit
 from nailer.core.files.sitepath import SitePath
 from nailer.core.words import count_text
 
+# Name servers of whoever sells or holds names say so in their own.
+_PARKS = re.compile(r"(?:^|[.-])(?:park(?:ed|ing)?|expired|suspended|for-?sale)(?:[.-]|\d|$)", re.I)
 _SOON_DAYS = 21  # certificates of ninety days are renewed a month before their end: later than that nobody did
 
 
@@ -27,11 +30,13 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class WayIn:
-    """One of the four ways in, with every step to where it ends. `digest` is a hash of what is there."""
+    """One of the four ways in, with every step to where it ends. `digest` is a hash of what is there, `hosts_own` the words
+    by which it is known as the host's own page ('' where it is none)."""
 
     address: str
     steps: tuple[Step, ...]
     digest: bytes = b""
+    hosts_own: str = ""
 
     @property
     def end(self) -> str:
@@ -76,6 +81,7 @@ class LeadsTo(StrEnum):
     HERE = "to this server"
     ELSEWHERE = "to another server"
     PROXY = "to a proxy that hides the server"
+    PARKED = "to where names are parked"
     NOTHING = "to nothing yet"
     UNKNOWN = "unknown"
 
@@ -95,6 +101,7 @@ class Wrong(StrEnum):
     """What is wrong with the ways in."""
 
     LEADS_NOWHERE = "the name leads nowhere"
+    PARKED = "the name is parked"
     LEADS_ELSEWHERE = "the name leads elsewhere"
     BROKEN = "a way answers with an error of the server"
     SILENT = "a way does not answer"
@@ -147,6 +154,7 @@ def wrong_ways(
         f"{leads.host} leads to another machine ({', '.join(leads.addresses[:3])}), with something else than this site."
     )
     found = [
+        *([WrongWay(Wrong.PARKED, leads.host, leads.words)] if leads.leads is LeadsTo.PARKED else []),
         *([WrongWay(Wrong.LEADS_ELSEWHERE, leads.host, elsewhere)] if leads.leads is LeadsTo.ELSEWHERE else []),
         *_of_steps(ways),
         *(one for seen in ends.values() for one in _of_end(seen, now)),
@@ -227,12 +235,18 @@ def where_it_leads(
     <LeadsTo.HERE: 'to this server'>
     >>> where_it_leads("a.example", ["203.0.113.9"], [], ["192.0.2.7"], serves_this=True).leads
     <LeadsTo.PROXY: 'to a proxy that hides the server'>
+    >>> where_it_leads("a.example", ["203.0.113.9"], ["ns1.parking.example"], ["192.0.2.7"], serves_this=None).leads
+    <LeadsTo.PARKED: 'to where names are parked'>
     """
     known = (host, tuple(addresses), tuple(servers))
     if not addresses:
         return NameLeads(host, LeadsTo.NOTHING, (), known[2], "The name has no address yet.")
     if set(addresses) & set(server_addresses):
         return NameLeads(host, LeadsTo.HERE, known[1], known[2], "The name leads to the account's own server.")
+    parking = [one for one in servers if _PARKS.search(one)]
+    if parking and not serves_this:
+        words = f"The name is parked: its name server {parking[0]} leads all names to a page of its own."
+        return NameLeads(host, LeadsTo.PARKED, known[1], known[2], words)
     if serves_this:
         return NameLeads(
             host,

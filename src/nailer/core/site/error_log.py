@@ -23,9 +23,10 @@ _STAMP = re.compile(
 )
 _GRAVE = re.compile(
     r"fatal|parse error|syntax error|uncaught|exception|traceback|segfault|denied|premature end|not found|"
-    r"\b(?:crit|alert|emerg|error)\b|memory size|out of memory|timed? ?out|no space",
+    r"\b(?:crit|alert|emerg|error)\b|memory size|no such file|cannot open|out of memory|timed? ?out|no space",
     re.I,
 )
+_ENDED_EARLY = re.compile(r"premature end|end of script output before headers", re.I)
 # Who visited is nobody's business here.
 _VISITOR = re.compile(r"\[client [^\]]*\]\s*|\bclient: \S+,?\s*|\b(?:\d{1,3}\.){3}\d{1,3}(?::\d+)?\b|\breferer: \S+")
 
@@ -55,9 +56,10 @@ class LogTail:
 
     @property
     def telling(self) -> tuple[LogLine, ...]:
-        """The failures that were written while the page was fetched, newest first; else the last ones there are."""
+        """The failures that were written while the page was fetched, newest first; else the last ones there are. What only
+        says that a script ended early comes after what says why."""
         grave = [line for line in self.fresh if line.is_grave] or [line for line in self.lines if line.is_grave]
-        return tuple(reversed(grave[-8:]))
+        return tuple(sorted(grave[:-9:-1], key=lambda line: _ENDED_EARLY.search(line.text) is not None))
 
 
 def is_error_log(name: bytes) -> bool:

@@ -32,6 +32,7 @@ class FindingKind(StrEnum):
     LISTS = "lists"
     PLACEHOLDER = "placeholder"
     WAY = "way"
+    OTHERS = "others"
 
 
 REFERENCES = (
@@ -370,6 +371,11 @@ _REST: Mapping[FindingKind, tuple[str, str, str]] = {
         "parts of pages come without https",
         "Browsers leave it out of a page that comes by https, or warn of it.",
     ),
+    FindingKind.OTHERS: (
+        "link to another site leads nowhere",
+        "links to other sites lead nowhere",
+        "A click ends at “not found”, or at nothing.",
+    ),
     FindingKind.LISTS: (
         "folder shows strangers what is in it",
         "folders show strangers what is in them",
@@ -379,7 +385,7 @@ _REST: Mapping[FindingKind, tuple[str, str, str]] = {
 
 
 # What browsers stop at before they show anything.
-_SHUTS_OUT = (Wrong.BROKEN, Wrong.CERTIFICATE_OVER, Wrong.CERTIFICATE_NAME, Wrong.LEADS_NOWHERE)
+_SHUTS_OUT = (Wrong.PARKED, Wrong.BROKEN, Wrong.CERTIFICATE_OVER, Wrong.CERTIFICATE_NAME, Wrong.LEADS_NOWHERE)
 
 
 def _way_card(one: SiteFinding, number: int) -> FindingCard:

@@ -128,6 +128,15 @@ class Graph:
                 waiting.append(path)
         return found
 
+    def elsewhere(self) -> dict[str, tuple[RefersAt, ...]]:
+        """The web addresses of other sites that pages refer to, without their fragments, each with where."""
+        found: dict[str, list[RefersAt]] = defaultdict(list)
+        for led in self.leads.values():
+            for place, target, _ in led:
+                if target.leads is Leads.ELSEWHERE and target.address.lower().startswith(("http://", "https://")):
+                    found[target.address.partition("#")[0]].append(place)
+        return {address: tuple(places) for address, places in found.items()}
+
     def widths(self) -> dict[SitePath, tuple[int, ...]]:
         """The widths, in CSS pixels, at which pages show their pictures; a picture that some page shows without saying
         how wide is left out."""

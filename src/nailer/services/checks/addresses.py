@@ -8,7 +8,7 @@ import secrets
 import socket
 import ssl
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import ip_address
 from urllib.parse import urljoin, urlsplit
@@ -18,7 +18,7 @@ import dns.resolver
 from cryptography import x509
 from cryptography.x509.oid import NameOID
 
-from nailer.acting import need
+from nailer.acting import grant_on, need
 from nailer.core.check.live import MOVES
 from nailer.core.connecting.public import Network, may_be_fetched
 from nailer.core.files.entry import SideName
@@ -36,11 +36,12 @@ from nailer.core.site.address import (
     where_it_leads,
     wrong_ways,
 )
-from nailer.errors import FileMissing, InvalidInput, NailerError, TransferError
+from nailer.core.site.first_page import placeholder_words
 from nailer.services.checks.ground import need_whole, roots_there
+from nailer.services.checks.trying import TrialFile, Trials
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
-from nailer.sides.side import Side, once
+from nailer.sides.side import Side
 from nailer.store.checks.findings import SiteFact
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -50,7 +51,7 @@ _NAMED_WITHIN_S = 5.0
 _MOST_STEPS = 10
 _MOST_FOLDERS = 12
 _USUAL = (b"htdocs", b"public_html", b"www", b"web", b"public", b"httpdocs", b"html", b"webroot", b"site")
-_PENDING = "proof files"
+SILENT_FOLDERS = "folders that answer nowhere"
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,12 +78,14 @@ class AddressKnown:
 
 
 class Addresses:
-    def __init__(self, stores: Stores, files: Files, editing: Editing, reaching: Reaching) -> None:
+    def __init__(self, stores: Stores, files: Files, editing: Editing, reaching: Reaching, trials: Trials) -> None:
         self._browse: Browse = files.browse
         self._live = editing.live_check
         self._facts = stores.findings
         self._readings = stores.readings
         self._reaching = reaching
+        self._sites = stores.sites
+        self._trials = trials
 
     async def look(self, site: Site) -> list[AddressKnown]:
         """Every address of a site. Nothing of the site is changed. Raises InvalidInput where it has none."""
@@ -105,16 +108,16 @@ class Addresses:
     async def _way(self, address: str) -> WayIn:
         """Every step from an address to where it ends."""
         steps: list[Step] = []
-        digest, at = b"", address
+        digest, at, hosts_own = b"", address, ""
         for _ in range(_MOST_STEPS):
             answer = await self._live.step(at)
             moved = urljoin(at, answer.moved_to) if answer.status in MOVES and answer.moved_to else ""
             steps.append(Step(at, answer.status, moved, answer.words))
-            digest = answer.digest
+            digest, hosts_own = answer.digest, placeholder_words(answer.begins)
             if not moved or any(one.address == moved for one in steps):
                 break
             at = moved
-        return WayIn(address, tuple(steps), digest)
+        return WayIn(address, tuple(steps), digest, hosts_own)
 
     async def _certificate(self, host: str) -> SeenCertificate:
         dial_host, port = self._reaching.certificate_route(host)
@@ -201,21 +204,42 @@ class Addresses:
         name = f"nailer-proof-{token[:12]}.txt".encode()
         found: dict[str, SitePath | None] = {}
         async with self._browse.side(site, SideName.THERE) as side:
-            files = [folder.child(name) for folder in await self._likely(side, roots)]
-            # Written down first: whatever ends this, they have an owner until they are known to be gone. What an earlier
-            # proof left, because it was cut, goes with them.
-            owned = [*files, *await self._left(site)]
-            await self._own(site, owned, "being put there")
-            try:
-                contents = await self._put(side, files, token)
+            folders = await self._likely(side, roots)
+            files = [TrialFile(one.child(name), f"{token}-{number}".encode()) for number, one in enumerate(folders)]
+            async with self._trials.lying(site, side, files) as put:
+                contents = {one.content: path.parent for path, one in put.items()}
                 for root in roots:
                     found |= await self._answering(root, contents, name)
-            finally:
-                await asyncio.shield(self._clear(site, side, owned))
         how = "a file was put there, fetched and removed"
         for address, folder in found.items():
             await self._facts.learn(site.id, _proof_name(address), folder.shown if folder is not None else "", how)
+        silent = sorted({one for one in contents.values() if one not in found.values()})
+        if any(one is not None for one in found.values()):
+            await self._facts.learn(site.id, SILENT_FOLDERS, "\n".join(one.token for one in silent), how)
+        await self._fill_settings(site, found)
         return {root.address: found.get(root.address) for root in roots}
+
+    async def _fill_settings(self, site: Site, found: Mapping[str, SitePath | None]) -> None:
+        """What was proved stands in the site's table from now on, where whoever proved it may change the settings."""
+        grant = grant_on(site.id)
+        if grant is not None and not grant.may(Right.SETTINGS):
+            return
+        roots = tuple(
+            DocumentRoot(folder, root.address) if (folder := found.get(root.address)) is not None else root
+            for root in site.document_roots
+        )
+        if roots != site.document_roots:
+            await self._sites.update(replace(site, document_roots=roots), None)
+
+    async def silent_folder(self, site: Site, folder: SitePath) -> tuple[SitePath, datetime] | None:
+        """The folder that a place there lies in and that a proof found to answer at no address, with when; None for none."""
+        fact = (await self._facts.facts(site.id)).get(SILENT_FOLDERS)
+        if fact is None or not fact.value:
+            return None
+        silent = [SitePath.of_token(one) for one in fact.value.splitlines()]
+        inside = next((one for one in silent if folder.below(one) is not None), None)
+        answers = any(folder.below(root.folder) is not None for root in site.document_roots)
+        return (inside, fact.learned_at) if inside is not None and not answers else None
 
     @staticmethod
     async def _likely(side: Side, roots: Sequence[DocumentRoot]) -> list[SitePath]:
@@ -228,26 +252,6 @@ class Addresses:
         ]
         return list(dict.fromkeys([*(root.folder for root in roots), *by_custom]))[:_MOST_FOLDERS]
 
-    @staticmethod
-    async def _put(side: Side, files: Sequence[SitePath], token: str) -> dict[bytes, SitePath]:
-        """Put a content of its own into each file; return them by their contents. Raises TransferError where none could be
-        written."""
-        contents: dict[bytes, SitePath] = {}
-        why: NailerError = InvalidInput("There is no folder that a file could be put into.")
-        for number, file in enumerate(files):
-            content = f"{token}-{number}".encode()
-            try:
-                await side.write(file, once(content))
-            except TransferError as error:
-                why = error
-                continue
-            contents[content] = file.parent
-            with contextlib.suppress(TransferError):  # not every server sets access; most new files can be read anyway
-                await side.set_attributes(file, access=0o644)
-        if not contents:
-            raise why
-        return contents
-
     async def _answering(
         self, root: DocumentRoot, contents: Mapping[bytes, SitePath], name: bytes
     ) -> dict[str, SitePath | None]:
@@ -256,26 +260,6 @@ class Addresses:
         if answer.status is None:
             return {}
         return {root.address: proved(answer.status, answer.begins.encode(), contents)}
-
-    async def _left(self, site: Site) -> list[SitePath]:
-        """What an earlier proof could not remove."""
-        pending = (await self._facts.facts(site.id)).get(_PENDING)
-        return [SitePath.of_token(one) for one in pending.value.splitlines()] if pending is not None else []
-
-    async def _own(self, site: Site, files: Sequence[SitePath], how: str) -> None:
-        await self._facts.learn(site.id, _PENDING, "\n".join(one.token for one in files), how)
-
-    async def _clear(self, site: Site, side: Side, files: Sequence[SitePath]) -> None:
-        """Remove what was put there; what cannot be removed keeps its owner."""
-        left = []
-        for file in files:
-            try:
-                await side.remove_file(file)
-            except FileMissing:
-                continue
-            except TransferError:
-                left.append(file)
-        await self._own(site, left, "left" if left else "removed")
 
 
 def _proof_name(address: str) -> str:

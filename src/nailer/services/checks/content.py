@@ -18,7 +18,7 @@ from nailer.store.database import utc_now
 
 AT_ONCE = 32
 PARSED_AT_ONCE = 2  # parsing takes a thread of those that database and files share
-_HEAD_BYTES = 256 * 1024
+HEAD_BYTES = 256 * 1024
 # What Pillow raises of a content that it cannot read, also where it would only warn.
 UNREADABLE = (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError, Warning)
 _GPS = 0x8825  # the tag of places in EXIF
@@ -70,9 +70,9 @@ async def _measured(side: Side, wanted: ToRead, parsing: asyncio.Semaphore) -> R
     ahead = None if wanted.digest else CHUNK_BYTES
     async with aclosing(side.read(wanted.path, ahead=ahead)) as chunks:
         async for chunk in chunks:
-            if len(head) < _HEAD_BYTES:
+            if len(head) < HEAD_BYTES:
                 head += chunk
-            if not wanted.digest and len(head) >= _HEAD_BYTES:
+            if not wanted.digest and len(head) >= HEAD_BYTES:
                 break
             if wanted.digest:
                 digest.update(chunk)

@@ -8,12 +8,16 @@ from nailer.services.checks.addresses import Addresses, Reaching
 from nailer.services.checks.asking import Asker
 from nailer.services.checks.diagnosis import Diagnosis
 from nailer.services.checks.first_pages import FirstPages
+from nailer.services.checks.host_facts import HostFacts
 from nailer.services.checks.known import Knowledge
 from nailer.services.checks.lacking import Lacking
 from nailer.services.checks.mending import Mending
 from nailer.services.checks.nightly import Nightly
+from nailer.services.checks.others import OtherSites
 from nailer.services.checks.pictures import Pictures
 from nailer.services.checks.reader import SiteReader
+from nailer.services.checks.trying import Trials
+from nailer.services.checks.uploads import UploadAdvice
 from nailer.services.checks.views import Views
 from nailer.services.checks.watching import Watching
 from nailer.services.editing import Editing
@@ -28,7 +32,8 @@ class Checks:
     make plans (`mending`). `lacking` is what an upload's pages need and nobody sends,
     `addresses` tells the ways in and which folder answers, `pictures` makes smaller copies, `watching` takes back
     what made a page worse, `first_pages` changes what an address serves without a gap, `diagnosis` says why a page is
-    blank or broken, `views` shows a page from both sides."""
+    blank or broken, `views` shows a page from both sides, `host` is what was learned
+    of the host, `uploads` what there is to say of an upload before it goes."""
 
     reader: SiteReader
     nightly: Nightly
@@ -41,12 +46,16 @@ class Checks:
     first_pages: FirstPages
     diagnosis: Diagnosis
     views: Views
+    host: HostFacts
+    uploads: UploadAdvice
 
     @classmethod
     def build(cls, stores: Stores, files: Files, plans: Plans, editing: Editing, reaching: Reaching) -> Checks:
         """The wing over the others; `reaching` is how this installation reaches the world."""
-        addresses = Addresses(stores, files, editing, reaching)
-        reader = SiteReader(stores, files.browse, Asker(editing, addresses))
+        trials = Trials(stores.findings)
+        addresses = Addresses(stores, files, editing, reaching, trials)
+        host = HostFacts(stores, files, editing, trials)
+        reader = SiteReader(stores, files.browse, Asker(editing, addresses), host, OtherSites(editing))
         watching = Watching(stores, plans, editing)
         plans.confirming.before_each(watching.look_before)
         known = Knowledge(stores, files, reader)
@@ -62,4 +71,6 @@ class Checks:
             first_pages=FirstPages(files, plans, editing, watching),
             diagnosis=Diagnosis(stores, files, editing),
             views=Views(stores, files, editing),
+            host=host,
+            uploads=UploadAdvice(stores, files, reader),
         )

@@ -34,11 +34,12 @@ _MOST_BYTES = 20_000_000
 @dataclass(frozen=True, slots=True)
 class LackingKnown:
     """What an upload lacks: each with where its pages refer to it. `pages` is how many of them were read, `more` how many
-    were not."""
+    were not; `graph` is of those that were."""
 
     lacking: dict[SitePath, tuple[RefersAt, ...]]
     pages: int
     more: int
+    graph: Graph
 
 
 class Lacking:
@@ -72,7 +73,7 @@ class Lacking:
         )
         coming = {one.target async for one in self._carried(job.id) if one.target in paths}
         found = lacking(graph, list(links), here, there, coming)
-        return LackingKnown(found, len(links), more)
+        return LackingKnown(found, len(links), more, graph)
 
     async def add(self, account_id: int, site: Site, job: Job) -> int:
         """The same plan with what it lacks; return its job, the one without is forgotten. Raises InvalidInput where it lacks

@@ -46,6 +46,18 @@ class Mending:
             await self._watching.watch(site, job_id, [*_first_pages(site, found), *pages])
         return job_id
 
+    async def fetch_first(self, account_id: int, site: Site, paths: Sequence[SitePath]) -> int:
+        """A plan that fetches files from there, each below a folder of today beside the one here; return its job."""
+        need(Right.DOWNLOAD, site.id)
+        day = datetime.now(UTC).strftime("%Y-%m-%d")
+        beside = site.start_here.parent if len(site.start_here.names) > 1 else site.start_here
+        target = beside.child(f"fetched-{day}".encode())
+        folders: dict[SitePath, list[bytes]] = defaultdict(list)
+        for path in paths:
+            folders[path.parent].append(path.name)
+        places = [FromFolder(folder, target.join(folder.names), tuple(names)) for folder, names in folders.items()]
+        return await self._make.carry_places(account_id, site, SideName.HERE, places)
+
     async def _planned(self, account_id: int, site: Site, mend: Mend, found: Sequence[SiteFinding]) -> int:
         paths = [one.path for one in found if one.path is not None]
         if not paths:

@@ -20,7 +20,7 @@ from nailer.acting import Acting, acting_as
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Tree
-from nailer.core.site.findings import SiteFinding
+from nailer.core.site.findings import FindingKind, SiteFinding
 from nailer.core.site.graph import BrokenReference, Graph
 from nailer.core.site.names import Names
 from nailer.core.site.reading import LONGEST_PATH, ReadFile, to_read
@@ -29,6 +29,8 @@ from nailer.errors import NailerError, NotFound, StoreUnavailable, TransferError
 from nailer.services.checks.asking import MOST, Asker
 from nailer.services.checks.content import read_files
 from nailer.services.checks.ground import here_of, need_whole, roots_there, tops_of
+from nailer.services.checks.host_facts import HostFacts
+from nailer.services.checks.others import OtherSites
 from nailer.services.files import Browse, Progress, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
@@ -82,7 +84,7 @@ class LastSeen:
 
 
 class SiteReader:
-    def __init__(self, stores: Stores, browse: Browse, asker: Asker) -> None:
+    def __init__(self, stores: Stores, browse: Browse, asker: Asker, host: HostFacts, others: OtherSites) -> None:
         self._browse = browse
         self._sites = stores.sites
         self._grants = stores.grants
@@ -90,6 +92,8 @@ class SiteReader:
         self._readings = stores.readings
         self._findings = stores.findings
         self._asker = asker
+        self._host = host
+        self._others = others
         self._under_way: dict[int, HowFar] = {}
         self._seen: OrderedDict[int, LastSeen] = OrderedDict()
 
@@ -114,20 +118,22 @@ class SiteReader:
         """How far the reading of a site is; None where none is under way."""
         return self._under_way.get(site_id)
 
-    async def begin(self, account_id: int, site: Site, *, is_account: bool = False) -> None:
-        """Begin to read a site; nothing where it is being read already. Raises InvalidInput, NotAllowed."""
+    async def begin(self, account_id: int, site: Site, *, is_account: bool = False, asks_others: bool = False) -> None:
+        """Begin to read a site, with the links that lead to other sites where that is wanted; nothing where it is being
+        read already. Raises InvalidInput, NotAllowed."""
         need_whole(site)
         roots_there(site)
         if site.id in self._under_way:
             return
         self._under_way[site.id] = HowFar()
         try:
-            reading_id = await self._readings.begin(site.id, account_id, is_account=is_account)
+            reading_id = await self._readings.begin(site.id, account_id, is_account=is_account, asks_others=asks_others)
         except BaseException:
             self._under_way.pop(site.id, None)
             raise
         now = datetime.now(UTC)
-        self._go(StoredReading(reading_id, site.id, account_id, is_account, ReadingState.READING, now, None, "", {}))
+        state = ReadingState.READING
+        self._go(StoredReading(reading_id, site.id, account_id, is_account, state, now, None, "", {}, asks_others))
 
     async def give_up(self, site_id: int) -> None:
         """End the reading of a site; what it has read stays known."""
@@ -203,6 +209,15 @@ class SiteReader:
         learned = seen.learned
         found = await self._asker.findings(site, learned.there, learned.graph, learned.files, seen.broken)
         news = await self._findings.put(site.id, *found)
+        if reading.asks_others:
+            standing.what = "Asking other sites"
+
+            def _heard(done: int, of: int) -> None:
+                standing.read, standing.to_read = done, of
+
+            others = await self._others.findings(learned.graph, problems, _heard)
+            news += await self._findings.put(site.id, [FindingKind.OTHERS], others)
+        await self._host.learn_of(site)
         summary = _summary(learned, there, problems, news)
         await self._readings.end(reading, ReadingState.DONE, trees=there, summary=summary)
         self._keep(site.id, replace(seen, reading_id=reading.id))
@@ -312,6 +327,11 @@ class SiteReader:
                 batch = []
         await self._readings.put_files(site.id, batch)
         return files, len(wanted)
+
+    def widths_at_hand(self, site_id: int) -> Mapping[SitePath, tuple[int, ...]]:
+        """The widths at which pages show their pictures, where a reading lies ready; nothing is read for it."""
+        kept = self._seen.get(site_id)
+        return kept.learned.graph.widths() if kept is not None else {}
 
     async def learned(self, site: Site) -> tuple[StoredReading, SiteLearned] | None:
         """The last reading that was done, with all that it has; None where the site was never read."""

@@ -34,7 +34,7 @@ class ReadingState(StrEnum):
 @dataclass(frozen=True, slots=True)
 class StoredReading:
     """One reading. `is_account`: all of the account was read from its home, not only what is published. `summary` holds
-    figures and sentences of what could not be read."""
+    figures and sentences of what could not be read; `asks_others`: links to other sites are asked, too."""
 
     id: int
     site_id: int
@@ -45,6 +45,7 @@ class StoredReading:
     ended_at: datetime | None
     problem: str
     summary: Mapping[str, Any]
+    asks_others: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,9 +63,15 @@ class ReadingStore:
     def __init__(self, database: Database) -> None:
         self._db = database
 
-    async def begin(self, site_id: int, account_id: int, *, is_account: bool) -> int:
+    async def begin(self, site_id: int, account_id: int, *, is_account: bool, asks_others: bool) -> int:
         """Write down that a site is being read; return the number of the reading."""
-        values = {"site_id": site_id, "account_id": account_id, "is_account": is_account, "now": utc_now()}
+        values = {
+            "site_id": site_id,
+            "account_id": account_id,
+            "is_account": is_account,
+            "asks_others": asks_others,
+            "now": utc_now(),
+        }
         return await self._db.write(lambda work: work.insert("readings.begin", **values))
 
     async def end(
@@ -175,6 +182,7 @@ def _reading(row: Row) -> StoredReading:
     more = {
         "state": ReadingState(row["state"]),
         "is_account": bool(row["is_account"]),
+        "asks_others": bool(row["asks_others"]),
         "begun_at": aware(row["begun_at"]),
         "ended_at": aware(row["ended_at"]) if row["ended_at"] else None,
         "summary": json.loads(zlib.decompress(packed)) if packed else {},

@@ -10,9 +10,11 @@ CREATE TABLE IF NOT EXISTS watched_jobs (
   FOREIGN KEY (job_id) REFERENCES jobs (id) ON DELETE CASCADE
 ) DEFAULT CHARSET = utf8mb4;
 
--- Facts of a host that checks have learned on one of its sites, with what contradicted them.
+-- Facts of a host that checks have learned on one of its sites, with what contradicted them. `account` is the user name of
+-- what holds for one account there only, else ''.
 CREATE TABLE IF NOT EXISTS host_facts (
   host       VARCHAR(253)    NOT NULL,
+  account    VARCHAR(200)    NOT NULL DEFAULT '',
   name       VARCHAR(200)    NOT NULL,
   value      VARCHAR(500)    NOT NULL,
   how        VARCHAR(200)    NOT NULL,
@@ -20,7 +22,7 @@ CREATE TABLE IF NOT EXISTS host_facts (
   learned_at DATETIME(6)     NOT NULL,
   was        VARCHAR(500)    NOT NULL DEFAULT '',
   was_at     DATETIME(6)     NULL,
-  PRIMARY KEY (host, name),
+  PRIMARY KEY (host, account, name),
   FOREIGN KEY (site_id) REFERENCES sites (id) ON DELETE SET NULL
 ) DEFAULT CHARSET = utf8mb4;
 

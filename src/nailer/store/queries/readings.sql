@@ -1,6 +1,6 @@
--- name: begin(site_id, account_id, is_account, now)!
-INSERT INTO site_readings (site_id, account_id, is_account, state, begun_at, problem)
-VALUES (%(site_id)s, %(account_id)s, %(is_account)s, 'reading', %(now)s, '');
+-- name: begin(site_id, account_id, is_account, asks_others, now)!
+INSERT INTO site_readings (site_id, account_id, is_account, asks_others, state, begun_at, problem)
+VALUES (%(site_id)s, %(account_id)s, %(is_account)s, %(asks_others)s, 'reading', %(now)s, '');
 
 -- name: end(id, state, now, problem, trees, summary)!
 UPDATE site_readings
@@ -8,12 +8,12 @@ UPDATE site_readings
  WHERE id = %(id)s;
 
 -- name: unended()
-SELECT id, site_id, account_id, is_account, state, begun_at, ended_at, problem, summary
+SELECT id, site_id, account_id, is_account, asks_others, state, begun_at, ended_at, problem, summary
   FROM site_readings WHERE state = 'reading' ORDER BY id;
 
 -- name: last(site_id)
 -- The last readings that ended, newest first.
-SELECT id, site_id, account_id, is_account, state, begun_at, ended_at, problem, summary
+SELECT id, site_id, account_id, is_account, asks_others, state, begun_at, ended_at, problem, summary
   FROM site_readings WHERE site_id = %(site_id)s AND state <> 'reading' ORDER BY id DESC LIMIT 10;
 
 -- name: trees(id)$

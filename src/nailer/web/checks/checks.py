@@ -46,7 +46,7 @@ async def _overview(request: Request, site: Site) -> dict[str, Any]:
 @router.post("/sites/{site_id}/checks/read")
 async def read(request: Request, site: TheSite, wish: SiteReadWish, checks: ChecksDoor, session: SignedIn) -> Response:
     """Begin to read the site; the fragment says how far that is."""
-    await checks.reader.begin(session.account_id, site, is_account=wish.account)
+    await checks.reader.begin(session.account_id, site, is_account=wish.account, asks_others=wish.others)
     return await overview(request, site)
 
 

@@ -20,9 +20,10 @@ async def lacking(request: Request, job: OwnPlan, sites: SitesDoor, checks: Chec
     site = await sites.book.get(job.site_id)
     try:
         found = await checks.lacking.of_plan(site, job)
+        notes = await checks.uploads.of_plan(site, job, found.graph)
     except NailerError as error:
         return render(request, "checks/_lacking.html", found=None, why_not=error.what)
-    return render(request, "checks/_lacking.html", found=found, why_not="")
+    return render(request, "checks/_lacking.html", found=found, notes=notes, why_not="")
 
 
 @router.post("/plans/{job_id}/add-lacking")

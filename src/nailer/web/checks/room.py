@@ -56,11 +56,18 @@ async def room_small(request: Request, site: TheSite, checks: ChecksDoor) -> Res
 
 
 @router.post("/sites/{site_id}/checks/savings")
-async def savings(request: Request, site: TheSite, wish: SavingsWish, plans: PlansDoor, session: SignedIn) -> Response:
-    """A plan to remove what was chosen."""
+async def savings(
+    request: Request, site: TheSite, wish: SavingsWish, plans: PlansDoor, checks: ChecksDoor, session: SignedIn
+) -> Response:
+    """A plan to remove what was chosen, or to fetch a copy of it first."""
     paths = [SitePath.of_token(one) for one in wish.paths]
     if not paths:
         raise InvalidInput("Choose at least one file first.")
+    if wish.fetch:
+        job_id = await checks.mending.fetch_first(session.account_id, site, paths)
+        return await plan_dialog(
+            request, site, job_id, told="Once all of it is here, the plan that removes it there opens."
+        )
     top = common_folder([path.parent for path in paths])
     job_id = await plans.make.removal_found(session.account_id, site, SideName.THERE, top, paths)
     return await plan_dialog(request, site, job_id)

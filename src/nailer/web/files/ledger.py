@@ -41,6 +41,7 @@ from nailer.web.shell.doors import (
     SignedIn,
     SitesDoor,
     TheSite,
+    checks_of,
     files_of,
     plans_of,
     session_of,
@@ -330,6 +331,7 @@ async def _ledger_values(
             "here": await plans.leftovers.found(site, SideName.HERE, here, ledger.here_listing.parts),
             "there": await plans.leftovers.found(site, SideName.THERE, there, ledger.there_listing.parts),
         },
+        "silent": await checks_of(request).addresses.silent_folder(site, there),
         "guard_left_s": files.guarded.left_s(session_of(request).account_id, site, there),
     }
 

@@ -374,9 +374,10 @@ class TimerWish(SyncWishForm):
 
 
 class SiteReadWish(_Body):
-    """A site is to be read; `account`: all of the account from its home."""
+    """A site is to be read; `account`: all of the account from its home; `others`: with links that lead to other sites."""
 
     account: bool = False
+    others: bool = False
 
 
 class MendWish(_Body):
@@ -414,7 +415,10 @@ class SmallerWish(_Body):
 
 
 class SavingsWish(_Body):
+    """What could go. `fetch`: a copy of it is fetched first."""
+
     paths: list[PathToken] = Field(max_length=5000)
+    fetch: bool = False
 
 
 class RepairWish(_Body):

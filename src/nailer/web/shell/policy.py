@@ -266,6 +266,8 @@ POLICY: dict[str, Asks] = {
     "POST /sites/{site_id}/checks/time": _on_site(Right.SYNC),
     "GET /sites/{site_id}/checks/address": _LOOK,
     "GET /sites/{site_id}/checks/broken": _LOOK,
+    "GET /sites/{site_id}/checks/host": _LOOK,
+    "POST /sites/{site_id}/checks/try-scripts": _on_site(Right.CHANGE),
     "GET /sites/{site_id}/checks/broken/look": _LOOK,
     "POST /sites/{site_id}/checks/first-page": _on_site(Right.CHANGE),
     "GET /sites/{site_id}/checks/apart": _LOOK,

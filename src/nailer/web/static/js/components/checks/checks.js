@@ -28,6 +28,7 @@ export default () => ({
     this.fill(this.$refs.access);
     if (this.$refs.room) this.fill(this.$refs.room);
     if (this.$refs.address) this.fill(this.$refs.address);
+    if (this.$refs.host) this.fill(this.$refs.host);
     this.follow();
   },
   destroy() {
@@ -96,6 +97,8 @@ export default () => ({
         return this.overview("read", { account: false });
       case "read-account":
         return this.overview("read", { account: true });
+      case "read-others":
+        return this.overview("read", { others: true });
       case "give-up":
         return this.overview("give-up", {});
       case "heed":
@@ -108,6 +111,8 @@ export default () => ({
         return this.fill(this.$refs.address);
       case "prove":
         return this.prove();
+      case "try-scripts":
+        return this.tryScripts();
     }
     const article = button.closest("[data-script]");
     if (article) this.repair(button, article);
@@ -129,6 +134,18 @@ export default () => ({
       choices: [{ value: "prove", word: "Put a file there and fetch it", help }],
       done: async () => {
         this.$refs.address.innerHTML = await html(`/sites/${this.data.site}/checks/prove`, { body: {} });
+      },
+    };
+    dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
+  },
+  tryScripts() {
+    const help =
+      "Two harmless lines of each kind are put into the document root, and into the folder for scripts, fetched, and removed.";
+    const ask = {
+      title: "What does the server do with scripts?",
+      choices: [{ value: "try", word: "Put them there and fetch them", help }],
+      done: async () => {
+        this.$refs.host.innerHTML = await html(`/sites/${this.data.site}/checks/try-scripts`, { body: {} });
       },
     };
     dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));

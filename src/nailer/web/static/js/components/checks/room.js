@@ -1,4 +1,5 @@
 // What could go: a running total of what is chosen, and a plan to remove it.
+import { subscribe } from "../../lib/events.js";
 import { grouped } from "../../lib/number.js";
 
 const UNITS = ["B", "kB", "MB", "GB", "TB"];
@@ -18,8 +19,27 @@ export default () => ({
   freed: "0 B",
   files: "0 files",
   none: true,
+  fetched: null,
+  close: null,
+  hear: null,
   init() {
     this.total();
+    this.close = subscribe((event) => event.ended.forEach((job) => this.ended(job)));
+    this.hear = ({ detail }) => {
+      if (this.fetched && detail.url?.endsWith("/checks/savings")) this.fetched.job = detail.job;
+    };
+    addEventListener("nailer:carrying", this.hear);
+  },
+  destroy() {
+    this.close();
+    removeEventListener("nailer:carrying", this.hear);
+  },
+  // The copy is here, whole: what it was made of may go, by a plan that is read.
+  ended(job) {
+    if (this.fetched?.job !== job.id || job.state !== "done") return;
+    const { paths } = this.fetched;
+    this.fetched = null;
+    this.remove(paths);
   },
   // A tick at a reason is one at all of its files; a file that is chosen alone leaves the reason's half.
   count(event) {
@@ -44,8 +64,13 @@ export default () => ({
     return [...this.$root.querySelectorAll(".saving [name=path]:checked")];
   },
   plan() {
+    const paths = this.chosen().map((one) => one.value);
+    const fetch = this.$root.querySelector("[name=fetch]")?.checked ?? false;
+    this.fetched = fetch ? { paths, job: null } : null;
+    this.remove(paths, fetch);
+  },
+  remove(paths, fetch = false) {
     const url = `/sites/${this.$root.dataset.site}/checks/savings`;
-    const body = { paths: this.chosen().map((one) => one.value) };
-    dispatchEvent(new CustomEvent("nailer:plan", { detail: { url, body } }));
+    dispatchEvent(new CustomEvent("nailer:plan", { detail: { url, body: { paths, fetch } } }));
   },
 });
