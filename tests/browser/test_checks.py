@@ -117,3 +117,28 @@ def test_both_sides_are_as_wide_as_a_phone(files: Files) -> None:
     assert frame.value_of_css_property("width") == "390px"
     assert files.see("width-phone").get_attribute("aria-pressed") == "true"
     assert files.see("width-desk").get_attribute("aria-pressed") == "false"
+
+
+def test_what_the_server_does_with_scripts_is_tried_with_consent(files: Files, demo: Demo) -> None:
+    files.driver.find_element(By.LINK_TEXT, "Checks").click()
+    files.see("try-scripts").click()
+    assert "two harmless lines" in files.driver.find_element(By.CSS_SELECTOR, "dialog[open]").text.lower()
+    files.see("ask-go").click()
+    files.sees_text("sh runs in /htdocs/cgi-bin")
+    assert not list(demo.there.rglob("nailer-trial*"))
+
+
+def test_a_copy_is_fetched_before_anything_goes(files: Files, demo: Demo) -> None:
+    files.read_site()
+    files.see("room").click()
+    saving = files.driver.find_element(By.XPATH, "//fieldset[.//b[text()='The same file twice']]")
+    saving.find_element(By.CSS_SELECTOR, "[data-all]").click()
+    files.see("fetch-first").click()
+    files.see("plan-savings").click()
+    assert "Once all of it is here" in files.see("plan").text
+    files.carry_out()
+    files.wait(lambda: "removed" in files.see("plan").text.lower(), "the plan that removes it never opened")
+    fetched = list((demo.here.parent).glob("fetched-*/htdocs/crew/harbour-wide-copy.jpg"))
+    assert len(fetched) == 1
+    assert (demo.there / "crew" / "harbour-wide-copy.jpg").exists(), "nothing goes before that plan is read"
+    fetched[0].unlink()

@@ -10,7 +10,7 @@ import pytest
 from nailer.acting import Acting, acting_as
 from nailer.core.files.sitepath import DocumentRoot
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.core.site.capability import KINDS, Ran
+from nailer.core.site.capability import KINDS, WasRun
 from nailer.errors import NotAllowed
 from nailer.standins.names import NameHost
 from nailer.standins.pages import Pages
@@ -27,7 +27,7 @@ async def facts(world: World) -> dict[str, str]:
     return {one.name: one.value for one in await world.nailer.checks.host.of(world.site)}
 
 
-async def tried(world: World) -> dict[str, Ran]:
+async def tried(world: World) -> dict[str, WasRun]:
     return {one.kind.name: one.ran for one in await world.nailer.checks.host.try_scripts(world.site)}
 
 
@@ -38,8 +38,8 @@ def left(world: World) -> list[Path]:
 async def test_scripts_are_tried_in_both_places_and_gone_afterwards(world: World, pages: Pages) -> None:
     (world.there / "cgi-bin").mkdir()
     found = await tried(world)
-    assert found["sh"] is Ran.RUNS
-    assert found["PHP"] is Ran.SHOWN, "this web server runs no PHP, and gives its text away"
+    assert found["sh"] is WasRun.RUNS
+    assert found["PHP"] is WasRun.SHOWN, "this web server runs no PHP, and gives its text away"
     assert left(world) == []
     known = await facts(world)
     assert known["sh in cgi-bin"] == "runs"
@@ -55,12 +55,12 @@ async def test_without_a_folder_for_scripts_none_is_made(world: World, pages: Pa
 async def test_a_script_that_may_not_run_is_refused(world: World, pages: Pages) -> None:
     (world.there / "cgi-bin").mkdir()
     (world.there / "cgi-bin").chmod(0o700)
-    assert (await tried(world))["sh"] is Ran.REFUSED
+    assert (await tried(world))["sh"] is WasRun.REFUSED
 
 
 async def test_where_nothing_answers_nothing_is_learned(world: World) -> None:
     world.nailer.settings.routes[f"{NAME}:443"] = "127.0.0.1:9"
-    assert await tried(world) == {"PHP": Ran.UNKNOWN}
+    assert await tried(world) == {"PHP": WasRun.UNKNOWN}
     assert await facts(world) == {}
     assert left(world) == []
 

@@ -9,7 +9,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.core.site.apart import Apart
 from nailer.errors import InvalidInput, NotFound
-from nailer.services.checks import View
+from nailer.services.checks import PageView
 from nailer.services.checks.views import Views
 from nailer.standins.pages import Pages
 from tests.builders import write
@@ -24,18 +24,18 @@ def views(world: World) -> Views:
     return world.nailer.checks.views
 
 
-def opened(world: World, asked: str = "https://mosslane.example/") -> View:
+def opened(world: World, asked: str = "https://mosslane.example/") -> PageView:
     return world.nailer.checks.views.open(world.site, world.account_id, asked, NAILER)
 
 
-async def both(world: World, view: View, tail: str, query: str = "") -> tuple[bytes, bytes]:
+async def both(world: World, view: PageView, tail: str, query: str = "") -> tuple[bytes, bytes]:
     views = world.nailer.checks.views
     _, here = await views.get(view.token, SideName.HERE, tail, query)
     _, live = await views.get(view.token, SideName.THERE, tail, query)
     return here, live
 
 
-async def told(world: World, view: View) -> dict[str, Apart]:
+async def told(world: World, view: PageView) -> dict[str, Apart]:
     return {one.tail: one.told.apart for one in await world.nailer.checks.views.told(view)}
 
 

@@ -14,7 +14,7 @@ _HEAD = "Content-Type: text/plain"
 _CGI = (b"cgi-bin", b"cgi")
 
 
-class Ran(StrEnum):
+class WasRun(StrEnum):
     """What became of a script."""
 
     RUNS = "runs"
@@ -63,7 +63,7 @@ class Capability:
 
     kind: ScriptKind
     folder: SitePath
-    ran: Ran
+    ran: WasRun
     said: str
 
     @property
@@ -88,12 +88,12 @@ def judged(kind: ScriptKind, folder: SitePath, number: int, answer: Fetched) -> 
     'is shown as text'
     """
     if answer.status is None:
-        return Capability(kind, folder, Ran.UNKNOWN, answer.words)
+        return Capability(kind, folder, WasRun.UNKNOWN, answer.words)
     said = str(answer.status)
     if answer.status == 200:
         if answer.begins.strip() == f"nailer-{number * 2}":
-            return Capability(kind, folder, Ran.RUNS, said)
+            return Capability(kind, folder, WasRun.RUNS, said)
         # Its own text, whole or begun: what stands in it is not run.
         is_text = answer.begins.lstrip().startswith(kind.lines[:5])
-        return Capability(kind, folder, Ran.SHOWN if is_text else Ran.UNKNOWN, said)
-    return Capability(kind, folder, Ran.FAILS if answer.status >= 500 else Ran.REFUSED, said)
+        return Capability(kind, folder, WasRun.SHOWN if is_text else WasRun.UNKNOWN, said)
+    return Capability(kind, folder, WasRun.FAILS if answer.status >= 500 else WasRun.REFUSED, said)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from nailer.services.checks.addresses import AddressKnown, Reaching
 from nailer.services.checks.door import Checks
 from nailer.services.checks.known import MAP, PageKnown, RoomKnown, SavingsKnown, SiteKnown
-from nailer.services.checks.views import AskedFor, View
+from nailer.services.checks.views import AskedFor, PageView
 from nailer.store.checks.findings import StoredFinding
 from nailer.store.checks.readings import StoredReading
 
@@ -15,11 +15,11 @@ __all__ = [
     "AskedFor",
     "Checks",
     "PageKnown",
+    "PageView",
     "Reaching",
     "RoomKnown",
     "SavingsKnown",
     "SiteKnown",
     "StoredFinding",
     "StoredReading",
-    "View",
 ]

@@ -38,7 +38,7 @@ from nailer.core.site.address import (
 )
 from nailer.core.site.first_page import placeholder_words
 from nailer.services.checks.ground import need_whole, roots_there
-from nailer.services.checks.trying import TrialFile, Trials
+from nailer.services.checks.trying import TrialFile, TrialFiles
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
 from nailer.sides.side import Side
@@ -78,7 +78,7 @@ class AddressKnown:
 
 
 class Addresses:
-    def __init__(self, stores: Stores, files: Files, editing: Editing, reaching: Reaching, trials: Trials) -> None:
+    def __init__(self, stores: Stores, files: Files, editing: Editing, reaching: Reaching, trials: TrialFiles) -> None:
         self._browse: Browse = files.browse
         self._live = editing.live_check
         self._facts = stores.findings

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
 
 from nailer.core.check.live import Fetched
 from nailer.core.files.kinds import FileKind, kind_by_name
@@ -11,6 +12,7 @@ from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of
 from nailer.core.site.exposed import Exposed, exposed, hands_out
 from nailer.core.site.findings import REFERENCES, FindingKind, SiteFinding, of_broken, of_exposed, of_way
 from nailer.core.site.first_page import (
+    Bare,
     Rivals,
     bare_folders,
     lists_contents,
@@ -35,6 +37,25 @@ _FILES = frozenset({FileKind.PICTURE, FileKind.STYLE, FileKind.FONT, FileKind.SO
 _ASKED = (Fault.MISSING, Fault.WRITTEN_OTHERWISE, Fault.ONLY_HERE, Fault.RENAMED)
 
 
+@dataclass(frozen=True, slots=True)
+class Suspects:
+    """What the names of a site make worth asking for: names that should not be public, folders with rival first pages, and
+    folders without one."""
+
+    exposed: tuple[Exposed, ...]
+    rivals: tuple[Rivals, ...]
+    bare: tuple[Bare, ...]
+
+    @classmethod
+    def of(cls, there: Names, roots: tuple[DocumentRoot, ...], graph: Graph, guarded: Collection[SitePath]) -> Suspects:
+        """The suspects of a site; `guarded` are folders that nobody looks into."""
+        return cls(
+            tuple(exposed(there, roots, graph.targets)[:MOST]),
+            tuple(rival_folders(there, roots)[:MOST]),
+            tuple(bare_folders(there, roots, guarded=guarded)[:_MOST_BARE]),
+        )
+
+
 class Asker:
     def __init__(self, editing: Editing, addresses: Addresses) -> None:
         self._live = editing.live_check
@@ -45,17 +66,17 @@ class Asker:
         self,
         site: Site,
         there: Names,
-        graph: Graph,
         files: Mapping[SitePath, ReadFile],
         broken: Sequence[BrokenReference],
+        suspects: Suspects,
     ) -> tuple[list[FindingKind], list[SiteFinding]]:
         """What was looked for, and what of it was found: each with what its address answered."""
         roots = roots_there(site)
         gone, open_to_all, rivals, lists, hosts_own, known = await asyncio.gather(
             self._broken(broken),
-            self._exposed(there, roots, graph.targets),
-            self._rivals(there, roots, files),
-            self._lists(site, there, roots),
+            self._exposed(there, roots, suspects.exposed),
+            self._rivals(roots, files, suspects.rivals),
+            self._lists(roots, suspects.bare),
             self._placeholders(roots),
             self._addresses.look(site),
         )
@@ -93,7 +114,7 @@ class Asker:
         return [one for one in asked if one is not None]
 
     async def _exposed(
-        self, there: Names, roots: tuple[DocumentRoot, ...], wanted: Collection[SitePath]
+        self, there: Names, roots: tuple[DocumentRoot, ...], suspects: Sequence[Exposed]
     ) -> list[SiteFinding]:
         async def _one(suspect: Exposed) -> SiteFinding | None:
             address, asked = address_of(suspect.asked, roots), there.entry(suspect.asked)
@@ -104,11 +125,11 @@ class Asker:
                 return None
             return of_exposed(suspect, address, f"answers {answer.status}, {size_text(answer.size)}")
 
-        found = await asyncio.gather(*(_one(one) for one in exposed(there, roots, wanted)[:MOST]))
+        found = await asyncio.gather(*(_one(one) for one in suspects))
         return [one for one in found if one is not None]
 
     async def _rivals(
-        self, there: Names, roots: tuple[DocumentRoot, ...], files: Mapping[SitePath, ReadFile]
+        self, roots: tuple[DocumentRoot, ...], files: Mapping[SitePath, ReadFile], suspects: Sequence[Rivals]
     ) -> list[SiteFinding]:
         async def _one(rivals: Rivals) -> SiteFinding:
             address = address_of(rivals.folder, roots, is_folder=True) or ""
@@ -121,9 +142,9 @@ class Asker:
                 FindingKind.RIVALS, rivals.folder.token, rivals.folder, known.served, address, places, known.said
             )
 
-        return list(await asyncio.gather(*(_one(one) for one in rival_folders(there, roots)[:MOST])))
+        return list(await asyncio.gather(*(_one(one) for one in suspects)))
 
-    async def _lists(self, site: Site, there: Names, roots: tuple[DocumentRoot, ...]) -> list[SiteFinding]:
+    async def _lists(self, roots: tuple[DocumentRoot, ...], suspects: Sequence[Bare]) -> list[SiteFinding]:
         async def _one(folder: SitePath, names: int) -> SiteFinding | None:
             address = address_of(folder, roots, is_folder=True) or ""
             answer = await self._ask(address)
@@ -131,8 +152,7 @@ class Asker:
                 return None
             return SiteFinding(FindingKind.LISTS, folder.token, folder, None, address, (), f"{names} names")
 
-        bare = bare_folders(there, roots, guarded=site.guarded)[:_MOST_BARE]
-        found = await asyncio.gather(*(_one(one.folder, one.names) for one in bare))
+        found = await asyncio.gather(*(_one(one.folder, one.names) for one in suspects))
         return [one for one in found if one is not None]
 
     async def _placeholders(self, roots: tuple[DocumentRoot, ...]) -> list[SiteFinding]:

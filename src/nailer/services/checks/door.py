@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from nailer.services.checks.addresses import Addresses, Reaching
 from nailer.services.checks.asking import Asker
-from nailer.services.checks.diagnosis import Diagnosis
+from nailer.services.checks.broken_pages import BrokenPages
 from nailer.services.checks.first_pages import FirstPages
 from nailer.services.checks.host_facts import HostFacts
 from nailer.services.checks.known import Knowledge
@@ -16,7 +16,7 @@ from nailer.services.checks.nightly import Nightly
 from nailer.services.checks.others import OtherSites
 from nailer.services.checks.pictures import Pictures
 from nailer.services.checks.reader import SiteReader
-from nailer.services.checks.trying import Trials
+from nailer.services.checks.trying import TrialFiles
 from nailer.services.checks.uploads import UploadAdvice
 from nailer.services.checks.views import Views
 from nailer.services.checks.watching import Watching
@@ -31,7 +31,7 @@ class Checks:
     """A site is read (`reader`, at set times `nightly`), what is known of it is shown (`known`), and buttons of findings
     make plans (`mending`). `lacking` is what an upload's pages need and nobody sends,
     `addresses` tells the ways in and which folder answers, `pictures` makes smaller copies, `watching` takes back
-    what made a page worse, `first_pages` changes what an address serves without a gap, `diagnosis` says why a page is
+    what made a page worse, `first_pages` changes what an address serves without a gap, `broken` says why a page is
     blank or broken, `views` shows a page from both sides, `host` is what was learned
     of the host, `uploads` what there is to say of an upload before it goes."""
 
@@ -44,7 +44,7 @@ class Checks:
     pictures: Pictures
     watching: Watching
     first_pages: FirstPages
-    diagnosis: Diagnosis
+    broken: BrokenPages
     views: Views
     host: HostFacts
     uploads: UploadAdvice
@@ -52,7 +52,7 @@ class Checks:
     @classmethod
     def build(cls, stores: Stores, files: Files, plans: Plans, editing: Editing, reaching: Reaching) -> Checks:
         """The wing over the others; `reaching` is how this installation reaches the world."""
-        trials = Trials(stores.findings)
+        trials = TrialFiles(stores.findings)
         addresses = Addresses(stores, files, editing, reaching, trials)
         host = HostFacts(stores, files, editing, trials)
         reader = SiteReader(stores, files.browse, Asker(editing, addresses), host, OtherSites(editing))
@@ -69,7 +69,7 @@ class Checks:
             pictures=Pictures(files, plans, known),
             watching=watching,
             first_pages=FirstPages(files, plans, editing, watching),
-            diagnosis=Diagnosis(stores, files, editing),
+            broken=BrokenPages(stores, files, editing),
             views=Views(stores, files, editing),
             host=host,
             uploads=UploadAdvice(stores, files, reader),

@@ -11,11 +11,11 @@ from nailer.acting import need, person
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, address_of
 from nailer.core.people.rights import Right
-from nailer.core.site.capability import KINDS, Capability, Ran, ScriptKind, is_script_folder, judged
+from nailer.core.site.capability import KINDS, Capability, ScriptKind, WasRun, is_script_folder, judged
 from nailer.core.words import size_text, span_text
 from nailer.errors import TransferError
 from nailer.services.checks.ground import need_whole, roots_there
-from nailer.services.checks.trying import TrialFile, Trials
+from nailer.services.checks.trying import TrialFile, TrialFiles
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
 from nailer.sides.side import Side
@@ -25,10 +25,11 @@ from nailer.store.stores import Stores
 
 _THERE = SideName.THERE
 _MOST_SCRIPT_FOLDERS = 3
+_INTERPRETER = "interpreter for "
 
 
 class HostFacts:
-    def __init__(self, stores: Stores, files: Files, editing: Editing, trials: Trials) -> None:
+    def __init__(self, stores: Stores, files: Files, editing: Editing, trials: TrialFiles) -> None:
         self._browse: Browse = files.browse
         self._live = editing.live_check
         self._saving = editing.saving
@@ -46,6 +47,11 @@ class HostFacts:
 
         found = await self._facts.of(site.host, site.user_name)
         return [one if _sees(one.site_id) else replace(one, site_name=None) for one in found]
+
+    async def interpreters(self, site: Site) -> list[str]:
+        """The programs that are known to have run a script on this host."""
+        found = await self._facts.of(site.host, site.user_name)
+        return [one.value for one in found if one.name.startswith(_INTERPRETER)]
 
     async def learn_of(self, site: Site) -> None:
         """Write down what a site shows of its host without a trial: clock, room, the folders that are served, its cache."""
@@ -95,7 +101,7 @@ class HostFacts:
             async with self._trials.lying(site, side, wanted) as put:
                 found = await asyncio.gather(*(self._tried(site, path, *files[path], number) for path in put))
         for one in found:
-            if one.ran is not Ran.UNKNOWN:
+            if one.ran is not WasRun.UNKNOWN:
                 await self._learn_script(site, one)
         return list(found)
 
@@ -117,8 +123,8 @@ class HostFacts:
         how = "two lines were put there, fetched and removed"
         where = "the document root" if not one.kind.in_cgi else one.folder.name.decode("utf-8", "replace")
         await self._learn(site, f"{one.kind.name} in {where}", one.ran.value, how)
-        if one.ran is Ran.RUNS and one.kind.interpreter:
-            await self._learn(site, f"interpreter for {one.kind.name}", one.kind.interpreter, how)
+        if one.ran is WasRun.RUNS and one.kind.interpreter:
+            await self._learn(site, f"{_INTERPRETER}{one.kind.name}", one.kind.interpreter, how)
 
     async def _learn(self, site: Site, name: str, value: str, how: str, *, is_account: bool = False) -> None:
         """`is_account`: it holds for the site's own account on the host."""

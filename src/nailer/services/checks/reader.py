@@ -26,7 +26,7 @@ from nailer.core.site.names import Names
 from nailer.core.site.reading import LONGEST_PATH, ReadFile, to_read
 from nailer.core.words import count_text
 from nailer.errors import NailerError, NotFound, StoreUnavailable, TransferError
-from nailer.services.checks.asking import MOST, Asker
+from nailer.services.checks.asking import MOST, Asker, Suspects
 from nailer.services.checks.content import read_files
 from nailer.services.checks.ground import here_of, need_whole, roots_there, tops_of
 from nailer.services.checks.host_facts import HostFacts
@@ -75,12 +75,16 @@ class SiteLearned:
 
 @dataclass(frozen=True, slots=True)
 class LastSeen:
-    """What a reading in this process knew, and by what it is known again: numbers of both sides' names."""
+    """What a reading in this process knew, and by what it is known again: numbers of both sides' names. `settled`: no file
+    had changed so shortly before that another change could hide in its time."""
 
     reading_id: int
     prints: tuple[int, int]
     learned: SiteLearned
     broken: tuple[BrokenReference, ...]
+    suspects: Suspects
+    guarded: tuple[SitePath, ...]
+    settled: bool
 
 
 class SiteReader:
@@ -207,7 +211,7 @@ class SiteReader:
             )
         standing.what = "Asking the web"
         learned = seen.learned
-        found = await self._asker.findings(site, learned.there, learned.graph, learned.files, seen.broken)
+        found = await self._asker.findings(site, learned.there, learned.files, seen.broken, seen.suspects)
         news = await self._findings.put(site.id, *found)
         if reading.asks_others:
             standing.what = "Asking other sites"
@@ -219,7 +223,9 @@ class SiteReader:
             news += await self._findings.put(site.id, [FindingKind.OTHERS], others)
         await self._host.learn_of(site)
         summary = _summary(learned, there, problems, news)
-        await self._readings.end(reading, ReadingState.DONE, trees=there, summary=summary)
+        await self._readings.end(
+            reading, ReadingState.DONE, trees=there, same_as=seen.reading_id or None, summary=summary
+        )
         self._keep(site.id, replace(seen, reading_id=reading.id))
 
     async def _judged(
@@ -240,8 +246,14 @@ class SiteReader:
         def _now(path: SitePath) -> SitePath:
             return moves.now(path, datetime.min)  # from the first renaming that anybody remembers
 
-        broken = await asyncio.to_thread(graph.broken, learned.there, learned.here, _now)
-        return LastSeen(0, (_print_of(there), _print_of(here)), learned, tuple(broken))
+        def _judge() -> LastSeen:
+            broken = graph.broken(learned.there, learned.here, _now)
+            suspects = Suspects.of(learned.there, roots, graph, site.guarded)
+            settled = not to_read(_on_web(learned.there, roots), files)
+            prints = (_print_of(there), _print_of(here))
+            return LastSeen(0, prints, learned, tuple(broken), suspects, site.guarded, settled)
+
+        return await asyncio.to_thread(_judge)
 
     async def _seen_as_before(
         self,
@@ -252,12 +264,10 @@ class SiteReader:
     ) -> LastSeen | None:
         """What the last reading in this process knew, where nothing has changed on either side since."""
         kept = self._seen.get(site.id)
-        if kept is None or kept.learned.roots != roots or kept.prints != (_print_of(there), _print_of(here)):
+        if kept is None or (kept.learned.roots, kept.guarded) != (roots, site.guarded) or not kept.settled:
             return None
-        on_web = _on_web(Names(there), roots)
-        if await asyncio.to_thread(to_read, on_web, kept.learned.files):
-            return None
-        return replace(kept, learned=replace(kept.learned, read_now=0))
+        prints = await asyncio.to_thread(lambda: (_print_of(there), _print_of(here)))
+        return replace(kept, learned=replace(kept.learned, read_now=0)) if kept.prints == prints else None
 
     def _keep(self, site_id: int, seen: LastSeen) -> None:
         self._seen[site_id] = seen

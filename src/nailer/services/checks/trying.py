@@ -27,7 +27,7 @@ class TrialFile:
     access: int = 0o644
 
 
-class Trials:
+class TrialFiles:
     def __init__(self, facts: FindingStore) -> None:
         self._facts = facts
 

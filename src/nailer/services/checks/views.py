@@ -24,7 +24,7 @@ from nailer.core.site.names import Names, is_index
 from nailer.core.site.reading import runs
 from nailer.core.site.within import within
 from nailer.errors import FileMissing, InvalidInput, NailerError, NotFound, TransferError
-from nailer.services.checks.diagnosis import address_asked
+from nailer.services.checks.broken_pages import address_asked
 from nailer.services.checks.ground import here_of, roots_there
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
@@ -43,7 +43,7 @@ _NOT_RUN = b"A program makes this page; it is not run here."
 
 
 @dataclass(slots=True)
-class View:
+class PageView:
     """One page looked at from both sides. `tail` is its address below the document root's, `framed_by`
     the origin of the pages that may show it."""
 
@@ -73,9 +73,9 @@ class Views:
         self._browse: Browse = files.browse
         self._grants = stores.grants
         self._live = editing.live_check
-        self._views: OrderedDict[str, View] = OrderedDict()
+        self._views: OrderedDict[str, PageView] = OrderedDict()
 
-    def open(self, site: Site, account_id: int, asked: str, framed_by: str) -> View:
+    def open(self, site: Site, account_id: int, asked: str, framed_by: str) -> PageView:
         """Look at a page from both sides. Raises InvalidInput where it is none of this site."""
         need(Right.LOOK, site.id)
         address, roots = address_asked(site, asked), roots_there(site)
@@ -87,13 +87,13 @@ class Views:
         parts = urlsplit(address)
         tail = parts.path[len(urlsplit(root.address).path.rstrip("/")) :].lstrip("/")
         query = f"?{parts.query}" if parts.query else ""
-        view = View(secrets.token_hex(16), account_id, site, root, tail + query, time.monotonic(), framed_by)
+        view = PageView(secrets.token_hex(16), account_id, site, root, tail + query, time.monotonic(), framed_by)
         self._views[view.token] = view
         while len(self._views) > _MOST_VIEWS:
             self._views.popitem(last=False)
         return view
 
-    def of(self, token: str) -> View:
+    def of(self, token: str) -> PageView:
         """A view that is open. Raises NotFound."""
         view = self._views.get(token)
         if view is None or time.monotonic() - view.opened_s > _LIVES_S:
@@ -101,7 +101,7 @@ class Views:
             raise NotFound("This view has ended. Open it again.")
         return view
 
-    def own(self, token: str, account_id: int, site_id: int) -> View:
+    def own(self, token: str, account_id: int, site_id: int) -> PageView:
         """A view of somebody's own, of this site. Raises NotFound."""
         view = self.of(token)
         if view.account_id != account_id or view.site.id != site_id:
@@ -121,7 +121,7 @@ class Views:
         name = "here" if side is SideName.HERE else "live"
         return got, within(data, got.media_type, view.root.address, f"/{token}/{name}")
 
-    async def _of_here(self, view: View, tail: str) -> tuple[Got, bytes]:
+    async def _of_here(self, view: PageView, tail: str) -> tuple[Got, bytes]:
         names = [one for one in unquote_to_bytes(tail).split(b"/") if one]
         top = here_of(view.site, view.root.folder)
         if top is None:
@@ -158,11 +158,11 @@ class Views:
         media_type = _media_type(path.name)
         return Got(200, len(data), media_type, blake3(data).digest()), data
 
-    async def _of_live(self, view: View, tail: str, query: str) -> tuple[Got, bytes]:
+    async def _of_live(self, view: PageView, tail: str, query: str) -> tuple[Got, bytes]:
         answer, data = await self._live.content(_address_of(view, tail, query))
         return _got(answer), data
 
-    async def told(self, view: View) -> list[AskedFor]:
+    async def told(self, view: PageView) -> list[AskedFor]:
         """What every request got so far, with what makes the two sides differ: what differs first."""
         rows = dict(view.asked)
         doubtful = [key for key, got in rows.items() if _is_doubtful(got) and key not in view.past][:_MOST_PAST]
@@ -179,7 +179,7 @@ class Views:
         ]
         return sorted(told, key=lambda one: one.told.apart is Apart.SAME)
 
-    async def _others(self, view: View, rows: dict[str, dict[SideName, Got]]) -> dict[str, SitePath]:
+    async def _others(self, view: PageView, rows: dict[str, dict[SideName, Got]]) -> dict[str, SitePath]:
         """What differs in writing from names that are not found live, by the address that was asked for."""
         wanted = {}
         for key, got in rows.items():
@@ -221,7 +221,7 @@ def _cut(key: str) -> tuple[str, str]:
     return tail, query
 
 
-def _address_of(view: View, tail: str, query: str) -> str:
+def _address_of(view: PageView, tail: str, query: str) -> str:
     return view.root.address.rstrip("/") + "/" + tail + (f"?{query}" if query else "")
 
 

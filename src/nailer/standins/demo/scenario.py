@@ -225,6 +225,7 @@ def _lay_out_northlight(home: Path, now_s: int) -> None:
         plate = b"II*\0" + noise.randbytes(int(4.4 * _MIB))
         _write(there / "plates" / f"plate-19{60 + number}.tif", plate, now_s - (40 + number) * _DAY_S)
     _write(there / "plates" / "catalogue.psd", noise.randbytes(_MIB), now_s - 80 * _DAY_S)
+    _write(there.parent / "public_html" / "index.html", content.hosts_own_page(), now_s - 900 * _DAY_S)
     _write(there / ".env", b"DB_PASSWORD=made-up\n", now_s - 80 * _DAY_S)
     _write(here / "plates" / "plate-1966.tif", b"II*\0" + noise.randbytes(3 * _MIB), now_s - 3600)
     _write(here / "index.html", content.observatory_pages()["index.html"].replace(b"five", b"six"), now_s - 3000)

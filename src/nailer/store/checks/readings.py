@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import json
 import zlib
@@ -81,13 +82,16 @@ class ReadingStore:
         *,
         problem: str = "",
         trees: Mapping[SitePath, Tree] | None = None,
+        same_as: int | None = None,
         summary: Mapping[str, Any] | None = None,
     ) -> None:
-        """Write down how a reading ended, and let old ones go."""
-        packed = _packed(_tree_rows(trees)) if trees is not None else None
-        said = _packed(dict(summary)) if summary is not None else None
+        """Write down how a reading ended, and let old ones go. `same_as` is a reading whose trees were the same."""
         last = await self.last(reading.site_id)
         done = [one.id for one in last if one.state is ReadingState.DONE]
+        if same_as not in done:
+            same_as = None
+        packed = await asyncio.to_thread(_packed_trees, trees) if trees is not None and same_as is None else None
+        said = _packed(dict(summary)) if summary is not None else None
         if state is ReadingState.DONE:
             done.insert(0, reading.id)
         values = {
@@ -96,6 +100,7 @@ class ReadingStore:
             "now": utc_now(),
             "problem": problem,
             "trees": packed,
+            "same_as": same_as,
             "summary": said,
         }
 
@@ -260,6 +265,10 @@ def _tree_rows(trees: Mapping[SitePath, Tree]) -> list[Any]:
         ]
         for top, tree in trees.items()
     ]
+
+
+def _packed_trees(trees: Mapping[SitePath, Tree]) -> bytes:
+    return _packed(_tree_rows(trees))
 
 
 def _texts(below: Below) -> list[str | None]:

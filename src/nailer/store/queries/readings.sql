@@ -2,10 +2,13 @@
 INSERT INTO site_readings (site_id, account_id, is_account, asks_others, state, begun_at, problem)
 VALUES (%(site_id)s, %(account_id)s, %(is_account)s, %(asks_others)s, 'reading', %(now)s, '');
 
--- name: end(id, state, now, problem, trees, summary)!
-UPDATE site_readings
-   SET state = %(state)s, ended_at = %(now)s, problem = %(problem)s, trees = %(trees)s, summary = %(summary)s
- WHERE id = %(id)s;
+-- name: end(id, state, now, problem, trees, same_as, summary)!
+-- Trees that are those of an earlier reading are not written again.
+UPDATE site_readings r
+  LEFT JOIN site_readings s ON s.id = %(same_as)s
+   SET r.state = %(state)s, r.ended_at = %(now)s, r.problem = %(problem)s, r.trees = COALESCE(s.trees, %(trees)s),
+       r.summary = %(summary)s
+ WHERE r.id = %(id)s;
 
 -- name: unended()
 SELECT id, site_id, account_id, is_account, asks_others, state, begun_at, ended_at, problem, summary

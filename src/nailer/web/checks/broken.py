@@ -33,7 +33,7 @@ async def look(request: Request, site: TheSite, checks: ChecksDoor) -> Response:
     """What there is about a page, and where it leads, as a fragment."""
     asked = QueryValues(request).text("address")
     try:
-        found = await checks.diagnosis.look(site, asked)
+        found = await checks.broken.look(site, asked)
     except NailerError as error:
         return render(request, "checks/_diagnosis.html", site=site, found=None, why_not=error.what, Next=Next)
     return render(request, "checks/_diagnosis.html", site=site, found=found, why_not="", Next=Next)

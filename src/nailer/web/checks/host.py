@@ -8,7 +8,7 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import Response
 
-from nailer.core.site.capability import Capability, Ran
+from nailer.core.site.capability import Capability, WasRun
 from nailer.services.sites import Site
 from nailer.web.shell.doors import ChecksDoor, TheSite, checks_of
 from nailer.web.shell.pages import render
@@ -30,4 +30,4 @@ async def try_scripts(request: Request, site: TheSite, checks: ChecksDoor) -> Re
 
 async def _shown(request: Request, site: Site, tried: Sequence[Capability]) -> Response:
     facts = await checks_of(request).host.of(site)
-    return render(request, "checks/_host.html", site=site, facts=facts, tried=tried, Ran=Ran)
+    return render(request, "checks/_host.html", site=site, facts=facts, tried=tried, WasRun=WasRun)

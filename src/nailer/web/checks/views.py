@@ -12,7 +12,7 @@ from nailer.app import Nailer
 from nailer.core.files.entry import SideName
 from nailer.core.site.apart import Got
 from nailer.errors import NailerError
-from nailer.services.checks import View
+from nailer.services.checks import PageView
 
 _SIDES = {"here": SideName.HERE, "live": SideName.THERE}
 
@@ -51,7 +51,7 @@ async def _serve(request: Request) -> Response:
     return _answer(view, got, data)
 
 
-def _answer(view: View, got: Got, data: bytes) -> Response:
+def _answer(view: PageView, got: Got, data: bytes) -> Response:
     headers = {
         # Scripts run as they do for visitors, but without an origin: they reach nothing of Nailer's, and no other server.
         "Content-Security-Policy": (

@@ -16,7 +16,7 @@ from nailer.services.editing import Ways
 from nailer.web.editing.editor import live_answer
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell import urls
-from nailer.web.shell.doors import EditingDoor, FilesDoor, Id, SignedIn, SitesDoor, TheSite
+from nailer.web.shell.doors import ChecksDoor, EditingDoor, FilesDoor, Id, SignedIn, SitesDoor, TheSite
 from nailer.web.shell.forms import QueryValues, RepairWish, read_form
 from nailer.web.shell.pages import render
 
@@ -26,10 +26,11 @@ _MOST_WATCHED = 20
 
 
 @router.get("/sites/{site_id}/checks/scripts")
-async def scripts(request: Request, site: TheSite, editing: EditingDoor) -> Response:
+async def scripts(request: Request, site: TheSite, editing: EditingDoor, checks: ChecksDoor) -> Response:
     """The scripts that were found, each to be looked at by itself."""
     found = await editing.scripts.find(site)
-    return render(request, "editing/_scripts.html", site=site, found=found)
+    interpreters = await checks.host.interpreters(site)
+    return render(request, "editing/_scripts.html", site=site, found=found, interpreters=interpreters)
 
 
 @router.get("/sites/{site_id}/checks/script")

@@ -55,7 +55,7 @@ class _Ground:
     by_time: tuple[ChangedLately, ...] = ()
 
 
-class Diagnosis:
+class BrokenPages:
     def __init__(self, stores: Stores, files: Files, editing: Editing) -> None:
         self._browse: Browse = files.browse
         self._live = editing.live_check

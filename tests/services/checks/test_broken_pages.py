@@ -11,7 +11,7 @@ from nailer.acting import Acting, acting_as
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.core.site.broken import Next
 from nailer.errors import InvalidInput, NotAllowed
-from nailer.services.checks.diagnosis import Diagnosed
+from nailer.services.checks.broken_pages import Diagnosed
 from nailer.standins.pages import Pages
 from tests.builders import path, write
 from tests.world import World
@@ -21,7 +21,7 @@ ROOT = "https://mosslane.example/"
 
 
 async def look(world: World, asked: str = ROOT) -> Diagnosed:
-    return await world.nailer.checks.diagnosis.look(world.site, asked)
+    return await world.nailer.checks.broken.look(world.site, asked)
 
 
 async def test_a_page_that_is_well(world: World, pages: Pages) -> None:
