@@ -31,7 +31,7 @@ ALLOWED = {
 FOR_ALL = {"errors", "unbroken", "acting"}
 
 # The wings of services in layers: each may use those of the layers below it, by their doors.
-LAYERS = (("sites", "people"), ("files",), ("plans",), ("editing", "pairs"), ("checks",))
+LAYERS = (("sites", "people"), ("files",), ("plans",), ("editing", "pairs"), ("checks",), ("packages",))
 # The groups of the core, likewise: a group may use itself and those before it.
 CORE_GROUPS = (
     "numbers",
@@ -46,6 +46,7 @@ CORE_GROUPS = (
     "connecting",
     "check",
     "site",
+    "packages",
     "people",
 )
 # What the core may take from outside: computing, and nothing that reads, writes, waits or asks the clock.

@@ -32,17 +32,8 @@ def _adding(driver: webdriver.Chrome, address: str, shot: Callable[[str], None])
     shot("add-site")
 
 
-def _people(files: Files, shot: Callable[[str], None]) -> None:
-    """Everybody, with an open invitation."""
-    files.go("/people")
-    shot("people")
-
-
 def _every_day(files: Files, shot: Callable[[str], None]) -> None:
-    """Two folders that do not belong together, and a tray of two folders."""
-    files.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs/news&apart=1")
-    files.see("broken")
-    shot("apart")
+    """A tray of two folders."""
     for folder, name in (("/htdocs", "site.css"), ("/htdocs/data", "sailings.json")):
         files.go(f"/sites/1/files?there={folder}")
         files.pick(name)
@@ -140,6 +131,13 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
     files.go("/sites/1/checks/pages?path=/htdocs/crew/index.html")
     files.see("needs")
     shot("references")
+    files.go("/sites/1/checks/broken?path=/htdocs/cgi-bin/tide-times.cgi")
+    files.see("log")
+    shot("broken")
+    files.go("/sites/1/checks/apart?path=/htdocs/crew/index.html")
+    files.sees_text("capitals count")
+    time.sleep(1)
+    shot("both-sides")
     for name, mode in (("timetable.html", 0o666), ("contact.html", 0o755), ("data", 0o777)):
         (htdocs / name).chmod(mode)
     files.go("/sites/1/access?side=there&path=/htdocs")
@@ -220,7 +218,6 @@ def main(address: str) -> None:
     _adding(driver, address, shot)
     files.go("/sites")
     shot("sites")
-    _people(files, shot)
     _carrying(files, shot)
     _editing(files, shot)
     files.go("/sites/1/changes")

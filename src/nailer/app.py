@@ -21,6 +21,7 @@ from nailer.seal import Seal
 from nailer.services.checks import Checks, Reaching
 from nailer.services.editing import Editing
 from nailer.services.files import Files
+from nailer.services.packages import Packages
 from nailer.services.pairs import Pairs
 from nailer.services.people import Did, Lasting, People
 from nailer.services.plans import Archives, Arriving, Incoming, Plans, Post
@@ -48,6 +49,7 @@ class Nailer:
     editing: Editing
     pairs: Pairs
     checks: Checks
+    packages: Packages
 
     async def start(self) -> None:
         """Bring the database up to date and begin what runs by itself: jobs, timers, watching, clearing."""
@@ -74,12 +76,16 @@ class Nailer:
         await self.checks.reader.start()
         self.checks.nightly.start()
         await self.checks.watching.begin()
+        await self.packages.searching.start()
+        await self.packages.asides.start()
 
     async def stop(self) -> None:
         """End everything in the order that loses nothing: no new work, then the lines, then the database."""
         await self.engine.live.close()
         await self.plans.uploads.close()
         await self.sites.attempts.close()
+        await self.packages.searching.stop()
+        await self.packages.asides.stop()
         await self.checks.nightly.stop()
         await self.checks.reader.stop()
         await self.checks.watching.stop()
@@ -118,6 +124,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     lasting = Lasting(settings.session_hours, settings.session_idle_hours, settings.log_days)
     editing = Editing.build(stores, engine, files, plans, settings.route, settings.fetched_from)
     reaching = Reaching(settings.certificate_route, settings.name_servers, settings.fetched_from)
+    checks = Checks.build(stores, files, plans, editing, reaching)
     nailer = Nailer(
         settings=settings,
         stores=stores,
@@ -128,7 +135,8 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         plans=plans,
         editing=editing,
         pairs=Pairs.build(stores, engine, files, plans),
-        checks=Checks.build(stores, files, plans, editing, reaching),
+        checks=checks,
+        packages=Packages.build(stores, files, editing, checks),
     )
     engine.live.when_one_ends(lambda job: _job_ended(nailer, job))
     return nailer

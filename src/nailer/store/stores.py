@@ -18,6 +18,7 @@ from nailer.store.identities import IdentityStore
 from nailer.store.jobs import JobStore
 from nailer.store.limits import LimitStore
 from nailer.store.marks import MarkStore
+from nailer.store.packages import PackageStore
 from nailer.store.pairs import PairStore
 from nailer.store.parts import PartStore
 from nailer.store.people.accounts import AccountStore
@@ -51,6 +52,7 @@ class Stores:
     limits: LimitStore
     log: LogStore
     marks: MarkStore
+    packages: PackageStore
     pairs: PairStore
     parts: PartStore
     proofs: ProofStore
@@ -81,6 +83,7 @@ class Stores:
             limits=LimitStore(database),
             log=LogStore(database),
             marks=MarkStore(database),
+            packages=PackageStore(database),
             pairs=PairStore(database),
             parts=PartStore(database),
             proofs=ProofStore(database, seal),

@@ -128,6 +128,16 @@ class Graph:
                 waiting.append(path)
         return found
 
+    def targets_from_outside(self, folder: SitePath) -> frozenset[SitePath]:
+        """What pages outside a folder refer to."""
+        return frozenset(
+            target.path
+            for page, led in self.leads.items()
+            if page.below(folder) is None
+            for _, target, _ in led
+            if target.path is not None
+        )
+
     def elsewhere(self) -> dict[str, tuple[RefersAt, ...]]:
         """The web addresses of other sites that pages refer to, without their fragments, each with where."""
         found: dict[str, list[RefersAt]] = defaultdict(list)

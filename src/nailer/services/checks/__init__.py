@@ -5,6 +5,7 @@ from __future__ import annotations
 from nailer.services.checks.addresses import AddressKnown, Reaching
 from nailer.services.checks.door import Checks
 from nailer.services.checks.known import MAP, PageKnown, RoomKnown, SavingsKnown, SiteKnown
+from nailer.services.checks.reader import SiteLearned
 from nailer.services.checks.views import AskedFor, PageView
 from nailer.store.checks.findings import StoredFinding
 from nailer.store.checks.readings import StoredReading
@@ -20,6 +21,7 @@ __all__ = [
     "RoomKnown",
     "SavingsKnown",
     "SiteKnown",
+    "SiteLearned",
     "StoredFinding",
     "StoredReading",
 ]

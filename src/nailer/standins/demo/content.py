@@ -93,6 +93,45 @@ def crew_page() -> bytes:
     return page("Crew", f"<p>Five people, two boats, a winch.</p>{pictures}")
 
 
+_ADDONS = (
+    ("tide-clock", "Tide clock", "1.4.0"),
+    ("postcards", "Postcards", "0.8.2"),
+    ("fog-banner", "Fog banner", "1.1.0"),
+    ("gull-counter", "Gull counter", "2.10.0"),
+    ("knot-of-the-day", "Knot of the day", "0.9"),
+    ("night-light", "Night light", "3.0.1"),
+    ("harbour-radio", "Harbour radio", "1.0"),
+    ("pennants", "Pennants", "2.2"),
+    ("lost-and-found", "Lost and found", "1.3"),
+)
+BROKEN_ADDON = "gull-counter"
+
+
+def addons() -> dict[str, bytes]:
+    """The add-ons of the notice board; one of them ends the page."""
+    files: dict[str, bytes] = {}
+    for folder, name, version in _ADDONS:
+        said = {"name": name, "version": version, "by": "Gorse & Gannet"}
+        files[f"{folder}/addon.json"] = json.dumps(said, indent=1).encode() + b"\n"
+        files[f"{folder}/part.sh"] = f'board="$board<li>{name} {version}</li>"\n'.encode()
+        files[f"{folder}/look.css"] = f".{folder} {{ color: #12566f; }}\n".encode()
+    files[f"{BROKEN_ADDON}/part.sh"] += b'. "$gulls/counted-today.sh"\n'
+    return files
+
+
+def board_script() -> bytes:
+    """The notice board: a page of what all add-ons say."""
+    return b"""#!/bin/sh
+set -e
+board=
+for part in ../add-ons/*/part.sh; do
+  if [ -e "$part" ]; then . "$part"; fi
+done
+printf 'Content-Type: text/html; charset=utf-8\\n\\n'
+printf '<!doctype html><title>Notice board</title><h1>Notice board</h1><ul>%s</ul>\\n' "$board"
+"""
+
+
 def tide_script() -> bytes:
     """A page made by a script that needs a second file beside it."""
     return (

@@ -273,6 +273,7 @@ def _lay_out_skerry(home: Path, now_s: int) -> None:
         _write(there / "skins" / "harbour.bak" / name, data, now_s - 200 * _DAY_S)
     _lay_out_crew(here, there, now_s)
     _lay_out_tides(here, there, now_s)
+    _lay_out_board(here, there, now_s)
     drafts = here / "img" / "_drafts"
     _write(drafts / "winter-poster.psd", b"8BPS\0\1" + bytes(1_400_000), now_s - 30 * _DAY_S)
     _write(here / "img" / "pier-master.tif", b"II*\0" + bytes(9_100_000), now_s - 30 * _DAY_S)
@@ -304,6 +305,16 @@ def _lay_out_tides(here: Path, there: Path, now_s: int) -> None:
     for root in (here, there):
         _write(root / "cgi-bin" / "tide-times.cgi", content.tide_script(), now_s - 2400, 0o755)
     _write(here / "cgi-bin" / "tide-table.sh", content.tide_table(), now_s - 2400)
+
+
+def _lay_out_board(here: Path, there: Path, now_s: int) -> None:
+    """A page of add-ons, one of which breaks it; here one of them is newer."""
+    for root in (here, there):
+        _write(root / "cgi-bin" / "board.cgi", content.board_script(), now_s - 60 * _DAY_S, 0o755)
+        for name, data in content.addons().items():
+            _write(root / "add-ons" / name, data, now_s - 60 * _DAY_S)
+    newer = content.addons()["postcards/addon.json"].replace(b"0.8.2", b"0.10")
+    _write(here / "add-ons" / "postcards" / "addon.json", newer, now_s - 2000)
 
 
 def _lay_out_small(home: Path, now_s: int) -> None:
@@ -513,6 +524,9 @@ def _baseline(site_id: int, home: Path) -> Iterable[dict[str, Any]]:
     here, there = home / "here" / "skerry" / "htdocs", home / "hosts" / "skerry" / "htdocs"
     for name in [
         *content.level_files(),
+        *(f"add-ons/{name}" for name in content.addons()),
+        "cgi-bin/board.cgi",
+        "cgi-bin/tide-times.cgi",
         "index.html",
         "data/sailings.json",
         "site.css",

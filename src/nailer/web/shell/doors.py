@@ -16,6 +16,7 @@ from nailer.errors import NotAllowed
 from nailer.services.checks import Checks
 from nailer.services.editing import Editing
 from nailer.services.files import Files
+from nailer.services.packages import Packages
 from nailer.services.pairs import Pairs
 from nailer.services.people import People, Session
 from nailer.services.plans import Plans
@@ -70,6 +71,11 @@ def checks_of(request: Request) -> Checks:
     return _nailer(request).checks
 
 
+def packages_of(request: Request) -> Packages:
+    """The door of packages."""
+    return _nailer(request).packages
+
+
 def session_of(request: Request) -> Session:
     """The session the guard let in. Routes behind it always have one."""
     session: Session | None = request.state.session
@@ -90,6 +96,7 @@ FilesDoor = Annotated[Files, Depends(files_of)]
 PlansDoor = Annotated[Plans, Depends(plans_of)]
 EditingDoor = Annotated[Editing, Depends(editing_of)]
 PairsDoor = Annotated[Pairs, Depends(pairs_of)]
+PackagesDoor = Annotated[Packages, Depends(packages_of)]
 ChecksDoor = Annotated[Checks, Depends(checks_of)]
 SignedIn = Annotated[Session, Depends(session_of)]
 TheSite = Annotated[Site, Depends(site_of)]

@@ -400,6 +400,22 @@ class FirstPageWish(_Body):
     side: SideName = SideName.THERE
 
 
+class SetAsideWish(_Body):
+    """A package that is to have another name for a while."""
+
+    path: PathToken
+    why: str = Field("", max_length=300)
+
+
+class PackageSearchWish(_Body):
+    """What breaks a page is to be searched for among packages: the page, and what makes it well."""
+
+    address: str = Field(max_length=2000)
+    must: str = Field("", max_length=200)
+    must_not: str = Field("", max_length=200)
+    paths: list[PathToken] = Field(max_length=1000)
+
+
 class PageWish(_Body):
     """A page there."""
 

@@ -53,7 +53,7 @@ from nailer.errors import (
 )
 from nailer.services.plans import WHAT_WORDS
 from nailer.web.shell import urls
-from nailer.web.shell.doors import pairs_of, people_of, plans_of, settings_of, sites_of
+from nailer.web.shell.doors import packages_of, pairs_of, people_of, plans_of, settings_of, sites_of
 
 _STATUS: dict[type[NailerError], int] = {
     InvalidInput: 422,
@@ -148,6 +148,7 @@ def fragment(request: Request, template: str, **values: Any) -> str:
         stamp=lambda stamp: words.stamp_text(stamp, now, zone),
         unsent_of=pairs_of(request).not_sent.of_site,
         may=_may,
+        asides_of=packages_of(request).asides.shown,
         changed_of=lambda site: (site.host, site.port) in sites_of(request).connector.changed,
         others_in=people_of(request).presence.others,
         exact_stamp=words.exact_stamp,

@@ -18,6 +18,7 @@ import lines from "./components/shell/lines.js";
 import notices from "./components/shell/notices.js";
 import ownfiles from "./components/editing/ownfiles.js";
 import offline from "./components/shell/offline.js";
+import packages from "./components/packages/packages.js";
 import page from "./components/checks/page.js";
 import passkeys from "./components/people/passkeys.js";
 import pathbar from "./components/files/pathbar.js";
@@ -60,6 +61,7 @@ for (const [name, component] of Object.entries({
   notices,
   offline,
   ownfiles,
+  packages,
   page,
   passkeys,
   pathbar,

@@ -6,6 +6,8 @@ const LOOK_EVERY_MS = 900;
 const QUIET_LOOKS = 4;
 const TALL = 620;
 const DESK = 1280;
+const PHONE = 390;
+const NARROW = 800;
 
 export default () => ({
   width: DESK,
@@ -15,6 +17,7 @@ export default () => ({
   watcher: null,
   init() {
     if (!this.$root.dataset.token) return;
+    this.choose(innerWidth < NARROW ? PHONE : DESK);
     this.watcher = new ResizeObserver(() => this.fit());
     this.watcher.observe(this.$refs.both);
     this.look();
@@ -50,13 +53,16 @@ export default () => ({
   act(event) {
     const button = event.target.closest("button[data-width]");
     if (!button) return;
-    this.width = Number(button.dataset.width);
-    this.$root.querySelectorAll("button[data-width]").forEach((one) => {
-      one.setAttribute("aria-pressed", String(one === button));
-    });
-    this.fit();
+    this.choose(Number(button.dataset.width));
     this.quiet = 0;
     clearTimeout(this.timer);
     this.look();
+  },
+  choose(width) {
+    this.width = width;
+    this.$root.querySelectorAll("button[data-width]").forEach((one) => {
+      one.setAttribute("aria-pressed", String(Number(one.dataset.width) === width));
+    });
+    this.fit();
   },
 });

@@ -1,0 +1,190 @@
+"""Packages set aside by another name, and brought back. Each is written down before its rename, until it is back."""
+
+from __future__ import annotations
+
+import asyncio
+
+import structlog
+
+from nailer.acting import need
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.people.rights import Right
+from nailer.errors import AlreadyThere, Conflict, FileMissing, NailerError, NotFound, StoreUnavailable
+from nailer.services.files import Browse, Files, GuardedFolders
+from nailer.sides.side import Side
+from nailer.store.changes import ChangeStore, NewChange, What
+from nailer.store.packages import PackageStore, SetAside
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+_log = structlog.get_logger()
+_THERE = SideName.THERE
+_AGAIN_S = (0.5, 2.0, 5.0, 15.0, 30.0)
+
+
+def aside_name(name: bytes) -> bytes:
+    """The name that a package has while it is set aside: hidden, so that what reads a whole folder passes it by.
+
+    >>> aside_name(b"harbour")
+    b'.harbour.aside'
+    """
+    return b"." + name + b".aside"
+
+
+class Asides:
+    def __init__(self, stores: Stores, files: Files) -> None:
+        self._store: PackageStore = stores.packages
+        self._changes: ChangeStore = stores.changes
+        self._sites = stores.sites
+        self._browse: Browse = files.browse
+        self._guarded: GuardedFolders = files.guarded
+        self._restoring: dict[int, asyncio.Task[None]] = {}
+        self._shown: dict[int, list[SetAside]] = {}
+
+    async def start(self) -> None:
+        """Put back what searches left when Nailer ended."""
+        for site_id in await self._store.sites():
+            await self._look_again(site_id)
+        for site_id in await self._store.left_by_searches():
+            self.restore_soon(site_id)
+
+    def shown(self, site_id: int) -> list[SetAside]:
+        """What people have set aside on a site, the oldest first, as every page of it says: nothing is asked for it."""
+        return [one for one in self._shown.get(site_id, ()) if one.search_id is None]
+
+    async def _look_again(self, site_id: int) -> None:
+        self._shown[site_id] = await self._store.open(site_id)
+
+    async def stop(self) -> None:
+        """End putting back; it goes on when Nailer starts again."""
+        tasks = list(self._restoring.values())
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    async def open(self, site: Site) -> list[SetAside]:
+        """What is set aside on a site."""
+        need(Right.LOOK, site.id)
+        return await self._store.open(site.id)
+
+    async def set_aside(self, account_id: int, site: Site, path: SitePath, why: str = "") -> SitePath:
+        """Give a package another name, until somebody brings it back; return where it is. Raises Locked, TransferError."""
+        need(Right.CHANGE, site.id)
+        self._guarded.check(account_id, site, _THERE, path)
+        async with self._browse.side(site, _THERE) as side:
+            before = await side.stat(path)
+            aside = await self.move(site, side, path, account_id=account_id, why=why)
+        await self._note(account_id, site, path, aside, before)
+        await self._look_again(site.id)
+        return aside
+
+    async def bring_back(self, account_id: int, site: Site, aside_id: int) -> None:
+        """Give a package its name back. Raises NotFound, Conflict where the name is taken by now."""
+        need(Right.CHANGE, site.id)
+        one = next((one for one in await self._store.open(site.id) if one.id == aside_id), None)
+        if one is None:
+            raise NotFound("This package has its name back already.")
+        self._guarded.check(account_id, site, _THERE, one.path)
+        async with self._browse.side(site, _THERE) as side:
+            before = await _there(side, one.aside)
+            await self._back(side, one)
+        if before is not None:
+            await self._note(account_id, site, one.aside, one.path, before)
+        self._browse.forget(site.id, _THERE, one.path.parent)
+        await self._look_again(site.id)
+
+    async def move(
+        self,
+        site: Site,
+        side: Side,
+        path: SitePath,
+        *,
+        account_id: int | None = None,
+        search_id: int | None = None,
+        why: str = "",
+    ) -> SitePath:
+        """Set a package aside: written down first, then renamed. Raises what renaming raises, with nothing changed."""
+        aside = path.parent.child(aside_name(path.name))
+        title = shown_name(path.name)
+        aside_id = await self._store.add_aside(site.id, account_id, search_id, path, aside, title=title, why=why)
+        try:
+            await side.rename(path, aside)
+        except NailerError as error:
+            if not error.heals:  # refused: nothing has happened
+                await self._store.back(aside_id)
+            raise
+        self._browse.forget(site.id, _THERE, path.parent)
+        return aside
+
+    async def put_back(
+        self, site: Site, side: Side, search_id: int | None = None, *, but: frozenset[SitePath] = frozenset()
+    ) -> None:
+        """Bring back what searches (or one of them) have set aside, but for some. One that cannot be brought back keeps no
+        other from it; it is raised at the end."""
+        problem: NailerError | None = None
+        for one in reversed(await self._store.open(site.id)):
+            mine = one.search_id is not None and search_id in (None, one.search_id)
+            if not mine or one.path in but:
+                continue
+            try:
+                await self._back(side, one)
+            except (Conflict, FileMissing) as error:
+                problem = error
+            self._browse.forget(site.id, _THERE, one.path.parent)
+        if problem is not None:
+            raise problem
+
+    async def _back(self, side: Side, one: SetAside) -> None:
+        """One name back, wherever a cut has left it: at either end, or (said) at both."""
+        try:
+            await side.rename(one.aside, one.path)
+        except FileMissing:
+            if await _there(side, one.path) is None:
+                await self._store.back(one.id)
+                raise FileMissing(f"{one.title} is gone from both of its names: somebody else moved it.") from None
+        except AlreadyThere:
+            raise Conflict(
+                f"{one.path} is there again, beside the one that was set aside. Rename one of them."
+            ) from None
+        await self._store.back(one.id)
+
+    def restore_soon(self, site_id: int) -> None:
+        """Put back what searches left on a site, again and again until it is done: the server may be away for a while."""
+        if site_id not in self._restoring:
+            task = asyncio.create_task(self._restore(site_id))
+            self._restoring[site_id] = task
+            task.add_done_callback(lambda _: self._restoring.pop(site_id, None))
+
+    async def restored(self, site_id: int) -> None:
+        """Until nothing is being put back on a site."""
+        task = self._restoring.get(site_id)
+        if task is not None:
+            await asyncio.wait([task])
+
+    async def _restore(self, site_id: int) -> None:
+        tries = 0
+        while True:
+            try:
+                site = await self._sites.get(site_id)
+                async with self._browse.side(site, _THERE) as side:
+                    await self.put_back(site, side)
+                return
+            except (NotFound, Conflict, FileMissing) as error:
+                _log.warning("what a search set aside could not be put back", site=site_id, why=error.what)
+                return
+            except (NailerError, StoreUnavailable) as error:
+                _log.warning("putting back waits for the server", site=site_id, why=error.what)
+            await asyncio.sleep(_AGAIN_S[min(tries, len(_AGAIN_S) - 1)])
+            tries += 1
+
+    async def _note(self, account_id: int, site: Site, old: SitePath, new: SitePath, before: Entry) -> None:
+        change = NewChange(site.id, _THERE, old, What.RENAMED, account_id, before=before, other_path=new)
+        await self._changes.add_confirmed(change)
+
+
+async def _there(side: Side, path: SitePath) -> Entry | None:
+    try:
+        return await side.stat(path)
+    except FileMissing:
+        return None

@@ -1,0 +1,255 @@
+"""The search for what breaks a page, on a real site: packages are set aside and brought back by renames that are written
+down, the page is fetched, and at the end, whatever ended it, everything has its name again."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import structlog
+
+from nailer.acting import Acting, acting_as, need
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.core.packages.halves import Culprits, Ended, most_tests, resumed
+from nailer.core.packages.tested import PageWish, broken_by
+from nailer.core.people.rights import Right
+from nailer.core.words import count_text
+from nailer.errors import Busy, InvalidInput, NailerError, NotFound, StoreUnavailable
+from nailer.services.checks import Checks
+from nailer.services.editing import Editing
+from nailer.services.files import Browse, Files, GuardedFolders
+from nailer.services.packages.asides import Asides
+from nailer.sides.side import Side
+from nailer.store.packages import PackageSearch, PackageStore, SearchState
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+_log = structlog.get_logger()
+_THERE = SideName.THERE
+_MOST_PACKAGES = 300
+_PAUSE_S = 0.4  # some servers read a folder anew only after a moment
+_HEALS = 4
+_HEALS_AFTER_S = 2.0
+
+
+@dataclass(slots=True)
+class Standing:
+    """A search that is under way: what it tests now, and what it has found where it has ended."""
+
+    search: PackageSearch
+    inside: frozenset[int] = frozenset()
+    task: asyncio.Task[None] | None = None
+    given_up: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class SearchKnown:
+    """A search as it stands: `tests` are the sets that were in with what the page said, `culprits` what was found where it
+    has ended, `now` what is in while a test is under way."""
+
+    search: PackageSearch
+    tests: tuple[tuple[frozenset[int], bool, str], ...]
+    culprits: Culprits | None
+    now: frozenset[int] | None
+    most: int
+
+
+class Searching:
+    def __init__(self, stores: Stores, files: Files, editing: Editing, checks: Checks, asides: Asides) -> None:
+        self._store: PackageStore = stores.packages
+        self._sites = stores.sites
+        self._grants = stores.grants
+        self._browse: Browse = files.browse
+        self._guarded: GuardedFolders = files.guarded
+        self._live = editing.live_check
+        self._broken = checks.broken
+        self._asides = asides
+        self._standing: dict[int, Standing] = {}
+
+    async def start(self) -> None:
+        """Searches that were cut are said to be; what they set aside is put back by the asides."""
+        await self._store.cut()
+
+    async def stop(self) -> None:
+        """End searches; each puts back what it has set aside first."""
+        for standing in list(self._standing.values()):
+            await self._end(standing)
+
+    async def begin(self, account_id: int, site: Site, wish: PageWish, packages: Sequence[SitePath]) -> None:
+        """Search among packages for what breaks a page. Raises InvalidInput, Locked, Busy where one is under way."""
+        need(Right.CHANGE, site.id)
+        if not packages or len(packages) > _MOST_PACKAGES:
+            raise InvalidInput(f"Choose between one and {_MOST_PACKAGES} packages.")
+        if not wish.address.lower().startswith(("http://", "https://")):
+            raise InvalidInput("Say which page is broken: its web address begins with http:// or https://.")
+        for path in packages:
+            self._guarded.check(account_id, site, _THERE, path)
+        self._need_free(site.id)
+        ordered = await self._suspects_first(site, wish, packages)
+        await self._store.begin(site.id, account_id, wish, ordered)
+        await self._go(site)
+
+    async def go_on(self, account_id: int, site: Site) -> None:
+        """Go on with a search that was cut, from its answers. Raises NotFound where there is none."""
+        need(Right.CHANGE, site.id)
+        self._need_free(site.id)
+        last = await self._store.last(site.id)
+        if last is None or last.state not in (SearchState.STOPPED, SearchState.FAILED):
+            raise NotFound("There is no search that could go on.")
+        for path in last.packages:
+            self._guarded.check(account_id, site, _THERE, path)
+        await self._asides.restored(site.id)
+        await self._store.go_on(last.id)
+        await self._go(site)
+
+    async def give_up(self, site: Site) -> None:
+        """End the search of a site; everything is put back first."""
+        need(Right.CHANGE, site.id)
+        standing = self._standing.get(site.id)
+        if standing is not None:
+            standing.given_up = True
+            await self._end(standing)
+
+    async def known(self, site: Site) -> SearchKnown | None:
+        """The last search of a site, as it stands; None where there was none."""
+        need(Right.LOOK, site.id)
+        last = await self._store.last(site.id)
+        if last is None:
+            return None
+        standing = self._standing.get(site.id)
+        return _known(last, standing.inside if standing is not None else None)
+
+    async def wait(self, site_id: int) -> None:
+        """Until the search of a site has ended."""
+        standing = self._standing.get(site_id)
+        if standing is not None and standing.task is not None:
+            await asyncio.wait([standing.task])
+
+    def _need_free(self, site_id: int) -> None:
+        if site_id in self._standing:
+            raise Busy("A search is under way on this site already.")
+
+    async def _go(self, site: Site) -> None:
+        search = await self._store.last(site.id)
+        if search is None:
+            return
+        standing = self._standing[site.id] = Standing(search)
+        standing.task = asyncio.create_task(self._run(site.id, standing))
+
+    @staticmethod
+    async def _end(standing: Standing) -> None:
+        if standing.task is not None:
+            standing.task.cancel()
+            await asyncio.gather(standing.task, return_exceptions=True)
+
+    async def _suspects_first(self, site: Site, wish: PageWish, packages: Sequence[SitePath]) -> list[SitePath]:
+        """What the error log names goes first, then what changed lately, then the rest."""
+        try:
+            seen = (await self._broken.look(site, wish.address)).seen
+        except NailerError:
+            return list(packages)
+        named = [line.path for line in (seen.log.telling if seen.log is not None else ()) if line.path is not None]
+        changed = [one.path for one in seen.changed]
+
+        def _rank(package: SitePath) -> int:
+            for rank, paths in enumerate((named, changed)):
+                if any(path.below(package) is not None for path in paths):
+                    return rank
+            return 2
+
+        return sorted(packages, key=_rank)
+
+    async def _run(self, site_id: int, standing: Standing) -> None:
+        search = standing.search
+        state, words = SearchState.STOPPED, "It was given up; everything was put back."
+        try:
+            with acting_as(Acting(await self._grants.person(search.account_id or 0), program="a search")):
+                site = await self._sites.get(site_id)
+                found = await self._tests(site, standing)
+            state, words = SearchState.ENDED, _words(found, search.packages)
+        except asyncio.CancelledError:
+            if not standing.given_up:
+                words = "Nailer ended meanwhile. It can go on where it was."
+        except NailerError as error:
+            state, words = SearchState.FAILED, error.what
+        except Exception:
+            _log.exception("a search failed in a way nobody foresaw", site=site_id)
+            state, words = SearchState.FAILED, "Something unforeseen ended it; the log of Nailer says what."
+        finally:
+            await asyncio.shield(self._finish(site_id, standing, state, words))
+
+    async def _finish(self, site_id: int, standing: Standing, state: SearchState, words: str) -> None:
+        """Everything has its name again, or it is tried until it has; then the end is written down."""
+        try:
+            site = await self._sites.get(site_id)
+            async with self._browse.side(site, _THERE) as side:
+                await self._asides.put_back(site, side, standing.search.id)
+        except NailerError:
+            self._asides.restore_soon(site_id)
+        with contextlib.suppress(StoreUnavailable):
+            await self._store.end(standing.search.id, state, words)
+        self._standing.pop(site_id, None)
+
+    async def _tests(self, site: Site, standing: Standing) -> Culprits:
+        search = standing.search
+        answers = list(search.answers)
+        order = range(len(search.packages))
+        while True:
+            _, wanted, found = resumed(order, most_tests(len(order)), [broken for broken, _ in answers])
+            if found is not None:
+                return found
+            standing.inside = wanted or frozenset()
+            answers.append(await self._tested(site, search, standing.inside))
+            await self._store.answered(search.id, answers)
+
+    async def _tested(self, site: Site, search: PackageSearch, inside: frozenset[int]) -> tuple[bool, str]:
+        """Let only some packages be in, and fetch the page. A line that is cut is dialled anew."""
+        for left in reversed(range(_HEALS)):
+            try:
+                async with self._browse.side(site, _THERE) as side:
+                    await self._arrange(site, side, search, inside)
+                break
+            except NailerError as error:
+                if not error.heals or not left:
+                    raise
+                await asyncio.sleep(_HEALS_AFTER_S)
+        await asyncio.sleep(_PAUSE_S)
+        answer, data = await self._live.content(search.wish.address)
+        why = broken_by(search.wish, answer, data.decode("utf-8", "replace"))
+        return bool(why), why or f"answers {answer.status}"
+
+    async def _arrange(self, site: Site, side: Side, search: PackageSearch, inside: frozenset[int]) -> None:
+        wanted = frozenset(path for number, path in enumerate(search.packages) if number not in inside)
+        await self._asides.put_back(site, side, search.id, but=wanted)
+        out = {one.path for one in await self._asides.open(site)}
+        for path in sorted(wanted - out):
+            await self._asides.move(site, side, path, account_id=search.account_id, search_id=search.id)
+
+
+def _known(search: PackageSearch, now: frozenset[int] | None) -> SearchKnown:
+    """The tests of a search told over again from its answers."""
+    order = range(len(search.packages))
+    most = most_tests(len(order))
+    tests = []
+    for count, (broken, said) in enumerate(search.answers):
+        _, wanted, _ = resumed(order, most, search.broken[:count])
+        tests.append((wanted or frozenset(), broken, said))
+    _, _, culprits = resumed(order, most, search.broken)
+    return SearchKnown(search, tuple(tests), culprits, now, most)
+
+
+def _words(found: Culprits, packages: Sequence[SitePath]) -> str:
+    tests = count_text(found.tests, "test")
+    match found.ended:
+        case Ended.NOT_BROKEN:
+            return "The page is not broken with all packages in: there is nothing to search for."
+        case Ended.NOT_AMONG:
+            return "The page is broken with all of them set aside, too: it is none of them."
+        case Ended.BOUND:
+            return f"After {tests} it is not clear yet: the page does not answer the same way each time."
+        case Ended.FOUND:
+            groups = [" with ".join(packages[one].shown for one in group) for group in found.groups]
+            return f"{' and '.join(groups)}: found by {tests}. Everything is in its place again."

@@ -1,0 +1,164 @@
+"""The packages of a site: folders with a declared version, what is known of each, and the same here."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.packages.declared import Declared, declared, files_to_read
+from nailer.core.packages.versions import Order, Version, order
+from nailer.errors import InvalidInput, NailerError, NotFound, TransferError
+from nailer.services.checks import Checks, SiteLearned
+from nailer.services.files import Browse, Files
+from nailer.services.packages.asides import Asides
+from nailer.sides.side import Side
+from nailer.store.packages import SetAside
+from nailer.store.sites import Site
+
+_DEEPEST = 3
+_MOST_FOLDERS = 400
+_AT_ONCE = 12
+_THERE = SideName.THERE
+
+
+@dataclass(frozen=True, slots=True)
+class PackageSeen:
+    """A package there. `here` is what its counterpart declares (None: nothing, or no counterpart), `order` how that stands
+    to it. `files`, `size` and `in_use` are None where the site was not read yet. `aside`: it is set aside."""
+
+    path: SitePath
+    name: str
+    version: Version
+    by: str
+    here: Version | None
+    order: Order | None
+    files: int | None
+    size: int | None
+    in_use: bool | None
+    aside: SetAside | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PackagesSeen:
+    """Every package of a site. `is_whole`: False where there were more folders than are looked into."""
+
+    packages: tuple[PackageSeen, ...]
+    is_whole: bool
+
+
+class PackageBook:
+    def __init__(self, files: Files, checks: Checks, asides: Asides) -> None:
+        self._browse: Browse = files.browse
+        self._known = checks.known
+        self._asides = asides
+
+    async def seen(self, site: Site) -> PackagesSeen:
+        """The packages below the document roots. Raises InvalidInput where a site has none, NotAllowed, TransferError."""
+        if not site.document_roots:
+            raise InvalidInput("Say in the settings which folder answers at which web address first.")
+        learned = await self._learned(site)
+        aside = {one.aside: one for one in await self._asides.open(site)}
+        gate = asyncio.Semaphore(_AT_ONCE)
+        left = [_MOST_FOLDERS]
+        async with self._browse.side(site, _THERE) as there, self._browse.side(site, SideName.HERE) as here:
+
+            async def _look(folder: SitePath, depth: int) -> list[PackageSeen]:
+                left[0] -= 1
+                async with gate:
+                    entries = await _entries(there, folder)
+                    found = await _declared(there, folder, entries) if depth else None
+                if found is not None:
+                    return [await self._package(site, here, folder, found, learned, aside.get(folder))]
+                if depth >= _DEEPEST or left[0] <= 0:
+                    return []
+                below = [folder.child(one.name) for one in entries if one.is_folder and _enters(one, folder, aside)]
+                parts = await asyncio.gather(*(_look(one, depth + 1) for one in below[: max(0, left[0])]))
+                return [one for part in parts for one in part]
+
+            roots = {root.folder for root in site.document_roots}
+            parts = await asyncio.gather(*(_look(root, 0) for root in sorted(roots)))
+        seen = {one.path: one for part in parts for one in part}
+        return PackagesSeen(tuple(seen[path] for path in sorted(seen)), left[0] > 0)
+
+    async def _learned(self, site: Site) -> SiteLearned | None:
+        try:
+            return (await self._known.learned(site))[1]
+        except NotFound:
+            return None
+
+    async def _package(
+        self,
+        site: Site,
+        here: Side,
+        folder: SitePath,
+        found: Declared,
+        learned: SiteLearned | None,
+        aside: SetAside | None,
+    ) -> PackageSeen:
+        own = aside.path if aside is not None else folder
+        version = await self._version_here(site, here, own)
+        files = size = in_use = None
+        if learned is not None:
+            inside = [entry for path, entry in learned.there.files() if path.below(own) is not None]
+            files, size = len(inside), sum(entry.size for entry in inside)
+            in_use = any(path.below(own) is not None for path in learned.graph.targets_from_outside(own))
+        return PackageSeen(
+            own,
+            found.name or shown_name(own.name),
+            found.version,
+            found.by,
+            version,
+            order(version, found.version) if version is not None else None,
+            files,
+            size,
+            in_use,
+            aside,
+        )
+
+    @staticmethod
+    async def _version_here(site: Site, here: Side, folder: SitePath) -> Version | None:
+        near = site.counterpart(_THERE, folder)
+        if near is None:
+            return None
+        try:
+            found = await _declared(here, near, await _entries(here, near))
+        except NailerError:
+            return None
+        return found.version if found is not None else None
+
+
+async def _entries(side: Side, folder: SitePath) -> Sequence[Entry]:
+    try:
+        return (await side.list(folder)).entries
+    except TransferError as error:
+        if error.heals:
+            raise
+        return ()
+
+
+async def _declared(side: Side, folder: SitePath, entries: Sequence[Entry]) -> Declared | None:
+    for name in files_to_read(_bare(folder.name), entries):
+        try:
+            _, data = await side.whole(folder.child(name))
+        except TransferError as error:
+            if error.heals:
+                raise
+            continue
+        found = declared(name, data)
+        if found is not None:
+            return found
+    return None
+
+
+def _bare(name: bytes) -> bytes:
+    """A package's own name, also while it is set aside."""
+    return name[1:].removesuffix(b".aside") if name.startswith(b".") and name.endswith(b".aside") else name
+
+
+def _enters(entry: Entry, folder: SitePath, aside: dict[SitePath, SetAside]) -> bool:
+    """Hidden folders hold no packages but for those that are set aside; what others made for themselves is passed by."""
+    path = folder.child(entry.name)
+    return path in aside or not (entry.name.startswith(b".") or entry.name in (b"node_modules", b"cgi-bin"))

@@ -1,0 +1,97 @@
+// Packages of a site: setting aside and bringing back, and the search for what breaks a page, as it goes.
+import { html } from "../../lib/ask.js";
+import { complain } from "../../lib/notice.js";
+import { grouped } from "../../lib/number.js";
+
+const LOOK_EVERY_MS = 700;
+
+export default () => ({
+  base: "",
+  timer: 0,
+  none: true,
+  chosen: "no package",
+  init() {
+    this.base = `/sites/${this.$root.dataset.site}/packages`;
+    this.fill(this.$refs.list).then(() => this.count());
+    this.follow();
+  },
+  destroy() {
+    clearTimeout(this.timer);
+  },
+  async fill(place) {
+    try {
+      place.innerHTML = await html(place.dataset.part);
+    } catch (error) {
+      place.textContent = error.message;
+    }
+  },
+  // While a search is under way the page asks how far it is; once it has ended the list is read anew.
+  async follow() {
+    clearTimeout(this.timer);
+    const was = Boolean(this.$refs.found.querySelector("[data-busy]"));
+    await this.fill(this.$refs.found);
+    const busy = Boolean(this.$refs.found.querySelector("[data-busy]"));
+    if (busy) this.timer = setTimeout(() => this.follow(), LOOK_EVERY_MS);
+    else if (was) this.fill(this.$refs.list).then(() => this.count());
+  },
+  boxes() {
+    return [...this.$refs.list.querySelectorAll("[name=path]")];
+  },
+  count(event) {
+    if (event?.target.matches("[data-all]")) this.boxes().forEach((one) => (one.checked = event.target.checked));
+    const count = this.boxes().filter((one) => one.checked).length;
+    this.none = count === 0;
+    this.chosen = count ? `${grouped(count)} ${count === 1 ? "package" : "packages"}` : "no package";
+  },
+  act(event) {
+    const button = event.target.closest("button[data-do]");
+    if (!button) return;
+    const row = button.closest("[data-path]");
+    switch (button.dataset.do) {
+      case "set-aside":
+        return this.setAside(row.dataset.path, row.dataset.name);
+      case "bring-back":
+        return this.change(`bring-back/${button.dataset.aside}`, {}, button);
+      case "give-up":
+      case "go-on":
+        return this.searching(button.dataset.do, {}, button);
+    }
+  },
+  setAside(path, name) {
+    const ask = {
+      title: `Set ${name} aside`,
+      label: "Why, for whoever comes next",
+      done: async ({ text }) => {
+        this.$refs.list.innerHTML = await html(`${this.base}/set-aside`, { body: { path, why: text } });
+        this.count();
+      },
+    };
+    dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
+  },
+  async change(act, body, button) {
+    button.disabled = true;
+    try {
+      this.$refs.list.innerHTML = await html(`${this.base}/${act}`, { body });
+      this.count();
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
+  },
+  search(event) {
+    const { address, must, must_not } = event.target.elements;
+    const paths = this.boxes().filter((one) => one.checked).map((one) => one.value);
+    const body = { address: address.value, must: must.value, must_not: must_not.value, paths };
+    return this.searching("search", body);
+  },
+  async searching(act, body, button) {
+    if (button) button.disabled = true;
+    try {
+      this.$refs.found.innerHTML = await html(`${this.base}/${act}`, { body });
+      this.follow();
+    } catch (error) {
+      if (button) button.disabled = false;
+      complain(error);
+    }
+  },
+});
