@@ -17,6 +17,7 @@ from nailer.store.changes import ChangeStore, NewChange, What
 from nailer.store.packages import PackageStore, SetAside
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
+from nailer.unbroken import unbroken
 
 _log = structlog.get_logger()
 _THERE = SideName.THERE
@@ -109,7 +110,8 @@ class Asides:
         title = shown_name(path.name)
         aside_id = await self._store.add_aside(site.id, account_id, search_id, path, aside, title=title, why=why)
         try:
-            await side.rename(path, aside)
+            # Cancelled meanwhile it is answered first: a rename still on its way would come after the one that puts it back.
+            await unbroken(side.rename(path, aside))
         except NailerError as error:
             if not error.heals:  # refused: nothing has happened
                 await self._store.back(aside_id)
@@ -138,12 +140,15 @@ class Asides:
     async def _back(self, side: Side, one: SetAside) -> None:
         """One name back, wherever a cut has left it: at either end, or (said) at both."""
         try:
-            await side.rename(one.aside, one.path)
+            await unbroken(side.rename(one.aside, one.path))
         except FileMissing:
             if await _there(side, one.path) is None:
                 await self._store.back(one.id)
                 raise FileMissing(f"{one.title} is gone from both of its names: somebody else moved it.") from None
         except AlreadyThere:
+            if await _there(side, one.aside) is None:  # cut before its rename: it has never been away
+                await self._store.back(one.id)
+                return
             raise Conflict(
                 f"{one.path} is there again, beside the one that was set aside. Rename one of them."
             ) from None
