@@ -129,10 +129,38 @@ async def test_a_server_of_files_that_does_not_answer_is_said_and_the_page_looke
     assert found.seen.entry is None
 
 
-@pytest.mark.parametrize("asked", ["", "fares.html", "/elsewhere/x.html", "ftp://x"])
+STRANGERS = [
+    "",
+    "fares.html",
+    "/elsewhere/x.html",
+    "ftp://x",
+    "https://other.example/",
+    "http://127.0.0.1:3306/",
+    "http://[x",
+]
+
+
+@pytest.mark.parametrize("asked", STRANGERS)
 async def test_what_is_no_page_of_the_site_is_refused(world: World, asked: str) -> None:
     with pytest.raises(InvalidInput, match="no page of this site"):
         await look(world, asked)
+
+
+@pytest.mark.parametrize("start", ["http://", "https://www.", "http://www."])
+async def test_a_page_is_known_by_each_of_its_ways_in(world: World, pages: Pages, start: str) -> None:
+    write(world.there, "fares.html", PAGE)
+    found = await look(world, f"{start}mosslane.example/fares.html")
+    assert found.seen.path == path("/htdocs/fares.html")
+
+
+async def test_no_secret_of_a_log_is_shown(world: World, pages: Pages) -> None:
+    trace = "Fatal error: Uncaught PDOException in /htdocs/db.php:3 #0 PDO->__construct('mysql:host=x', 'moss', 'hush-hush')"
+    write(world.there, "error_log", f"{trace}\nFatal error: password=hush-hush refused\n")
+    write(world.there, "index.html", "")
+    found = await look(world)
+    assert found.seen.log is not None
+    assert len(found.seen.log.telling) == 2
+    assert "hush" not in str(found)
 
 
 async def test_who_has_a_part_of_the_site_reads_no_log_of_all_of_it(world: World, pages: Pages) -> None:

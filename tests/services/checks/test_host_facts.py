@@ -11,7 +11,7 @@ from nailer.acting import Acting, acting_as
 from nailer.core.files.sitepath import DocumentRoot
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.core.site.capability import KINDS, WasRun
-from nailer.errors import NotAllowed
+from nailer.errors import InvalidInput, NotAllowed
 from nailer.standins.names import NameHost
 from nailer.standins.pages import Pages
 from nailer.store.sites import Secrets
@@ -49,6 +49,15 @@ async def test_scripts_are_tried_in_both_places_and_gone_afterwards(world: World
 
 async def test_without_a_folder_for_scripts_none_is_made(world: World, pages: Pages) -> None:
     assert set(await tried(world)) == {"PHP"}
+    assert list(world.there.iterdir()) == []
+
+
+async def test_nothing_is_put_into_a_guarded_folder(world: World, pages: Pages, names: NameHost) -> None:
+    site = replace(world.site, guarded=(path("/htdocs"),))
+    with pytest.raises(InvalidInput):
+        await world.nailer.checks.host.try_scripts(site)
+    with pytest.raises(InvalidInput):
+        await world.nailer.checks.addresses.prove(site)
     assert list(world.there.iterdir()) == []
 
 

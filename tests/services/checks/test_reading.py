@@ -20,9 +20,11 @@ from nailer.core.site.links import Use
 from nailer.errors import InvalidInput, NotAllowed
 from nailer.services.checks.known import SiteKnown
 from nailer.standins.pages import Pages
+from nailer.standins.sftp import SftpHost
 from nailer.store.checks.readings import ReadingState
 from tests.builders import path, write
-from tests.world import World, a_world
+from tests.contracts.sides import shown_key
+from tests.world import World, a_world_on
 
 PAGE = "<!doctype html><title>Moss Lane</title>"
 
@@ -183,7 +185,12 @@ async def test_a_folder_that_cannot_be_read_is_said_and_nothing_in_it_is_called_
 
 
 async def test_a_reading_that_nailer_ended_with_goes_on_where_it_was(tmp_path, database, migrated_url) -> None:  # type: ignore[no-untyped-def]
-    async with a_world(tmp_path, migrated_url) as world:
+    there = tmp_path / "there" / "htdocs"
+    there.mkdir(parents=True)
+    host = SftpHost(there.parent, "seedlib", "sow-and-reap")
+    await host.start()
+    identity = shown_key(host)
+    async with a_world_on(host, tmp_path, migrated_url, there, identity=identity) as world:
         for number in range(900):
             write(world.there, f"page{number}.html", PAGE)
         reader = world.nailer.checks.reader
@@ -192,10 +199,11 @@ async def test_a_reading_that_nailer_ended_with_goes_on_where_it_was(tmp_path, d
             await asyncio.sleep(0.01)
         assert standing is not None, "it ended before it could be cut"
 
-    async with a_world(tmp_path, migrated_url) as world:
+    async with a_world_on(host, tmp_path, migrated_url, there, identity=identity) as world:
         reader = world.nailer.checks.reader
         await reader.wait(world.site.id)
         known = await world.nailer.checks.known.overview(world.site)
+    await host.stop()
 
     assert known.reading
     assert known.reading.summary["pages"] == 900

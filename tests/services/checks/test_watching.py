@@ -91,6 +91,19 @@ async def test_what_the_job_did_while_nailer_was_away_is_looked_at_when_it_comes
     assert not (world.there / ".htaccess").exists()
 
 
+async def test_a_page_set_aside_that_nothing_takes_the_place_of_comes_back(world: World, pages: Pages) -> None:
+    write(world.there, "index.html", PAGE)
+    write(world.there, ".htaccess", "DirectoryIndex index.html\nOptions -Indexes\n")
+    rivals = SiteFinding(
+        FindingKind.RIVALS, "x", world.top, world.top.child(b"index.html"), "https://mosslane.example/"
+    )
+    mending = world.nailer.checks.mending
+    watch = await confirmed(world, await mending.plan(world.account_id, world.site, Mend.SET_ASIDE, [rivals]))
+    assert "answers 403; before it answered 200" in watch.worse
+    await world.ended(watch.back_job_id or 0)
+    assert (world.there / "index.html").read_text() == PAGE
+
+
 async def test_a_plan_that_nobody_watches_is_left_alone(world: World, pages: Pages) -> None:
     write(world.here, "index.html", PAGE)
     job = await world.upload("index.html")

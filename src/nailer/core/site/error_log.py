@@ -26,6 +26,11 @@ _GRAVE = re.compile(
     r"\b(?:crit|alert|emerg|error)\b|memory size|no such file|cannot open|out of memory|timed? ?out|no space",
     re.I,
 )
+# What a trace shows of a call that signs in somewhere, and what follows a word for a secret.
+_CALLED = re.compile(r"(\w*(?:connect|__construct|login|auth\w*|password_\w+)\w*)\([^)]*\)", re.I)
+_GIVEN = re.compile(
+    r"((?:pass(?:word|wd|phrase)?|pwd|secret|token|api[_-]?key)\w*[\"']?\s*(?:=>|[=:])\s*)[^\s,;)]+", re.I
+)
 _ENDED_EARLY = re.compile(r"premature end|end of script output before headers", re.I)
 # Who visited is nobody's business here.
 _VISITOR = re.compile(r"\[client [^\]]*\]\s*|\bclient: \S+,?\s*|\b(?:\d{1,3}\.){3}\d{1,3}(?::\d+)?\b|\breferer: \S+")
@@ -62,6 +67,15 @@ class LogTail:
         return tuple(sorted(grave[:-9:-1], key=lambda line: _ENDED_EARLY.search(line.text) is not None))
 
 
+def without_secrets(text: str) -> str:
+    """A line of a log without what programs were given in confidence: sign-ins to a database, words after `password`.
+
+    >>> without_secrets("in /a.php: PDO->__construct('mysql:host=db', 'moss', 'sow') and token=abc123 there")
+    'in /a.php: PDO->__construct(…) and token=… there'
+    """
+    return _GIVEN.sub(r"\1…", _CALLED.sub(r"\1(…)", text))
+
+
 def is_error_log(name: bytes) -> bool:
     """True for a name under which error logs are kept.
 
@@ -91,7 +105,7 @@ def _line(text: str, roots: Sequence[DocumentRoot]) -> LogLine:
     found = _STAMP.match(text)
     stamp = found[0].strip("[]") if found else ""
     said = text[found.end() :] if found else text
-    said = " ".join(_VISITOR.sub("", said).split())[:_LONGEST]
+    said = without_secrets(" ".join(_VISITOR.sub("", said).split()))[:_LONGEST]
     for place in _PATH.finditer(said):
         path = own_path(place["path"], roots)
         if path is not None:

@@ -37,7 +37,7 @@ from nailer.core.site.address import (
     wrong_ways,
 )
 from nailer.core.site.first_page import placeholder_words
-from nailer.services.checks.ground import need_whole, roots_there
+from nailer.services.checks.ground import is_guarded, need_whole, roots_there
 from nailer.services.checks.trying import TrialFile, TrialFiles
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
@@ -204,7 +204,7 @@ class Addresses:
         name = f"nailer-proof-{token[:12]}.txt".encode()
         found: dict[str, SitePath | None] = {}
         async with self._browse.side(site, SideName.THERE) as side:
-            folders = await self._likely(side, roots)
+            folders = [one for one in await self._likely(side, roots) if not is_guarded(site, one)]
             files = [TrialFile(one.child(name), f"{token}-{number}".encode()) for number, one in enumerate(folders)]
             async with self._trials.lying(site, side, files) as put:
                 contents = {one.content: path.parent for path, one in put.items()}
@@ -224,12 +224,13 @@ class Addresses:
         grant = grant_on(site.id)
         if grant is not None and not grant.may(Right.SETTINGS):
             return
+        now = await self._sites.get(site.id)  # a proof takes its time: others may have changed the settings meanwhile
         roots = tuple(
             DocumentRoot(folder, root.address) if (folder := found.get(root.address)) is not None else root
-            for root in site.document_roots
+            for root in now.document_roots
         )
-        if roots != site.document_roots:
-            await self._sites.update(replace(site, document_roots=roots), None)
+        if roots != now.document_roots:
+            await self._sites.update(replace(now, document_roots=roots), None)
 
     async def silent_folder(self, site: Site, folder: SitePath) -> tuple[SitePath, datetime] | None:
         """The folder that a place there lies in and that a proof found to answer at no address, with when; None for none."""

@@ -7,10 +7,11 @@ import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
+from urllib.parse import urlsplit
 
 from nailer.acting import need
 from nailer.core.files.entry import Entry, SideName
-from nailer.core.files.sitepath import SitePath, address_of, path_of
+from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of, path_of
 from nailer.core.files.tree import Tree
 from nailer.core.people.rights import Right
 from nailer.core.site.broken import ChangedLately, Lead, PageEvidence, leads
@@ -71,7 +72,7 @@ class BrokenPages:
         not_looked: list[str] = []
         try:
             async with self._browse.side(site, _THERE) as side:
-                ground = await self._ground(site, side, path_of(address, roots_there(site)))
+                ground = await self._ground(site, side, path_asked(site, address))
                 before = await self._logs(site, side, ground.path)
                 seen = await self._fetched(address)
                 if seen.fails:
@@ -213,18 +214,40 @@ class BrokenPages:
 
 
 def address_asked(site: Site, asked: str) -> str:
-    """The web address that somebody means by it or by a path. Raises InvalidInput."""
+    """The web address that somebody means by it or by a path. Raises InvalidInput where it is none of this site."""
     text, roots = asked.strip(), roots_there(site)
     if text.lower().startswith(("http://", "https://")):
-        return text
-    path = SitePath.parse(text.encode("utf-8", "surrogateescape")) if text.startswith("/") else None
-    address = address_of(path, roots, is_folder=text.endswith("/")) if path is not None else None
-    if address is None:
-        raise InvalidInput(
-            f"{text[:80] or 'Nothing'} is no page of this site: type its web address, or its path there.",
-            fields={"address": "A web address, or a path in the document root."},
-        )
-    return address
+        if _own(text, roots) is not None:
+            return text
+    elif text.startswith("/"):
+        path = SitePath.parse(text.encode("utf-8", "surrogateescape"))
+        address = address_of(path, roots, is_folder=text.endswith("/"))
+        if address is not None:
+            return address
+    raise InvalidInput(
+        f"{text[:80] or 'Nothing'} is no page of this site: type its web address, or its path there.",
+        fields={"address": "A web address, or a path in the document root."},
+    )
+
+
+def path_asked(site: Site, address: str) -> SitePath | None:
+    """The path there that a web address of this site leads to, by whichever of its ways in it is written."""
+    own = _own(address, roots_there(site))
+    return path_of(own, roots_there(site)) if own is not None else None
+
+
+def _own(address: str, roots: Sequence[DocumentRoot]) -> str | None:
+    """The same address as the settings write its beginning; None where it is another site's, or none at all."""
+    try:
+        asked = urlsplit(address)
+        host, port = (asked.hostname or "").removeprefix("www."), asked.port
+    except ValueError:
+        return None
+    for root in roots:
+        own = urlsplit(root.address)
+        if host == (own.hostname or "").removeprefix("www.") and port in (None, 80, 443, own.port):
+            return asked._replace(scheme=own.scheme, netloc=own.netloc).geturl()
+    return None
 
 
 async def _stat(side: Side, path: SitePath) -> Entry | None:

@@ -31,6 +31,11 @@ def here_of(site: Site, there: SitePath) -> SitePath | None:
     return site.counterpart(SideName.THERE, there)
 
 
+def is_guarded(site: Site, folder: SitePath) -> bool:
+    """True for a folder that nothing is put into without its guard being opened first."""
+    return any(folder.below(guarded) is not None for guarded in site.guarded)
+
+
 def need_whole(site: Site) -> None:
     """Raises NotAllowed where whoever acts does not see all of a site: what was read of it names every folder."""
     grant = grant_on(site.id)

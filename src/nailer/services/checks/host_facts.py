@@ -14,7 +14,7 @@ from nailer.core.people.rights import Right
 from nailer.core.site.capability import KINDS, Capability, ScriptKind, WasRun, is_script_folder, judged
 from nailer.core.words import size_text, span_text
 from nailer.errors import TransferError
-from nailer.services.checks.ground import need_whole, roots_there
+from nailer.services.checks.ground import is_guarded, need_whole, roots_there
 from nailer.services.checks.trying import TrialFile, TrialFiles
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
@@ -69,15 +69,15 @@ class HostFacts:
             text = f"POST to {asked.netloc.rpartition('@')[2]}{asked.path}"
             await self._learn(site, "how its cache is emptied", text, "the settings of the site", is_account=True)
         if site.protocol.is_ftp:
-            async with self._browse.side(site, _THERE) as side:
-                room = await self._room(side)
+            room = await self._room(site)
             if room:
                 await self._learn(site, "room", room, "the server says so", is_account=True)
 
-    @staticmethod
-    async def _room(side: Side) -> str:
+    async def _room(self, site: Site) -> str:
+        """What the server says of the account's room; '' where it does not: no reading fails for that."""
         try:
-            room = await side.room(await side.home())
+            async with self._browse.side(site, _THERE) as side:
+                room = await side.room(await side.home())
         except TransferError:
             return ""
         return size_text(room.total_bytes) if room is not None and room.total_bytes else ""
@@ -113,7 +113,7 @@ class HostFacts:
             folders = [one.name for one in (await side.list(root.folder)).entries if one.is_folder]
             cgi = [root.folder.child(one) for one in folders if is_script_folder(one)][:_MOST_SCRIPT_FOLDERS]
             places += [(kind, folder) for folder in cgi for kind in KINDS if kind.in_cgi]
-        return places
+        return [(kind, folder) for kind, folder in places if not is_guarded(site, folder)]
 
     async def _tried(self, site: Site, path: SitePath, kind: ScriptKind, folder: SitePath, number: int) -> Capability:
         address = address_of(path, roots_there(site)) or ""

@@ -16,7 +16,7 @@ from blake3 import blake3
 from nailer.acting import Acting, acting_as, need
 from nailer.core.check.live import Fetched, FetchedHow
 from nailer.core.files.entry import Entry, SideName
-from nailer.core.files.sitepath import DocumentRoot, SitePath, path_of
+from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Tree
 from nailer.core.people.rights import Right
 from nailer.core.site.apart import Apart, Got, Told, told_apart
@@ -24,7 +24,7 @@ from nailer.core.site.names import Names, is_index
 from nailer.core.site.reading import runs
 from nailer.core.site.within import within
 from nailer.errors import FileMissing, InvalidInput, NailerError, NotFound, TransferError
-from nailer.services.checks.broken_pages import address_asked
+from nailer.services.checks.broken_pages import address_asked, path_asked
 from nailer.services.checks.ground import here_of, roots_there
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
@@ -79,7 +79,7 @@ class Views:
         """Look at a page from both sides. Raises InvalidInput where it is none of this site."""
         need(Right.LOOK, site.id)
         address, roots = address_asked(site, asked), roots_there(site)
-        path = path_of(address, roots)
+        path = path_asked(site, address)
         within_it = [root for root in roots if path is not None and path.below(root.folder) is not None]
         if not within_it:
             raise InvalidInput(f"{address} is no page of this site.")
