@@ -78,6 +78,7 @@ class Nailer:
         await self.checks.watching.begin()
         await self.packages.searching.start()
         await self.packages.asides.start()
+        await self.packages.copies.start()
 
     async def stop(self) -> None:
         """End everything in the order that loses nothing: no new work, then the lines, then the database."""
@@ -86,6 +87,7 @@ class Nailer:
         await self.sites.attempts.close()
         await self.packages.searching.stop()
         await self.packages.asides.stop()
+        await self.packages.copies.stop()
         await self.checks.nightly.stop()
         await self.checks.reader.stop()
         await self.checks.watching.stop()
@@ -136,7 +138,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         editing=editing,
         pairs=Pairs.build(stores, engine, files, plans),
         checks=checks,
-        packages=Packages.build(stores, files, editing, checks),
+        packages=Packages.build(stores, engine, files, editing, checks),
     )
     engine.live.when_one_ends(lambda job: _job_ended(nailer, job))
     return nailer

@@ -18,7 +18,8 @@ from nailer.store.identities import IdentityStore
 from nailer.store.jobs import JobStore
 from nailer.store.limits import LimitStore
 from nailer.store.marks import MarkStore
-from nailer.store.packages import PackageStore
+from nailer.store.packages.copies import CopyStore
+from nailer.store.packages.searches import PackageStore
 from nailer.store.pairs import PairStore
 from nailer.store.parts import PartStore
 from nailer.store.people.accounts import AccountStore
@@ -41,6 +42,7 @@ class Stores:
     accounts: AccountStore
     changes: ChangeStore
     choices: ChoiceStore
+    copies: CopyStore
     claims: JobClaims
     drafts: DraftStore
     findings: FindingStore
@@ -72,6 +74,7 @@ class Stores:
             accounts=AccountStore(database),
             changes=ChangeStore(database),
             choices=ChoiceStore(database),
+            copies=CopyStore(database),
             claims=JobClaims(database),
             drafts=DraftStore(database),
             findings=FindingStore(database),

@@ -5,6 +5,6 @@ from __future__ import annotations
 from nailer.services.packages.door import Packages
 from nailer.services.packages.searching import SearchKnown
 from nailer.services.packages.seen import PackageSeen, PackagesSeen
-from nailer.store.packages import SearchState, SetAside
+from nailer.store.packages.searches import SearchState, SetAside
 
 __all__ = ["PackageSeen", "Packages", "PackagesSeen", "SearchKnown", "SearchState", "SetAside"]

@@ -14,7 +14,7 @@ from nailer.errors import AlreadyThere, Conflict, FileMissing, NailerError, NotF
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore, NewChange, What
-from nailer.store.packages import PackageStore, SetAside
+from nailer.store.packages.searches import PackageStore, SetAside
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 from nailer.unbroken import unbroken

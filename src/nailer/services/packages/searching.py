@@ -23,7 +23,7 @@ from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.services.packages.asides import Asides
 from nailer.sides.side import Side
-from nailer.store.packages import PackageSearch, PackageStore, SearchState
+from nailer.store.packages.searches import PackageSearch, PackageStore, SearchState
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 

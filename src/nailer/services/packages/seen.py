@@ -15,7 +15,7 @@ from nailer.services.checks import Checks, SiteLearned
 from nailer.services.files import Browse, Files
 from nailer.services.packages.asides import Asides
 from nailer.sides.side import Side
-from nailer.store.packages import SetAside
+from nailer.store.packages.searches import SetAside
 from nailer.store.sites import Site
 
 _DEEPEST = 3

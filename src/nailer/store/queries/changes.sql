@@ -78,7 +78,10 @@ ON DUPLICATE KEY UPDATE kept_at = VALUES(kept_at);
 SELECT COUNT(*) FROM kept_contents WHERE hash = %(hash)s;
 
 -- name: kept_room()^
-SELECT COUNT(*) AS contents, COALESCE(SUM(stored_size), 0) AS stored_size FROM kept_contents;
+-- Beside what proved copies hold.
+SELECT COUNT(*) AS contents, COALESCE(SUM(k.stored_size), 0) AS stored_size
+  FROM kept_contents k
+ WHERE NOT EXISTS (SELECT 1 FROM copied_contents c WHERE c.hash = k.hash);
 
 -- name: knows_content(hash)
 -- Where else a content is known: what both sides of a name held when they were last level, by site.
@@ -92,7 +95,12 @@ INSERT INTO keeping (id, days, bytes) VALUES (1, %(days)s, %(bytes)s)
 ON DUPLICATE KEY UPDATE days = VALUES(days), bytes = VALUES(bytes);
 
 -- name: oldest_kept(limit)
-SELECT hash, stored_size, kept_at FROM kept_contents ORDER BY kept_at, hash LIMIT %(limit)s;
+-- What a proved copy holds is never let go.
+SELECT k.hash, k.stored_size, k.kept_at
+  FROM kept_contents k
+ WHERE NOT EXISTS (SELECT 1 FROM copied_contents c WHERE c.hash = k.hash)
+ ORDER BY k.kept_at, k.hash
+ LIMIT %(limit)s;
 
 -- name: forget_kept(hash)!
 DELETE FROM kept_contents WHERE hash = %(hash)s;

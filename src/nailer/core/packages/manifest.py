@@ -1,0 +1,159 @@
+"""Manifests of proved copies: every name of a folder with hash, access, time and links; when a copy is whole, and what
+restoring it does."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from nailer.core.files.entry import NS, Entry, Kind, Stamp
+from nailer.core.files.tree import Below, Tree
+
+
+@dataclass(frozen=True, slots=True)
+class Copied:
+    """One name of a copy. `digest` is the BLAKE3 hash of a file's content, None for a folder or a link."""
+
+    below: Below
+    entry: Entry
+    digest: bytes | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Manifest:
+    """Every name of a folder as it was, parents before children."""
+
+    names: tuple[Copied, ...]
+
+    @property
+    def files(self) -> tuple[Copied, ...]:
+        """The files alone."""
+        return tuple(one for one in self.names if one.entry.is_file)
+
+    @property
+    def size(self) -> int:
+        """The bytes of all files."""
+        return sum(one.entry.size for one in self.files)
+
+    @property
+    def data(self) -> list[list[Any]]:
+        """As it is stored: bytes as Latin-1 text."""
+        return [_row(one) for one in self.names]
+
+    @classmethod
+    def of(cls, data: Sequence[Sequence[Any]]) -> Manifest:
+        """A manifest out of what was stored."""
+        return cls(tuple(_copied(row) for row in data))
+
+
+def _row(one: Copied) -> list[Any]:
+    entry = one.entry
+    stamp = [entry.stamp.at_ns, entry.stamp.precision_ns] if entry.stamp is not None else None
+    target = entry.target.decode("latin-1") if entry.target is not None else None
+    below = [name.decode("latin-1") for name in one.below]
+    return [below, entry.kind.value, entry.size, stamp, entry.access, target, one.digest.hex() if one.digest else None]
+
+
+def _copied(row: Sequence[Any]) -> Copied:
+    below, kind, size, stamp, access, target, digest = row
+    names = tuple(name.encode("latin-1") for name in below)
+    entry = Entry(
+        names[-1],
+        Kind(kind),
+        size,
+        Stamp(*stamp) if stamp else None,
+        access,
+        target=target.encode("latin-1") if target is not None else None,
+    )
+    return Copied(names, entry, bytes.fromhex(digest) if digest else None)
+
+
+def names_of(tree: Tree) -> dict[Below, Entry]:
+    """Everything in a tree by its names below the top."""
+    return {(*folder, entry.name): entry for folder, entries in tree.folders.items() for entry in entries}
+
+
+def unagreed(first: Tree, second: Tree) -> set[Below]:
+    """The names in which two listings differ: what changed while the copy was taken."""
+    before, after = names_of(first), names_of(second)
+    return {below for below in before.keys() | after.keys() if not _same(before.get(below), after.get(below))}
+
+
+def _same(one: Entry | None, other: Entry | None) -> bool:
+    if one is None or other is None or one.kind is not other.kind:
+        return False
+    if one.is_file:
+        return (one.size, one.stamp, one.access) == (other.size, other.stamp, other.access)
+    return (one.target, one.access) == (other.target, other.access)
+
+
+def still_known(entry: Entry, copied: Copied | None, read_at_s: float) -> bytes | None:
+    """The hash of a file that is known not to have changed since an earlier copy read it at `read_at_s`; None where its time
+    cannot tell."""
+    if copied is None or copied.digest is None or entry.stamp is None or copied.entry.stamp is None:
+        return None
+    if (entry.size, entry.stamp.at_ns) != (copied.entry.size, copied.entry.stamp.at_ns):
+        return None
+    settled_s = entry.stamp.at_s + max(2.0, entry.stamp.precision_ns / NS)
+    return copied.digest if read_at_s > settled_s else None
+
+
+def incomplete(tree: Tree, contents: Mapping[Below, tuple[bytes, int]]) -> str:
+    """Why what was taken is no whole copy of a tree; '' where count and bytes say it is. `contents` are the hash and the
+    bytes of each file as it was fetched."""
+    for below, why in tree.problems.items():
+        return f"{_shown(below)} could not be read: {why}"
+    for below, lack in tree.lacks.items():
+        return f"{_shown(below)} may hold more than its listing: {lack.sentence}"
+    files = {below: entry for below, entry in names_of(tree).items() if entry.is_file}
+    if lacking := files.keys() - contents.keys():
+        return f"{_shown(min(lacking))} is not in the copy."
+    for below, entry in files.items():
+        if contents[below][1] != entry.size:
+            return f"{_shown(below)} has {entry.size} bytes there, and {contents[below][1]} came."
+    return ""
+
+
+def manifest_of(tree: Tree, contents: Mapping[Below, tuple[bytes, int]]) -> Manifest:
+    """The manifest of a tree whose files have these contents."""
+    names = sorted(names_of(tree).items(), key=lambda one: (len(one[0]), one[0]))
+    return Manifest(
+        tuple(Copied(below, entry, contents[below][0] if entry.is_file else None) for below, entry in names)
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class RestoreStep:
+    """One name that restoring changes: `now` is what is there."""
+
+    copied: Copied
+    now: Entry | None
+    access_only: bool = False
+
+
+def restore_steps(manifest: Manifest, now: Tree) -> Iterator[RestoreStep]:
+    """What must be done for every name of a copy to be as it was; what is there beside it stays. A file of the same size and
+    time counts as the same."""
+    there = names_of(now)
+    for one in manifest.names:
+        found = there.get(one.below)
+        if (
+            found is None
+            or found.kind is not one.entry.kind
+            or (one.entry.is_file and (found.size, _at(found)) != (one.entry.size, _at(one.entry)))
+        ):
+            yield RestoreStep(one, found)
+        elif one.entry.kind is Kind.LINK:
+            if found.target != one.entry.target:
+                yield RestoreStep(one, found)
+        elif one.entry.access is not None and found.access not in (None, one.entry.access):
+            yield RestoreStep(one, found, access_only=True)
+
+
+def _at(entry: Entry) -> int | None:
+    return entry.stamp.at_ns if entry.stamp is not None else None
+
+
+def _shown(below: Below) -> str:
+    return b"/".join(below).decode("utf-8", "replace") or "The folder"

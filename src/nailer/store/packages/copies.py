@@ -1,0 +1,126 @@
+"""Proved copies, each with its manifest, and the contents that it holds."""
+
+from __future__ import annotations
+
+import json
+import zlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+
+from nailer.core.files.sitepath import SitePath
+from nailer.core.packages.manifest import Manifest
+from nailer.core.words import aware
+from nailer.store.database import Database, Row, Work, utc_now
+
+
+class CopyState(StrEnum):
+    COPYING = "copying"
+    PROVED = "proved"
+    FAILED = "failed"
+
+
+@dataclass(frozen=True, slots=True)
+class ProvedCopy:
+    """A copy of a folder there. `fetched` counts the files that were carried for it; the others were known from an earlier
+    copy. `rehearsal` says how the last one went."""
+
+    id: int
+    site_id: int
+    account_name: str | None
+    path: SitePath
+    title: str
+    state: CopyState
+    files: int
+    bytes: int
+    fetched: int
+    problem: str
+    begun_at: datetime
+    ended_at: datetime | None
+    rehearsed_at: datetime | None
+    rehearsal: str
+
+
+class CopyStore:
+    def __init__(self, database: Database) -> None:
+        self._db = database
+
+    async def begin(self, site_id: int, account_id: int, path: SitePath, title: str) -> int:
+        """Write down that a copy is being taken; return its number."""
+        values = {
+            "site_id": site_id,
+            "account_id": account_id,
+            "path": path.raw,
+            "title": title[:200],
+            "now": utc_now(),
+        }
+        return await self._db.write(lambda work: work.insert("copies.begin", **values))
+
+    async def hold(self, copy_id: int, digests: Sequence[bytes]) -> None:
+        """Keep contents from being let go, for a copy."""
+        rows = [{"copy_id": copy_id, "hash": digest} for digest in digests]
+        await self._db.write(lambda work: work.many("copies.hold", rows))
+
+    async def prove(self, copy_id: int, manifest: Manifest, fetched: int) -> None:
+        """Write down that a copy is whole, with its manifest."""
+        packed = zlib.compress(json.dumps(manifest.data, separators=(",", ":")).encode(), 6)
+        values = {
+            "id": copy_id,
+            "state": CopyState.PROVED.value,
+            "files": len(manifest.files),
+            "bytes": manifest.size,
+            "fetched": fetched,
+            "problem": "",
+            "manifest": packed,
+            "now": utc_now(),
+        }
+        await self._db.write(lambda work: work.run("copies.end", **values))
+
+    async def fail(self, copy_id: int, problem: str) -> None:
+        """Write down that a copy is not whole; it holds nothing."""
+        values = {"id": copy_id, "state": CopyState.FAILED.value, "problem": problem[:500], "now": utc_now()}
+        nothing = {"files": 0, "bytes": 0, "fetched": 0, "manifest": None}
+
+        def _change(work: Work) -> None:
+            work.run("copies.end", **values, **nothing)
+            work.run("copies.release", id=copy_id)
+
+        await self._db.write(_change)
+
+    async def cut(self) -> None:
+        """Copies that were under way when Nailer ended are not whole."""
+
+        def _change(work: Work) -> None:
+            work.run("copies.cut", now=utc_now())
+            work.run("copies.release_failed")
+
+        await self._db.write(_change)
+
+    async def of(self, site_id: int) -> list[ProvedCopy]:
+        """The copies of a site, newest first."""
+        return [_copy(row) for row in await self._db.read(lambda work: work.rows("copies.of", site_id=site_id))]
+
+    async def manifest(self, copy_id: int) -> Manifest:
+        """The manifest of a copy; empty where it has none."""
+        packed = await self._db.read(lambda work: work.value("copies.manifest", id=copy_id))
+        return Manifest.of(json.loads(zlib.decompress(packed))) if packed else Manifest(())
+
+    async def rehearsed(self, copy_id: int, words: str) -> None:
+        """Write down how a rehearsal went."""
+        await self._db.write(lambda work: work.run("copies.rehearsed", id=copy_id, words=words[:300], now=utc_now()))
+
+    async def drop(self, site_id: int, copy_id: int) -> None:
+        """Forget a copy; what it alone held may be let go."""
+        await self._db.write(lambda work: work.run("copies.drop", site_id=site_id, id=copy_id))
+
+
+def _copy(row: Row) -> ProvedCopy:
+    more = {
+        "path": SitePath.parse(row["path"]),
+        "state": CopyState(row["state"]),
+        "begun_at": aware(row["begun_at"]),
+        "ended_at": aware(row["ended_at"]) if row["ended_at"] else None,
+        "rehearsed_at": aware(row["rehearsed_at"]) if row["rehearsed_at"] else None,
+    }
+    return ProvedCopy(**(row | more))

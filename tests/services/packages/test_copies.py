@@ -1,0 +1,214 @@
+"""Proved copies over a real server: whole or none, content once, rehearsed, restored byte for byte."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import random
+from pathlib import Path
+
+import pytest
+
+from nailer.acting import Acting, acting_as
+from nailer.core.people.rights import Grant, Person, Right
+from nailer.errors import Busy, InvalidInput, NotAllowed, NotFound
+from nailer.store.packages.copies import CopyState, ProvedCopy
+from tests.builders import tree, write
+from tests.world import World
+
+
+async def taken(world: World) -> ProvedCopy:
+    copies = world.nailer.packages.copies
+    await copies.take(world.account_id, world.site, world.top, "Moss Lane")
+    await copies.wait(world.site.id)
+    return (await copies.of(world.site))[0]
+
+
+def look(folder: Path) -> dict[str, tuple[bytes | str, int]]:
+    """Everything below a folder: content (of a link its target) and access."""
+    found: dict[str, tuple[bytes | str, int]] = {}
+    for one in sorted(folder.rglob("*")):
+        name = str(one.relative_to(folder))
+        if one.is_symlink():
+            found[name] = (os.readlink(one), 0)
+        else:
+            found[name] = (one.read_bytes() if one.is_file() else "folder", one.stat().st_mode & 0o777)
+    return found
+
+
+def lay_out(world: World, seed: int = 1) -> None:
+    noise = random.Random(seed)
+    for number in range(14):
+        name = f"{'skins/' * (number % 3)}part{number % 4}/file-{number}.bin"
+        write(world.there, name, noise.randbytes(noise.randrange(0, 40_000))).chmod(noise.choice((0o644, 0o600, 0o755)))
+    write(world.there, "twice/a.txt", "the same")
+    write(world.there, "twice/b.txt", "the same")
+    (world.there / "empty").mkdir()
+    (world.there / "empty").chmod(0o700)
+    (world.there / "link").symlink_to("twice/a.txt")
+
+
+async def restored(world: World, copy: ProvedCopy, *below: bytes) -> None:
+    copies = world.nailer.packages.copies
+    job = await world.run(await copies.restore(world.account_id, world.site, copy.id, below))
+    assert job.state == "done", job
+
+
+@pytest.mark.parametrize("seed", range(5))
+async def test_a_copy_restored_is_byte_for_byte_access_and_links_what_it_was(world: World, seed: int) -> None:
+    lay_out(world, seed)
+    before = look(world.there)
+    copy = await taken(world)
+    assert (copy.state, copy.files) == (CopyState.PROVED, 16)
+
+    chance = random.Random(seed)
+    for one in sorted(world.there.rglob("*"), reverse=True):
+        if one.is_file() and not one.is_symlink():
+            what = chance.randrange(4)
+            if what == 0:
+                one.unlink()
+            elif what == 1:
+                one.write_bytes(b"changed by hand")
+            elif what == 2:
+                one.chmod(0o666)
+    (world.there / "link").unlink()
+    (world.there / "empty").rmdir()
+    await restored(world, copy)
+    assert look(world.there) == before
+
+
+async def test_all_of_it_comes_back_where_the_folder_is_gone(world: World) -> None:
+    write(world.there, "skins/harbour/skin.json", "{}")
+    write(world.there, "skins/harbour/img/a.png", b"\x89PNG").chmod(0o600)
+    before = look(world.there / "skins")
+    copies = world.nailer.packages.copies
+    await copies.take(world.account_id, world.site, world.top.child(b"skins"), "skins")
+    await copies.wait(world.site.id)
+    (copy,) = await copies.of(world.site)
+    await world.remove_there("skins")
+    await restored(world, copy)
+    assert look(world.there / "skins") == before
+
+
+async def test_one_folder_or_one_file_comes_back_alone(world: World) -> None:
+    write(world.there, "a/one.txt", "1")
+    write(world.there, "b/two.txt", "2")
+    copy = await taken(world)
+    for name in ("a/one.txt", "b/two.txt"):
+        (world.there / name).unlink()
+    await restored(world, copy, b"a", b"one.txt")
+    assert tree(world.there) == {"a/one.txt": b"1"}
+    await restored(world, copy, b"b")
+    assert tree(world.there) == {"a/one.txt": b"1", "b/two.txt": b"2"}
+    copies = world.nailer.packages.copies
+    with pytest.raises(InvalidInput, match="as it was"):
+        await copies.restore(world.account_id, world.site, copy.id)
+    with pytest.raises(NotFound):
+        await copies.restore(world.account_id, world.site, copy.id, (b"none",))
+
+
+async def test_a_restore_can_be_taken_back_and_leaves_what_is_new(world: World) -> None:
+    write(world.there, "a.txt", "then")
+    copy = await taken(world)
+    write(world.there, "a.txt", "now, longer")
+    write(world.there, "new.txt", "put there since")
+    now = tree(world.there)
+    copies = world.nailer.packages.copies
+    job = await world.run(await copies.restore(world.account_id, world.site, copy.id))
+    assert tree(world.there) == {"a.txt": b"then", "new.txt": b"put there since"}
+    await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
+    assert tree(world.there) == now
+
+
+async def test_the_second_copy_fetches_only_what_changed(world: World) -> None:
+    lay_out(world)
+    assert (await taken(world)).fetched == 16
+    write(world.there, "twice/a.txt", "another", at_s=1_790_000_500)
+    again = await taken(world)
+    assert (again.fetched, again.files) == (1, 16)
+    await restored(world, (await world.nailer.packages.copies.of(world.site))[1])
+    assert (world.there / "twice/a.txt").read_text() == "the same"
+
+
+async def test_what_changes_while_it_is_taken_is_taken_again(world: World) -> None:
+    for number in range(60):
+        write(world.there, f"file-{number:02d}.bin", bytes(30_000))
+    copies = world.nailer.packages.copies
+    await copies.take(world.account_id, world.site, world.top, "Moss Lane")
+    while (standing := copies.standing(world.site.id)) is not None and standing.done < 5:
+        await asyncio.sleep(0.005)
+    write(world.there, "file-00.bin", b"changed meanwhile", at_s=1_790_000_900)
+    write(world.there, "late.txt", b"came meanwhile")
+    (world.there / "file-59.bin").unlink()
+    await copies.wait(world.site.id)
+    (copy,) = await copies.of(world.site)
+    assert copy.state is CopyState.PROVED, copy.problem
+    _, manifest = await copies.look_inside(world.site, copy.id)
+    sizes = {one.below[-1]: one.entry.size for one in manifest.files}
+    assert (sizes[b"file-00.bin"], sizes[b"late.txt"], b"file-59.bin" in sizes) == (17, 14, False)
+
+
+async def test_a_folder_that_cannot_be_read_makes_no_copy(world: World) -> None:
+    write(world.there, "a.txt", "1")
+    write(world.there, "shut/b.txt", "2")
+    (world.there / "shut").chmod(0)
+    copy = await taken(world)
+    if os.geteuid() != 0:  # nothing is shut to whoever runs the machine
+        assert copy.state is CopyState.FAILED
+        assert "could not be read" in copy.problem
+    (world.there / "shut").chmod(0o755)
+
+
+async def test_a_copy_cut_by_the_end_of_nailer_is_none(world: World) -> None:
+    lay_out(world)
+    copies = world.nailer.packages.copies
+    await copies.take(world.account_id, world.site, world.top, "Moss Lane")
+    await copies.stop()
+    (copy,) = await copies.of(world.site)
+    assert copy.state is CopyState.FAILED
+    with pytest.raises(NotFound):
+        await copies.restore(world.account_id, world.site, copy.id)
+    await world.nailer.stores.copies.begin(world.site.id, world.account_id, world.top, "killed")
+    await copies.start()
+    assert (await copies.of(world.site))[0].state is CopyState.FAILED
+
+
+async def test_what_a_copy_holds_is_not_let_go_and_what_it_held_alone_is(world: World) -> None:
+    write(world.there, "a.txt", "held by a copy")
+    copy = await taken(world)
+    kept = world.nailer.plans.kept
+    assert await kept.limit(None, 1) == 0
+    (world.there / "a.txt").unlink()
+    await restored(world, copy)
+    await world.nailer.packages.copies.drop(world.site, copy.id)
+    assert await kept.tidy() >= 1
+
+
+async def test_a_rehearsal_says_what_came_back(world: World) -> None:
+    lay_out(world)
+    copy = await taken(world)
+    copies = world.nailer.packages.copies
+    assert await copies.rehearse(world.site, copy.id) == "16 files came back byte for byte"
+    _, manifest = await copies.look_inside(world.site, copy.id)
+    digest = manifest.files[0].digest or b""
+    await world.nailer.engine.kept.let_go([digest])
+    assert "did not come back" in await copies.rehearse(world.site, copy.id)
+    (known,) = await copies.of(world.site)
+    assert known.rehearsed_at is not None
+
+
+async def test_one_copy_at_a_time_and_only_by_who_may(world: World) -> None:
+    lay_out(world)
+    copies = world.nailer.packages.copies
+    looks = Person(99, "orla", grants={world.site.id: Grant(frozenset({Right.LOOK}))})
+    with acting_as(Acting(looks)), pytest.raises(NotAllowed):
+        await copies.take(world.account_id, world.site, world.top, "x")
+    await copies.take(world.account_id, world.site, world.top, "x")
+    with pytest.raises(Busy):
+        await copies.take(world.account_id, world.site, world.top, "x")
+    await copies.wait(world.site.id)
+    (copy,) = await copies.of(world.site)
+    with acting_as(Acting(looks)), pytest.raises(NotAllowed):
+        await copies.restore(world.account_id, world.site, copy.id)
+    with acting_as(Acting(looks)), pytest.raises(NotAllowed):
+        await copies.drop(world.site, copy.id)
