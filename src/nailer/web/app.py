@@ -24,6 +24,7 @@ from nailer.web.checks import address, apart, broken, host, lacking, pictures, r
 from nailer.web.checks import checks as site_checks
 from nailer.web.editing import checks, editor
 from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
+from nailer.web.packages import copies as proved_copies
 from nailer.web.packages import packages
 from nailer.web.pairs import sync, timers
 from nailer.web.people import account, people, preferences, session
@@ -70,6 +71,7 @@ ROUTERS = tuple(
         apart,
         host,
         packages,
+        proved_copies,
         sync,
         sieves,
         timers,

@@ -10,7 +10,7 @@ import pytest
 
 from nailer.acting import Acting, acting_as
 from nailer.core.files.sitepath import SitePath
-from nailer.core.packages.tested import PageWish
+from nailer.core.packages.tested import PageTest
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import Busy, Conflict, InvalidInput, Locked, NailerError, NotAllowed, NotFound
 from nailer.services.packages import SearchKnown, SearchState
@@ -18,7 +18,7 @@ from nailer.standins.pages import Pages
 from tests.builders import path, tree, write
 from tests.world import World
 
-PAGE = PageWish("https://mosslane.example/cgi-bin/board.cgi")
+PAGE = PageTest("https://mosslane.example/cgi-bin/board.cgi")
 # A page that is made of what its add-ons say; one that fails, fails the page.
 BOARD = """#!/bin/sh
 set -e
@@ -56,7 +56,7 @@ async def ended(world: World) -> SearchKnown:
     return known
 
 
-async def searched(world: World, packages: Sequence[SitePath], wish: PageWish = PAGE) -> SearchKnown:
+async def searched(world: World, packages: Sequence[SitePath], wish: PageTest = PAGE) -> SearchKnown:
     await world.nailer.packages.searching.begin(world.account_id, world.site, wish, packages)
     return await ended(world)
 
@@ -107,7 +107,7 @@ async def test_a_phrase_decides_where_the_status_does_not(world: World, pages: P
     packages = lay_out(world, 4)
     says = BOARD.replace("BREAKS", "").replace("nBoard'", 'nSays %s\' "$part_2"')
     write(world.there, "cgi-bin/board.cgi", says).chmod(0o755)
-    known = await searched(world, packages, PageWish(PAGE.address, must_not="Says in"))
+    known = await searched(world, packages, PageTest(PAGE.address, must_not="Says in"))
     assert groups(known) == [{"part-02"}]
 
 
@@ -200,7 +200,7 @@ async def test_one_search_at_a_time_and_none_by_who_may_only_look(world: World, 
     with pytest.raises(InvalidInput):
         await searching.begin(world.account_id, world.site, PAGE, [])
     with pytest.raises(InvalidInput):
-        await searching.begin(world.account_id, world.site, PageWish("mosslane"), packages)
+        await searching.begin(world.account_id, world.site, PageTest("mosslane"), packages)
 
 
 async def test_a_package_is_set_aside_until_somebody_brings_it_back(world: World) -> None:

@@ -67,3 +67,34 @@ def test_a_search_without_a_page_or_a_package_is_refused(maren: Visitor) -> None
     wish = {"address": "mosslane", "paths": ["/htdocs/add-ons/tides"]}
     assert maren.post(f"{site}/packages/search", wish).status_code == 422
     assert maren.post(f"{site}/packages/go-on").status_code == 404
+
+
+def copied(maren: Visitor, site: str) -> str:
+    """Take a copy of the site; return the list of copies then."""
+    assert maren.post(f"{site}/packages/copies", {"path": "/htdocs"}).status_code == 200
+    for _ in range(200):
+        found: str = maren.get(f"{site}/packages/copies").text
+        if "data-busy" not in found:
+            return found
+        time.sleep(0.05)
+    raise AssertionError("the copy never ended")
+
+
+def test_a_copy_is_taken_looked_into_rehearsed_restored_and_forgotten(maren: Visitor) -> None:
+    site = with_packages(maren)
+    write(maren.there, "a b<c>.html", "then")
+    found = copied(maren, site)
+    assert "2 files" in found
+    number = found.partition('data-copy="')[2].partition('"')[0]
+    inside = maren.get(f"{site}/packages/copies/{number}").text
+    assert "a b&lt;c&gt;.html" in inside
+    below = inside.rpartition('data-below="')[0]
+    assert below
+    write(maren.there, "a b<c>.html", "changed since")
+    plan = maren.post(f"{site}/packages/copies/{number}/restore", {"below": "/a%20b%3Cc%3E.html"}).text
+    assert "Restore of htdocs as of" in plan
+    assert "a b&lt;c&gt;.html" in plan
+    assert "2 files came back byte for byte" in maren.post(f"{site}/packages/copies/{number}/rehearse").text
+    assert "None yet" in maren.post(f"{site}/packages/copies/{number}/drop").text
+    assert maren.get(f"{site}/packages/copies/{number}").status_code == 404
+    assert maren.post(f"{site}/packages/copies/{number}/restore").status_code == 404

@@ -10,7 +10,7 @@ from nailer.core.words import size_text
 
 
 @dataclass(frozen=True, slots=True)
-class PageWish:
+class PageTest:
     """A page, and what makes it well: a phrase that must be there, one that must not ('' for none), and the fewest bytes."""
 
     address: str
@@ -24,11 +24,11 @@ class PageWish:
         return asdict(self)
 
 
-def broken_by(wish: PageWish, answer: Fetched, text: str) -> str:
+def broken_by(wish: PageTest, answer: Fetched, text: str) -> str:
     """Why an answer counts as broken; '' for one that is well. `text` is the whole page.
 
     >>> from nailer.core.check.live import FetchedHow
-    >>> page = PageWish("https://a.example/", must="Ferries")
+    >>> page = PageTest("https://a.example/", must="Ferries")
     >>> broken_by(page, Fetched(FetchedHow.PLAIN, page.address, 200, size=9), "Skerry Ferries")
     ''
     >>> broken_by(page, Fetched(FetchedHow.PLAIN, page.address, 500, size=9), "Skerry Ferries")

@@ -14,7 +14,7 @@ from nailer.acting import Acting, acting_as, need
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.halves import Culprits, Ended, most_tests, resumed
-from nailer.core.packages.tested import PageWish, broken_by
+from nailer.core.packages.tested import PageTest, broken_by
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.errors import Busy, InvalidInput, NailerError, NotFound, StoreUnavailable
@@ -36,7 +36,7 @@ _HEALS_AFTER_S = 2.0
 
 
 @dataclass(slots=True)
-class Standing:
+class SearchStanding:
     """A search that is under way: what it tests now, and what it has found where it has ended."""
 
     search: PackageSearch
@@ -67,7 +67,7 @@ class Searching:
         self._live = editing.live_check
         self._broken = checks.broken
         self._asides = asides
-        self._standing: dict[int, Standing] = {}
+        self._standing: dict[int, SearchStanding] = {}
 
     async def start(self) -> None:
         """Searches that were cut are said to be; what they set aside is put back by the asides."""
@@ -78,7 +78,7 @@ class Searching:
         for standing in list(self._standing.values()):
             await self._end(standing)
 
-    async def begin(self, account_id: int, site: Site, wish: PageWish, packages: Sequence[SitePath]) -> None:
+    async def begin(self, account_id: int, site: Site, wish: PageTest, packages: Sequence[SitePath]) -> None:
         """Search among packages for what breaks a page. Raises InvalidInput, Locked, Busy where one is under way."""
         need(Right.CHANGE, site.id)
         if not packages or len(packages) > _MOST_PACKAGES:
@@ -136,16 +136,16 @@ class Searching:
         search = await self._store.last(site.id)
         if search is None:
             return
-        standing = self._standing[site.id] = Standing(search)
+        standing = self._standing[site.id] = SearchStanding(search)
         standing.task = asyncio.create_task(self._run(site.id, standing))
 
     @staticmethod
-    async def _end(standing: Standing) -> None:
+    async def _end(standing: SearchStanding) -> None:
         if standing.task is not None:
             standing.task.cancel()
             await asyncio.gather(standing.task, return_exceptions=True)
 
-    async def _suspects_first(self, site: Site, wish: PageWish, packages: Sequence[SitePath]) -> list[SitePath]:
+    async def _suspects_first(self, site: Site, wish: PageTest, packages: Sequence[SitePath]) -> list[SitePath]:
         """What the error log names goes first, then what changed lately, then the rest."""
         try:
             seen = (await self._broken.look(site, wish.address)).seen
@@ -162,7 +162,7 @@ class Searching:
 
         return sorted(packages, key=_rank)
 
-    async def _run(self, site_id: int, standing: Standing) -> None:
+    async def _run(self, site_id: int, standing: SearchStanding) -> None:
         search = standing.search
         state, words = SearchState.STOPPED, "It was given up; everything was put back."
         try:
@@ -181,7 +181,7 @@ class Searching:
         finally:
             await asyncio.shield(self._finish(site_id, standing, state, words))
 
-    async def _finish(self, site_id: int, standing: Standing, state: SearchState, words: str) -> None:
+    async def _finish(self, site_id: int, standing: SearchStanding, state: SearchState, words: str) -> None:
         """Everything has its name again, or it is tried until it has; then the end is written down."""
         try:
             site = await self._sites.get(site_id)
@@ -193,7 +193,7 @@ class Searching:
             await self._store.end(standing.search.id, state, words)
         self._standing.pop(site_id, None)
 
-    async def _tests(self, site: Site, standing: Standing) -> Culprits:
+    async def _tests(self, site: Site, standing: SearchStanding) -> Culprits:
         search = standing.search
         answers = list(search.answers)
         order = range(len(search.packages))

@@ -10,7 +10,7 @@ from enum import StrEnum
 from typing import Any
 
 from nailer.core.files.sitepath import SitePath
-from nailer.core.packages.tested import PageWish
+from nailer.core.packages.tested import PageTest
 from nailer.core.words import aware
 from nailer.store.database import Database, Row, utc_now
 
@@ -45,7 +45,7 @@ class PackageSearch:
     id: int
     site_id: int
     account_id: int | None
-    wish: PageWish
+    wish: PageTest
     packages: tuple[SitePath, ...]
     answers: tuple[tuple[bool, str], ...]
     state: SearchState
@@ -96,7 +96,7 @@ class PackageStore:
         """Sites on which a search has left something aside."""
         return [row["site_id"] for row in await self._db.read(lambda work: work.rows("packages.left_by_searches"))]
 
-    async def begin(self, site_id: int, account_id: int, wish: PageWish, packages: Sequence[SitePath]) -> int:
+    async def begin(self, site_id: int, account_id: int, wish: PageTest, packages: Sequence[SitePath]) -> int:
         """Write down that a search begins; return its number."""
         values = {
             "site_id": site_id,
@@ -151,7 +151,7 @@ def _search(row: Row) -> PackageSearch:
         row["id"],
         row["site_id"],
         row["account_id"],
-        PageWish(**wish),
+        PageTest(**wish),
         tuple(SitePath.of_token(one) for one in json.loads(row["packages"])),
         tuple((bool(broken), str(said)) for broken, said in json.loads(row["answers"])),
         SearchState(row["state"]),

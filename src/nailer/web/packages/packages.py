@@ -8,7 +8,7 @@ from starlette.responses import Response
 
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.halves import usual_tests
-from nailer.core.packages.tested import PageWish
+from nailer.core.packages.tested import PageTest
 from nailer.errors import NailerError
 from nailer.services.packages import SearchState
 from nailer.services.sites import Site
@@ -61,7 +61,7 @@ async def begin_search(
     request: Request, site: TheSite, wish: PackageSearchWish, packages: PackagesDoor, session: SignedIn
 ) -> Response:
     """Search for what breaks a page."""
-    page = PageWish(wish.address.strip(), wish.must.strip(), wish.must_not.strip())
+    page = PageTest(wish.address.strip(), wish.must.strip(), wish.must_not.strip())
     paths = [SitePath.of_token(one) for one in wish.paths]
     await packages.searching.begin(session.account_id, site, page, paths)
     return await _searched(request, site)

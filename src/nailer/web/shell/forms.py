@@ -400,6 +400,18 @@ class FirstPageWish(_Body):
     side: SideName = SideName.THERE
 
 
+class ProvedCopyWish(_Body):
+    """A folder there of which a proved copy is taken."""
+
+    path: PathToken
+
+
+class RestoreWish(_Body):
+    """A name below the top of a copy that is to come back; '' for all of it."""
+
+    below: str = Field("", max_length=20_000)
+
+
 class SetAsideWish(_Body):
     """A package that is to have another name for a while."""
 

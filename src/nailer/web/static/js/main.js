@@ -20,6 +20,7 @@ import ownfiles from "./components/editing/ownfiles.js";
 import offline from "./components/shell/offline.js";
 import packages from "./components/packages/packages.js";
 import page from "./components/checks/page.js";
+import provedcopy from "./components/packages/provedcopy.js";
 import passkeys from "./components/people/passkeys.js";
 import pathbar from "./components/files/pathbar.js";
 import picture from "./components/checks/picture.js";
@@ -65,6 +66,7 @@ for (const [name, component] of Object.entries({
   page,
   passkeys,
   pathbar,
+  provedcopy,
   picture,
   pill,
   rail,
@@ -86,6 +88,8 @@ for (const [name, component] of Object.entries({
 })) {
   Alpine.data(name, component);
 }
+// On a narrow screen the open section of a site is seen among the others.
+document.querySelector(".sections .on")?.scrollIntoView({ block: "nearest", inline: "center" });
 // The editor is large: only its own page fetches it.
 if (document.querySelector('[x-data="editor"]'))
   Alpine.data("editor", (await import("./components/editing/editor.js")).default);

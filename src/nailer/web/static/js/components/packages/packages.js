@@ -8,15 +8,18 @@ const LOOK_EVERY_MS = 700;
 export default () => ({
   base: "",
   timer: 0,
+  copying: 0,
   none: true,
   chosen: "no package",
   init() {
     this.base = `/sites/${this.$root.dataset.site}/packages`;
     this.fill(this.$refs.list).then(() => this.count());
     this.follow();
+    this.followCopies();
   },
   destroy() {
     clearTimeout(this.timer);
+    clearTimeout(this.copying);
   },
   async fill(place) {
     try {
@@ -33,6 +36,34 @@ export default () => ({
     const busy = Boolean(this.$refs.found.querySelector("[data-busy]"));
     if (busy) this.timer = setTimeout(() => this.follow(), LOOK_EVERY_MS);
     else if (was) this.fill(this.$refs.list).then(() => this.count());
+  },
+  async followCopies() {
+    clearTimeout(this.copying);
+    await this.fill(this.$refs.copies);
+    if (this.$refs.copies.querySelector("[data-busy]")) {
+      this.copying = setTimeout(() => this.followCopies(), LOOK_EVERY_MS);
+    }
+  },
+  async copies(act, body, button) {
+    button.disabled = true;
+    try {
+      this.$refs.copies.innerHTML = await html(`${this.base}/copies${act}`, { body });
+      this.followCopies();
+    } catch (error) {
+      complain(error);
+    }
+    button.disabled = false;
+  },
+  forget(copy, name) {
+    const help = "What it alone holds can be let go then.";
+    const ask = {
+      title: `Forget the copy of ${name}?`,
+      choices: [{ value: "forget", word: "Forget it", help }],
+      done: async () => {
+        this.$refs.copies.innerHTML = await html(`${this.base}/copies/${copy}/drop`, { body: {} });
+      },
+    };
+    dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
   },
   boxes() {
     return [...this.$refs.list.querySelectorAll("[name=path]")];
@@ -52,6 +83,12 @@ export default () => ({
         return this.setAside(row.dataset.path, row.dataset.name);
       case "bring-back":
         return this.change(`bring-back/${button.dataset.aside}`, {}, button);
+      case "copy":
+        return this.copies("", { path: button.dataset.path }, button);
+      case "rehearse":
+        return this.copies(`/${button.dataset.copy}/rehearse`, {}, button);
+      case "drop":
+        return this.forget(button.dataset.copy, button.dataset.name);
       case "give-up":
       case "go-on":
         return this.searching(button.dataset.do, {}, button);
