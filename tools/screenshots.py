@@ -32,18 +32,6 @@ def _adding(driver: webdriver.Chrome, address: str, shot: Callable[[str], None])
     shot("add-site")
 
 
-def _every_day(files: Files, shot: Callable[[str], None]) -> None:
-    """A tray of two folders."""
-    for folder, name in (("/htdocs", "site.css"), ("/htdocs/data", "sailings.json")):
-        files.go(f"/sites/1/files?there={folder}")
-        files.pick(name)
-        files.see("tray-put").click()
-        files.see("tray")
-    time.sleep(1)
-    shot("tray")
-    files.see("tray-empty").click()
-
-
 def _on_a_phone(files: Files, shot: Callable[[str], None]) -> None:
     """The files view with two names picked, and their plan."""
     _size(files.driver, 390, 844, mobile=True)
@@ -198,7 +186,6 @@ def main(address: str) -> None:
     files.becomes("skins", "newer there")
     files.pick("index.html", "winter-sailings.html")
     shot("files")
-    _every_day(files, shot)
     _on_a_phone(files, shot)
     files.go("/sites/1/files")
     files.becomes("skins", "newer there")
@@ -216,9 +203,7 @@ def main(address: str) -> None:
     files.becomes("skins", "same")
     files.pick("old-site.zip", "placeholder.html")
     files.plan("remove-there")
-    files.see("typed").send_keys("old-site")
-    shot("word")
-    files.see("typed").send_keys(".zip")
+    files.see("typed").send_keys("old-site.zip")
     files.carry_out()
     time.sleep(2)
     files.go("/sites/2/files")
@@ -228,9 +213,6 @@ def main(address: str) -> None:
     shot("sites")
     _carrying(files, shot)
     _editing(files, shot)
-    files.go("/sites/1/changes")
-    files.see("difference").click()
-    shot("changes")
     _sieves_and_timers(files, shot)
     driver.quit()
 

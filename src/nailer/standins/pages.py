@@ -199,6 +199,8 @@ def _log(folder: Path, client: str, text: str) -> None:
     """Write a line into the account's error log, where it has a folder for logs."""
     if folder.is_dir():
         stamp = datetime.now(UTC).strftime("%a %b %d %H:%M:%S.%f %Y")
+        # As a host writes it: the account's home is a folder of the server, not of this machine.
+        text = text.replace(os.fspath(folder.parent), f"/home/{folder.parent.name}")
         with (folder / "error.log").open("a") as log:
             log.write(f"[{stamp}] [cgi:error] [client {client}] {text}\n")
 
