@@ -12,8 +12,9 @@ from nailer.acting import Acting, acting_as
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.tested import PageTest
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import Busy, Conflict, InvalidInput, Locked, NailerError, NotAllowed, NotFound
+from nailer.errors import Busy, Conflict, ConnectionDropped, InvalidInput, Locked, NailerError, NotAllowed, NotFound
 from nailer.services.packages import SearchKnown, SearchState
+from nailer.sides.sftp.side import SftpSide
 from nailer.standins.pages import Pages
 from tests.builders import path, tree, write
 from tests.world import World
@@ -123,6 +124,49 @@ async def test_wherever_it_is_given_up_every_tree_is_as_it_was(world: World, pag
     assert await world.nailer.packages.asides.open(world.site) == []
 
 
+async def test_one_given_up_before_its_first_step_leaves_the_site_free(world: World, pages: Pages) -> None:
+    packages = lay_out(world, 4, alone(1))
+    searching = world.nailer.packages.searching
+    await searching.begin(world.account_id, world.site, PAGE, packages)
+    await searching.give_up(world.site)
+    assert groups(await searched(world, packages)) == [{"part-01"}]
+
+
+async def test_a_rename_that_was_cut_is_not_taken_for_made(world: World, pages: Pages) -> None:
+    """The line ends at the first rename, which was written down and never made: the test must not run as if it had been."""
+    packages = lay_out(world, 4, alone(2))
+    asides, cut = world.nailer.packages.asides, []
+    rename = SftpSide.rename
+
+    async def _cut_once(self: SftpSide, old: SitePath, new: SitePath, **more: bool) -> None:
+        if not cut and new.name.endswith(b".aside"):
+            cut.append(new)
+            raise ConnectionDropped("The line was cut.")
+        await rename(self, old, new, **more)
+
+    with pytest.MonkeyPatch.context() as line:
+        line.setattr(SftpSide, "rename", _cut_once)
+        known = await searched(world, packages)
+    assert cut
+    assert groups(known) == [{"part-02"}]
+    assert await asides.open(world.site) == []
+
+
+async def test_who_has_a_part_of_the_site_sees_none_of_it(world: World) -> None:
+    (package,) = lay_out(world, 1)
+    packages = world.nailer.packages
+    await packages.asides.set_aside(world.account_id, world.site, package)
+    part = Grant(frozenset(Right), path("/htdocs/news"), path("/studio/moss/news"))
+    with acting_as(Acting(Person(99, "orla", grants={world.site.id: part}))):
+        for asked in (packages.asides.open, packages.searching.known, packages.book.seen, packages.copies.of):
+            with pytest.raises(NotAllowed):
+                await asked(world.site)
+        with pytest.raises(NotAllowed):
+            await packages.copies.take(world.account_id, world.site, world.top, "x")
+        assert packages.asides.shown(world.site.id) == []
+    assert len(packages.asides.shown(world.site.id)) == 1
+
+
 @pytest.mark.parametrize("seed", range(8))
 async def test_wherever_nailer_is_killed_everything_is_put_back_and_the_search_goes_on(
     world: World, pages: Pages, seed: int
@@ -134,7 +178,7 @@ async def test_wherever_nailer_is_killed_everything_is_put_back_and_the_search_g
     with pytest.MonkeyPatch.context() as killed:
 
         async def _nothing(*_: object) -> None:
-            raise asyncio.CancelledError
+            """Nothing is put back, and no end is written down."""
 
         killed.setattr(type(searching), "_finish", _nothing)
         await searching.begin(world.account_id, world.site, PAGE, packages)

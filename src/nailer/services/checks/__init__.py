@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from nailer.services.checks.addresses import AddressKnown, Reaching
 from nailer.services.checks.door import Checks
+from nailer.services.checks.ground import need_whole
 from nailer.services.checks.known import MAP, PageKnown, RoomKnown, SavingsKnown, SiteKnown
 from nailer.services.checks.reader import SiteLearned
 from nailer.services.checks.views import AskedFor, PageView
@@ -24,4 +25,5 @@ __all__ = [
     "SiteLearned",
     "StoredFinding",
     "StoredReading",
+    "need_whole",
 ]

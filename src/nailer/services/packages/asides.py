@@ -6,11 +6,12 @@ import asyncio
 
 import structlog
 
-from nailer.acting import need
+from nailer.acting import grant_on, need
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.people.rights import Right
 from nailer.errors import AlreadyThere, Conflict, FileMissing, NailerError, NotFound, StoreUnavailable
+from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore, NewChange, What
@@ -51,7 +52,11 @@ class Asides:
             self.restore_soon(site_id)
 
     def shown(self, site_id: int) -> list[SetAside]:
-        """What people have set aside on a site, the oldest first, as every page of it says: nothing is asked for it."""
+        """What people have set aside on a site, the oldest first, as every page of it says: nothing is asked for it. Who has
+        a part of the site is told nothing of the rest."""
+        grant = grant_on(site_id)
+        if grant is not None and not grant.is_whole:
+            return []
         return [one for one in self._shown.get(site_id, ()) if one.search_id is None]
 
     async def _look_again(self, site_id: int) -> None:
@@ -66,11 +71,12 @@ class Asides:
 
     async def open(self, site: Site) -> list[SetAside]:
         """What is set aside on a site."""
-        need(Right.LOOK, site.id)
+        need_whole(site)
         return await self._store.open(site.id)
 
     async def set_aside(self, account_id: int, site: Site, path: SitePath, why: str = "") -> SitePath:
         """Give a package another name, until somebody brings it back; return where it is. Raises Locked, TransferError."""
+        need_whole(site)
         need(Right.CHANGE, site.id)
         self._guarded.check(account_id, site, _THERE, path)
         async with self._browse.side(site, _THERE) as side:
@@ -82,6 +88,7 @@ class Asides:
 
     async def bring_back(self, account_id: int, site: Site, aside_id: int) -> None:
         """Give a package its name back. Raises NotFound, Conflict where the name is taken by now."""
+        need_whole(site)
         need(Right.CHANGE, site.id)
         one = next((one for one in await self._store.open(site.id) if one.id == aside_id), None)
         if one is None:

@@ -35,6 +35,7 @@ from nailer.core.plans.plan import Action, Verdict
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
 from nailer.errors import Busy, FileMissing, InvalidInput, NailerError, NotFound
+from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, Progress, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
@@ -88,7 +89,7 @@ class ProvedCopies:
 
     async def of(self, site: Site) -> list[ProvedCopy]:
         """The copies of a site, newest first."""
-        need(Right.LOOK, site.id)
+        need_whole(site)
         return await self._store.of(site.id)
 
     def standing(self, site_id: int) -> CopyStanding | None:
@@ -97,6 +98,7 @@ class ProvedCopies:
 
     async def take(self, account_id: int, site: Site, path: SitePath, title: str) -> int:
         """Begin to take a copy of a folder there; return its number. Raises Busy, NotAllowed."""
+        need_whole(site)
         need(Right.DOWNLOAD, site.id)
         if site.id in self._standing:
             raise Busy("A copy of this site is being taken already.")
@@ -189,7 +191,8 @@ class ProvedCopies:
         return {below: one for below, one in found if one is not None}
 
     async def _one(self, site: Site, copy_id: int) -> ProvedCopy:
-        """A copy that is whole. Raises NotFound."""
+        """A copy that is whole. Raises NotFound, NotAllowed."""
+        need_whole(site)
         for copy in await self._store.of(site.id):
             if copy.id == copy_id and copy.state is CopyState.PROVED:
                 return copy
@@ -197,13 +200,12 @@ class ProvedCopies:
 
     async def look_inside(self, site: Site, copy_id: int) -> tuple[ProvedCopy, Manifest]:
         """A copy with everything in it. Raises NotFound."""
-        need(Right.LOOK, site.id)
         return await self._one(site, copy_id), await self._store.manifest(copy_id)
 
     async def rehearse(self, site: Site, copy_id: int) -> str:
         """Restore a copy into a scratch folder of this machine, compare every file, and forget the folder; return how that
         went, in a sentence. Raises NotFound."""
-        need(Right.LOOK, site.id)
+        need(Right.DOWNLOAD, site.id)
         await self._one(site, copy_id)
         manifest = await self._store.manifest(copy_id)
         scratch = Path(await in_thread(mkdtemp, None, "nailer-rehearsal-"))
@@ -255,6 +257,7 @@ class ProvedCopies:
 
     async def drop(self, site: Site, copy_id: int) -> None:
         """Forget a copy."""
+        need_whole(site)
         need(Right.REMOVE, site.id)
         await self._store.drop(site.id, copy_id)
 

@@ -18,7 +18,7 @@ from nailer.core.packages.tested import PageTest, broken_by
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.errors import Busy, InvalidInput, NailerError, NotFound, StoreUnavailable
-from nailer.services.checks import Checks
+from nailer.services.checks import Checks, need_whole
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.services.packages.asides import Asides
@@ -31,6 +31,7 @@ _log = structlog.get_logger()
 _THERE = SideName.THERE
 _MOST_PACKAGES = 300
 _PAUSE_S = 0.4  # some servers read a folder anew only after a moment
+_ASKED = 3
 _HEALS = 4
 _HEALS_AFTER_S = 2.0
 
@@ -68,6 +69,7 @@ class Searching:
         self._broken = checks.broken
         self._asides = asides
         self._standing: dict[int, SearchStanding] = {}
+        self._beginning: set[int] = set()
 
     async def start(self) -> None:
         """Searches that were cut are said to be; what they set aside is put back by the asides."""
@@ -75,11 +77,12 @@ class Searching:
 
     async def stop(self) -> None:
         """End searches; each puts back what it has set aside first."""
-        for standing in list(self._standing.values()):
-            await self._end(standing)
+        for site_id, standing in list(self._standing.items()):
+            await self._end(site_id, standing)
 
     async def begin(self, account_id: int, site: Site, wish: PageTest, packages: Sequence[SitePath]) -> None:
         """Search among packages for what breaks a page. Raises InvalidInput, Locked, Busy where one is under way."""
+        need_whole(site)
         need(Right.CHANGE, site.id)
         if not packages or len(packages) > _MOST_PACKAGES:
             raise InvalidInput(f"Choose between one and {_MOST_PACKAGES} packages.")
@@ -88,12 +91,17 @@ class Searching:
         for path in packages:
             self._guarded.check(account_id, site, _THERE, path)
         self._need_free(site.id)
-        ordered = await self._suspects_first(site, wish, packages)
-        await self._store.begin(site.id, account_id, wish, ordered)
-        await self._go(site)
+        self._beginning.add(site.id)
+        try:
+            ordered = await self._suspects_first(site, wish, packages)
+            await self._store.begin(site.id, account_id, wish, ordered)
+            await self._go(site)
+        finally:
+            self._beginning.discard(site.id)
 
     async def go_on(self, account_id: int, site: Site) -> None:
         """Go on with a search that was cut, from its answers. Raises NotFound where there is none."""
+        need_whole(site)
         need(Right.CHANGE, site.id)
         self._need_free(site.id)
         last = await self._store.last(site.id)
@@ -111,11 +119,11 @@ class Searching:
         standing = self._standing.get(site.id)
         if standing is not None:
             standing.given_up = True
-            await self._end(standing)
+            await self._end(site.id, standing)
 
     async def known(self, site: Site) -> SearchKnown | None:
         """The last search of a site, as it stands; None where there was none."""
-        need(Right.LOOK, site.id)
+        need_whole(site)
         last = await self._store.last(site.id)
         if last is None:
             return None
@@ -129,7 +137,7 @@ class Searching:
             await asyncio.wait([standing.task])
 
     def _need_free(self, site_id: int) -> None:
-        if site_id in self._standing:
+        if site_id in self._standing or site_id in self._beginning:
             raise Busy("A search is under way on this site already.")
 
     async def _go(self, site: Site) -> None:
@@ -139,11 +147,13 @@ class Searching:
         standing = self._standing[site.id] = SearchStanding(search)
         standing.task = asyncio.create_task(self._run(site.id, standing))
 
-    @staticmethod
-    async def _end(standing: SearchStanding) -> None:
+    async def _end(self, site_id: int, standing: SearchStanding) -> None:
         if standing.task is not None:
             standing.task.cancel()
             await asyncio.gather(standing.task, return_exceptions=True)
+        # A task that is cancelled before its first step runs none of its code.
+        if self._standing.get(site_id) is standing:
+            await self._finish(site_id, standing, SearchState.STOPPED, "It was given up before its first test.")
 
     async def _suspects_first(self, site: Site, wish: PageTest, packages: Sequence[SitePath]) -> list[SitePath]:
         """What the error log names goes first, then what changed lately, then the rest."""
@@ -206,18 +216,24 @@ class Searching:
             await self._store.answered(search.id, answers)
 
     async def _tested(self, site: Site, search: PackageSearch, inside: frozenset[int]) -> tuple[bool, str]:
-        """Let only some packages be in, and fetch the page. A line that is cut is dialled anew."""
+        """Let only some packages be in, and fetch the page. A line that is cut is dialled anew: how far the last rename came
+        is not known then, so everything is put back first."""
         for left in reversed(range(_HEALS)):
             try:
                 async with self._browse.side(site, _THERE) as side:
+                    if left < _HEALS - 1:
+                        await self._asides.put_back(site, side, search.id)
                     await self._arrange(site, side, search, inside)
                 break
             except NailerError as error:
                 if not error.heals or not left:
                     raise
                 await asyncio.sleep(_HEALS_AFTER_S)
-        await asyncio.sleep(_PAUSE_S)
-        answer, data = await self._live.content(search.wish.address)
+        for _ in range(_ASKED):
+            await asyncio.sleep(_PAUSE_S)
+            answer, data = await self._live.content(search.wish.address)
+            if answer.status is not None:
+                break  # no answer at all may be the way there: it is asked again before it counts
         why = broken_by(search.wish, answer, data.decode("utf-8", "replace"))
         return bool(why), why or f"answers {answer.status}"
 

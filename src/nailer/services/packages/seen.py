@@ -11,7 +11,7 @@ from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.packages.declared import Declared, declared, files_to_read
 from nailer.core.packages.versions import Order, Version, order
 from nailer.errors import InvalidInput, NailerError, NotFound, TransferError
-from nailer.services.checks import Checks, SiteLearned
+from nailer.services.checks import Checks, SiteLearned, need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.asides import Asides
 from nailer.sides.side import Side
@@ -57,6 +57,7 @@ class PackageBook:
 
     async def seen(self, site: Site) -> PackagesSeen:
         """The packages below the document roots. Raises InvalidInput where a site has none, NotAllowed, TransferError."""
+        need_whole(site)
         if not site.document_roots:
             raise InvalidInput("Say in the settings which folder answers at which web address first.")
         learned = await self._learned(site)

@@ -267,7 +267,7 @@ POLICY: dict[str, Asks] = {
     "GET /sites/{site_id}/packages/copies": _LOOK,
     "POST /sites/{site_id}/packages/copies": _on_site(Right.DOWNLOAD),
     "GET /sites/{site_id}/packages/copies/{copy_id}": _LOOK,
-    "POST /sites/{site_id}/packages/copies/{copy_id}/rehearse": _LOOK,
+    "POST /sites/{site_id}/packages/copies/{copy_id}/rehearse": _on_site(Right.DOWNLOAD),
     "POST /sites/{site_id}/packages/copies/{copy_id}/drop": _on_site(Right.REMOVE),
     "POST /sites/{site_id}/packages/copies/{copy_id}/restore": _on_site(Right.CHANGE),
     "GET /sites/{site_id}/checks": _LOOK,
