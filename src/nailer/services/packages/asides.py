@@ -10,7 +10,7 @@ from nailer.acting import grant_on, need
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.people.rights import Right
-from nailer.errors import AlreadyThere, Conflict, FileMissing, NailerError, NotFound, StoreUnavailable
+from nailer.errors import Conflict, FileMissing, NailerError, NotFound
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.sides.side import Side
@@ -138,27 +138,33 @@ class Asides:
                 continue
             try:
                 await self._back(side, one)
-            except (Conflict, FileMissing) as error:
+            except NailerError as error:
+                if error.heals:
+                    raise
                 problem = error
             self._browse.forget(site.id, _THERE, one.path.parent)
         if problem is not None:
             raise problem
 
     async def _back(self, side: Side, one: SetAside) -> None:
-        """One name back, wherever a cut has left it: at either end, or (said) at both."""
+        """One name back, wherever a cut has left it: at either end, or (said) at both, or at none. What a server says of a
+        rename that it refuses tells little: both ends are looked at."""
         try:
             await unbroken(side.rename(one.aside, one.path))
-        except FileMissing:
-            if await _there(side, one.path) is None:
-                await self._store.back(one.id)
-                raise FileMissing(f"{one.title} is gone from both of its names: somebody else moved it.") from None
-        except AlreadyThere:
-            if await _there(side, one.aside) is None:  # cut before its rename: it has never been away
-                await self._store.back(one.id)
-                return
-            raise Conflict(
-                f"{one.path} is there again, beside the one that was set aside. Rename one of them."
-            ) from None
+        except NailerError as refused:
+            if refused.heals:
+                raise
+            is_aside, is_back = await _there(side, one.aside), await _there(side, one.path)
+            if is_aside is not None and is_back is not None:
+                raise Conflict(
+                    f"{one.path} is there again, beside the one that was set aside. Rename one of them."
+                ) from refused
+            if is_aside is not None:
+                raise
+            await self._store.back(one.id)
+            if is_back is None:
+                raise FileMissing(f"{one.title} is gone from both of its names: somebody else moved it.") from refused
+            return
         await self._store.back(one.id)
 
     def restore_soon(self, site_id: int) -> None:
@@ -182,10 +188,11 @@ class Asides:
                 async with self._browse.side(site, _THERE) as side:
                     await self.put_back(site, side)
                 return
-            except (NotFound, Conflict, FileMissing) as error:
-                _log.warning("what a search set aside could not be put back", site=site_id, why=error.what)
-                return
-            except (NailerError, StoreUnavailable) as error:
+            except NailerError as error:
+                # Who must look is said on the page: the row stays open. A line or a server that is away is waited for.
+                if not error.heals:
+                    _log.warning("what a search set aside could not be put back", site=site_id, why=error.what)
+                    return
                 _log.warning("putting back waits for the server", site=site_id, why=error.what)
             await asyncio.sleep(_AGAIN_S[min(tries, len(_AGAIN_S) - 1)])
             tries += 1

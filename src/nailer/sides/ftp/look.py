@@ -120,6 +120,10 @@ class FolderMemory:
         elif (found := self._folders.get(new.parent)) is not None:
             found.at_s = 0.0  # what it is now nobody has seen
 
+    def doubt(self, folder: SitePath) -> None:
+        """Forget a folder: what is in it now is asked anew."""
+        self._drop(folder)
+
     def forget(self) -> None:
         """Forget every folder."""
         self._folders.clear()

@@ -38,6 +38,7 @@ class Renaming:
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
         """As `Side.rename`. RFC 959 does not say what becomes of a taken name: it is looked at first."""
         if not (replace or looked):
+            self._side._learned.folders.doubt(new.parent)  # somebody else may have taken the name a moment ago
             async with self._side.connection.line(self._side.lane) as line:
                 if await self._side.looking(line).is_there(new):
                     # RFC 959 does not say what happens to a name that is taken; most servers replace it.

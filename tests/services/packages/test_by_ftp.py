@@ -1,0 +1,83 @@
+"""Packages and copies over FTP, as servers there are: what they refuse tells little, and not every one sets access."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+import pytest
+
+from nailer.core.connecting.protocol import Protocol
+from nailer.errors import Conflict, FileMissing
+from nailer.standins.ftp import FtpHost
+from nailer.store.packages.copies import CopyState
+from tests.builders import path, tree, write
+from tests.world import World, a_world_on
+
+PACKAGE = path("/htdocs/add-ons/tides")
+
+
+@pytest.fixture(params=[(), ("MLSD", "MLST", "MFMT", "SITE CHMOD")], ids=["new", "old"])
+async def by_ftp(request, tmp_path: Path, database, migrated_url) -> AsyncIterator[World]:  # type: ignore[no-untyped-def]
+    root = tmp_path / "there"
+    (root / "htdocs").mkdir(parents=True)
+    host = FtpHost(root, "seedlib", "sow-and-reap", lacks=request.param)
+    await host.start()
+    try:
+        async with a_world_on(host, tmp_path, migrated_url, root / "htdocs", protocol=Protocol.FTP) as world:
+            yield world
+    finally:
+        await host.stop()
+
+
+def lay_out(world: World) -> dict[str, bytes]:
+    write(world.there, "add-ons/tides/addon.json", '{"name": "Tides", "version": "1.9"}')
+    write(world.there, "add-ons/tides/part.sh", "tides\n")
+    return tree(world.there)
+
+
+async def test_a_package_is_set_aside_and_brought_back(by_ftp: World) -> None:
+    before, asides = lay_out(by_ftp), by_ftp.nailer.packages.asides
+    await asides.set_aside(by_ftp.account_id, by_ftp.site, PACKAGE)
+    assert not (by_ftp.there / "add-ons" / "tides").exists()
+    (one,) = await asides.open(by_ftp.site)
+    await asides.bring_back(by_ftp.account_id, by_ftp.site, one.id)
+    assert tree(by_ftp.there) == before
+
+
+async def test_what_is_at_both_names_or_at_none_is_said(by_ftp: World) -> None:
+    lay_out(by_ftp)
+    asides = by_ftp.nailer.packages.asides
+    aside = await asides.set_aside(by_ftp.account_id, by_ftp.site, PACKAGE)
+    (by_ftp.there / "add-ons" / "tides").mkdir()
+    (one,) = await asides.open(by_ftp.site)
+    with pytest.raises(Conflict):
+        await asides.bring_back(by_ftp.account_id, by_ftp.site, one.id)
+    (by_ftp.there / "add-ons" / "tides").rmdir()
+    (by_ftp.there / "add-ons" / aside.name.decode()).rename(by_ftp.there / "elsewhere")
+    with pytest.raises(FileMissing):
+        await asides.bring_back(by_ftp.account_id, by_ftp.site, one.id)
+    assert await asides.open(by_ftp.site) == []
+
+
+async def test_one_that_was_written_down_and_never_renamed_is_back_already(by_ftp: World) -> None:
+    before, asides = lay_out(by_ftp), by_ftp.nailer.packages.asides
+    aside = PACKAGE.parent.child(b".tides.aside")
+    await by_ftp.nailer.stores.packages.add_aside(by_ftp.site.id, by_ftp.account_id, 7, PACKAGE, aside, title="tides")
+    await asides.start()
+    await asides.restored(by_ftp.site.id)
+    assert await asides.open(by_ftp.site) == []
+    assert tree(by_ftp.there) == before
+
+
+async def test_a_copy_is_proved_and_restored(by_ftp: World) -> None:
+    before, copies = lay_out(by_ftp), by_ftp.nailer.packages.copies
+    await copies.take(by_ftp.account_id, by_ftp.site, by_ftp.top, "Moss Lane")
+    await copies.wait(by_ftp.site.id)
+    (copy,) = await copies.of(by_ftp.site)
+    assert copy.state is CopyState.PROVED, copy.problem
+    write(by_ftp.there, "add-ons/tides/part.sh", "changed by hand, and longer\n")
+    (by_ftp.there / "add-ons/tides/addon.json").unlink()
+    job = await by_ftp.run(await copies.restore(by_ftp.account_id, by_ftp.site, copy.id))
+    assert job.state == "done", job
+    assert tree(by_ftp.there) == before
