@@ -37,7 +37,6 @@ class Next(StrEnum):
     LIVE = "compare with what is there"
     APART = "see both sides"
     LOG = "open the log"
-    READ = "read the site"
 
 
 @dataclass(frozen=True, slots=True)
