@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-
 import pytest
 
 from nailer.core.files.sitepath import DocumentRoot
@@ -80,10 +78,15 @@ async def test_a_host_that_does_not_answer_while_others_do_is_found(world: World
 
 
 async def test_they_are_asked_few_a_second(world: World, pages: Pages) -> None:
-    others = OtherSites(world.nailer.editing, every_s=0.1)
-    begun = time.monotonic()
+    paused: list[float] = []
+
+    async def pause(left_s: float) -> None:
+        paused.append(left_s)
+
+    others = OtherSites(world.nailer.editing, every_s=1000, pause=pause)
     await others.findings(graph(*(f"https://mosslane.example/{n}" for n in range(4))), [], lambda *_: None)
-    assert time.monotonic() - begun >= 0.5, "four links and one file of rules, a tenth of a second apart"
+    assert len(paused) == 5, "after four links and one file of rules"
+    assert all(900 < left_s <= 1000 for left_s in paused)
 
 
 @pytest.mark.parametrize("wanted", [True, False])

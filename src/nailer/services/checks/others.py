@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from urllib.parse import urlsplit
 from urllib.robotparser import RobotFileParser
 
@@ -23,9 +23,14 @@ _GONE = (404, 410)
 
 
 class OtherSites:
-    def __init__(self, editing: Editing, every_s: float = _EVERY_S) -> None:
+    """`pause` waits so many seconds between two questions."""
+
+    def __init__(
+        self, editing: Editing, every_s: float = _EVERY_S, pause: Callable[[float], Awaitable[None]] = asyncio.sleep
+    ) -> None:
         self._live = editing.live_check
         self._every_s = every_s
+        self._pause = pause
 
     async def findings(self, graph: Graph, problems: list[str], heard: Callable[[int, int], None]) -> list[SiteFinding]:
         """Links to other sites that lead nowhere. What could not be asked is added to `problems`; `heard` is told how many
@@ -63,7 +68,7 @@ class OtherSites:
         if origin not in robots:
             rules = RobotFileParser()
             answer, text = await self._live.content(f"{origin}/robots.txt")
-            await asyncio.sleep(self._every_s)
+            await self._pause(self._every_s)
             # RFC 9309, 2.3.1: without such a file everything may be asked; where the server fails, nothing.
             if answer.status is not None and answer.status >= 500:
                 rules.parse(["User-agent: *", "Disallow: /"])
@@ -77,7 +82,7 @@ class OtherSites:
     async def _politely(self, address: str) -> Fetched:
         begun_s = time.monotonic()
         answer = await self._live.once(address, body=False)
-        await asyncio.sleep(max(0.0, self._every_s - (time.monotonic() - begun_s)))
+        await self._pause(max(0.0, self._every_s - (time.monotonic() - begun_s)))
         return answer
 
 
