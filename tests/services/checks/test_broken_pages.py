@@ -127,6 +127,8 @@ async def test_a_server_of_files_that_does_not_answer_is_said_and_the_page_looke
     assert found.seen.answer.status == 200
     assert len(found.seen.not_looked) == 1
     assert found.seen.entry is None
+    found = await look(world, ROOT + "gone.html")
+    assert not any("Nothing of this name" in one.sentence for one in found.leads), "nobody has looked"
 
 
 STRANGERS = [

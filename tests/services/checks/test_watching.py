@@ -71,6 +71,22 @@ async def test_a_page_that_was_broken_before_is_no_reason_to_put_anything_back(w
     assert "-Indexes" in (world.there / ".htaccess").read_text()
 
 
+async def test_a_job_that_is_paused_is_looked_at_once_it_has_ended(world: World, pages: Pages) -> None:
+    write(world.there, "index.html", PAGE)
+    pages.refused_rules = ("Options",)
+    job_id = await forbid_lists(world)
+    watching = world.nailer.checks.watching
+    await watching.look_before(await world.nailer.stores.jobs.get(job_id), world.site)
+    watching.job_ended(job_id)  # as where a run ends and the job does not
+    while watching._looking:
+        await asyncio.sleep(0.01)
+    watch = await watching.of_job(job_id)
+    assert watch is not None
+    assert watch.ended_at is None
+    await world.run(job_id)
+    assert (await looked_at(world, job_id)).back_job_id is not None
+
+
 async def test_what_the_job_did_while_nailer_was_away_is_looked_at_when_it_comes_back(
     world: World, pages: Pages
 ) -> None:

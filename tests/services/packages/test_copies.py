@@ -148,6 +148,25 @@ async def test_what_changes_while_it_is_taken_is_taken_again(world: World) -> No
     assert (sizes[b"file-00.bin"], sizes[b"late.txt"], b"file-59.bin" in sizes) == (17, 14, False)
 
 
+async def test_a_line_that_is_cut_is_dialled_anew_and_what_came_is_kept(world: World) -> None:
+    for number in range(80):
+        write(world.there, f"file-{number:02d}.bin", bytes([number]) * 40_000)
+    before = look(world.there)
+    copies = world.nailer.packages.copies
+    await copies.take(world.account_id, world.site, world.top, "Moss Lane")
+    while (standing := copies.standing(world.site.id)) is not None and standing.done < 10:
+        await asyncio.sleep(0.002)
+    await world.nailer.sites.pool.close_site(world.site.id)
+    await copies.wait(world.site.id)
+    (copy,) = await copies.of(world.site)
+    assert copy.state is CopyState.PROVED, copy.problem
+    assert copy.files == 80
+    assert copy.fetched <= 80 + 8, "only what was under way as the line was cut is fetched twice"
+    (world.there / "file-07.bin").unlink()
+    await restored(world, copy)
+    assert look(world.there) == before
+
+
 async def test_a_folder_that_cannot_be_read_makes_no_copy(world: World) -> None:
     write(world.there, "a.txt", "1")
     write(world.there, "shut/b.txt", "2")

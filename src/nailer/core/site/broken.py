@@ -56,7 +56,9 @@ class PageEvidence:
     `entry` what is there, `entry_here` its counterpart, `other` a name that differs in writing. `chain` is the access of
     every folder above it and of itself (None: the server does not say). `visible` counts letters that a visitor sees (None:
     no page of text). `log` None: `no_log` says why. `room` are bytes left (None: not known). `missing` are things that the
-    page refers to and does not get. `not_looked` says what could not be looked at, and why."""
+    page refers to and does not get. `not_looked` says what could not be looked at, and why.
+    `knows_there` and `knows_here`: whether what is under the path on that side could be looked at, so that nothing found
+    means nothing there."""
 
     answer: Fetched
     took_ms: int
@@ -72,6 +74,8 @@ class PageEvidence:
     room: int | None = None
     missing: tuple[SitePath, ...] = ()
     not_looked: tuple[str, ...] = ()
+    knows_there: bool = True
+    knows_here: bool = True
 
     @property
     def is_well(self) -> bool:
@@ -164,7 +168,7 @@ def _forbidden(seen: PageEvidence) -> Lead | None:
 
 
 def _not_there(seen: PageEvidence) -> Lead | None:
-    if seen.answer.status not in (404, 410):
+    if seen.answer.status not in (404, 410) or not seen.knows_there:
         return None
     if seen.entry is not None:
         sentence = f"{seen.path} is there, and the address answers {seen.answer.status}: another folder is served."
@@ -180,7 +184,7 @@ def _not_there(seen: PageEvidence) -> Lead | None:
         )
     if seen.entry_here is not None:
         return Lead("The file is here, and not there.", Next.SEND, seen.path)
-    return Lead("Nothing of this name is there, or here.", Next.REFERENCES)
+    return Lead(f"Nothing of this name is there{', or here' if seen.knows_here else ''}.", Next.REFERENCES)
 
 
 def _log_names(seen: PageEvidence) -> Lead | None:
@@ -305,6 +309,9 @@ def _nothing_found(seen: PageEvidence) -> Lead:
         return Lead(sentence, Next.EDIT, seen.path)
     if seen.answer.status == 200:
         return Lead(f"It answers 200 with {size_text(seen.answer.size)}.", Next.APART, seen.path)
+    if not seen.knows_there:
+        sentence = f"It answers {seen.answer.status}; what lies there could not be looked at."
+        return Lead(sentence, Next.ADDRESS)
     if seen.log is None:
         sentence = f"It answers {seen.answer.status}, and there is no log to read: {seen.no_log}."
         return Lead(sentence, Next.SCRIPT, seen.path)

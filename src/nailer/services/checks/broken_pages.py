@@ -54,6 +54,8 @@ class _Ground:
     other: SitePath | None = None
     chain: tuple[tuple[SitePath, int | None], ...] = ()
     by_time: tuple[ChangedLately, ...] = ()
+    knows_there: bool = False
+    knows_here: bool = False
 
 
 class BrokenPages:
@@ -72,12 +74,15 @@ class BrokenPages:
         not_looked: list[str] = []
         try:
             async with self._browse.side(site, _THERE) as side:
-                ground = await self._ground(site, side, path_asked(site, address))
-                before = await self._logs(site, side, ground.path)
+                ground = await self._ground(site, side, path_asked(site, address), not_looked)
+                before = await self._logs(site, side, ground.path, [])
                 seen = await self._fetched(address)
                 if seen.fails:
                     await asyncio.sleep(_FLUSH_S)
-                log, no_log = await self._tail(site, side, before, await self._logs(site, side, ground.path))
+                unread: list[str] = []
+                log, no_log = await self._tail(
+                    site, side, before, await self._logs(site, side, ground.path, unread), unread
+                )
                 room = await self._room(side, ground.path)
         except TransferError as error:
             not_looked.append(f"The files there: {error.what}")
@@ -96,7 +101,9 @@ class BrokenPages:
             room=room,
             changed=_together(changes, ground.by_time),
             missing=await self._missing(site, ground.path),
-            not_looked=tuple(not_looked),
+            not_looked=tuple(dict.fromkeys(not_looked)),
+            knows_there=ground.knows_there,
+            knows_here=ground.knows_here,
         )
         return Diagnosed(address, seen, tuple(leads(seen)))
 
@@ -108,12 +115,14 @@ class BrokenPages:
         visible = await asyncio.to_thread(visible_letters, body) if is_text and answer.size else None
         return PageEvidence(answer, took_ms, visible)
 
-    async def _ground(self, site: Site, side: Side, path: SitePath | None) -> _Ground:
+    async def _ground(self, site: Site, side: Side, path: SitePath | None, not_looked: list[str]) -> _Ground:
         """What lies where the address leads: of a folder its first page, of nothing what is called alike."""
         if path is None:
             return _Ground()
-        entry = await _stat(side, path)
-        listing = await self._list(side, path if entry is not None and entry.is_folder else path.parent)
+        unseen = len(not_looked)
+        entry = await _stat(side, path, not_looked)
+        knows_there = len(not_looked) == unseen
+        listing = await self._list(side, path if entry is not None and entry.is_folder else path.parent, not_looked)
         if entry is not None and entry.is_folder:
             indexes = [one for one in listing if one.is_file and is_index(one.name)]
             if indexes:
@@ -123,7 +132,7 @@ class BrokenPages:
             names = Names({path.parent: Tree({(): listing})})
             other = names.other_writing(path)
         above = path.ancestors()[1:-1]
-        found = await asyncio.gather(*(_stat(side, one) for one in above))
+        found = await asyncio.gather(*(_stat(side, one, not_looked) for one in above))
         chain = [(one, seen.access if seen is not None else None) for one, seen in zip(above, found, strict=True)]
         if entry is not None:
             chain.append((path, entry.access))
@@ -132,34 +141,38 @@ class BrokenPages:
             for one in listing
             if one.is_file and one.stamp is not None and datetime.now(UTC) - _time(one) < _LATELY
         ]
-        return _Ground(path, entry, await self._here(site, path), other, tuple(chain), tuple(by_time))
+        unseen = len(not_looked)
+        entry_here = await self._here(site, path, not_looked)
+        knows_here = len(not_looked) == unseen
+        return _Ground(path, entry, entry_here, other, tuple(chain), tuple(by_time), knows_there, knows_here)
 
     @staticmethod
-    async def _list(side: Side, folder: SitePath) -> Sequence[Entry]:
+    async def _list(side: Side, folder: SitePath, unread: list[str]) -> Sequence[Entry]:
         try:
             return (await side.list(folder)).entries
-        except TransferError:
+        except FileMissing:
+            return ()
+        except TransferError as error:
+            unread.append(error.what)
             return ()
 
-    async def _here(self, site: Site, path: SitePath) -> Entry | None:
+    async def _here(self, site: Site, path: SitePath, not_looked: list[str]) -> Entry | None:
         folder = here_of(site, path.parent)
         if folder is None:
             return None
-        try:
-            async with self._browse.side(site, SideName.HERE) as here:
-                return await here.stat(folder.child(path.name))
-        except TransferError:
-            return None
+        async with self._browse.side(site, SideName.HERE) as here:
+            return await _stat(here, folder.child(path.name), not_looked)
 
-    async def _logs(self, site: Site, side: Side, path: SitePath | None) -> dict[SitePath, Entry]:
+    async def _logs(self, site: Site, side: Side, path: SitePath | None, unread: list[str]) -> dict[SitePath, Entry]:
         """The error logs that may tell of a page, the one that was written last first: beside it, in a folder above, in the
-        folder for logs of the account, and of what lies above a document root."""
+        folder for logs of the account, and of what lies above a document root. Folders that could not be read are added to
+        `unread`."""
         roots = [root.folder for root in roots_there(site)]
         above = path.ancestors()[:-1] if path is not None else roots
         parents = [root.parent for root in roots if not root.is_root]
         places = dict.fromkeys([*reversed(above), *parents])
         folders = dict.fromkeys([*places, *(place.child(name) for place in (*parents, *roots) for name in FOLDERS)])
-        listings = await asyncio.gather(*(self._list(side, folder) for folder in folders))
+        listings = await asyncio.gather(*(self._list(side, folder, unread) for folder in folders))
         found = [
             (folder.child(one.name), one)
             for folder, entries in zip(folders, listings, strict=True)
@@ -170,9 +183,16 @@ class BrokenPages:
         return dict(found[:_MOST_LOGS])
 
     async def _tail(
-        self, site: Site, side: Side, before: Mapping[SitePath, Entry], now: Mapping[SitePath, Entry]
+        self,
+        site: Site,
+        side: Side,
+        before: Mapping[SitePath, Entry],
+        now: Mapping[SitePath, Entry],
+        unread: Sequence[str],
     ) -> tuple[LogTail | None, str]:
         """The log that grew or began while the page was fetched, else the one that was written last."""
+        if not now and unread:
+            return None, f"none was found, and where one may lie could not be read ({unread[0]})"
         if not now:
             return None, "no error log was found beside the page, above it, or in the account's folder for logs"
         sizes = {path: before[path].size if path in before else 0 for path in now}
@@ -250,8 +270,8 @@ def _own(address: str, roots: Sequence[DocumentRoot]) -> str | None:
     return None
 
 
-async def _stat(side: Side, path: SitePath) -> Entry | None:
-    """What is at a path; None where nothing is, or nobody may look."""
+async def _stat(side: Side, path: SitePath, not_looked: list[str]) -> Entry | None:
+    """What is at a path; None where nothing is, or (which is added to `not_looked`) nobody may look."""
     try:
         return await side.stat(path)
     except FileMissing:
@@ -259,6 +279,7 @@ async def _stat(side: Side, path: SitePath) -> Entry | None:
     except TransferError as error:
         if error.heals:
             raise
+        not_looked.append(error.what)
         return None
 
 

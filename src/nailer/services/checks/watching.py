@@ -75,9 +75,11 @@ class Watching:
     async def _look_after(self, job_id: int) -> None:
         try:
             watch = await self._watches.of_job(job_id)
-            if watch is None or watch.before is None or watch.ended_at is not None:
+            if watch is None or watch.before is None or watch.back_job_id is not None:
                 return
             job = await self._jobs.get(job_id)
+            if job.state not in ENDED:
+                return  # paused, or waiting for another runner: it is looked at once it has ended
             with acting_as(Acting(await self._grants.person(job.account_id), program="a watch")):
                 await self._judge(watch, job)
         except NailerError as error:
@@ -88,7 +90,7 @@ class Watching:
         if not worse:
             await asyncio.sleep(_SECOND_LOOK_S)
             worse = await self._worse(watch)
-        if not worse or job.state not in ENDED:
+        if not worse:
             await self._watches.end(job.id, worse, None)
             return
         site = await self._sites.get(job.site_id)

@@ -120,7 +120,7 @@ class Asides:
             # Cancelled meanwhile it is answered first: a rename still on its way would come after the one that puts it back.
             await unbroken(side.rename(path, aside))
         except NailerError as error:
-            if not error.heals:  # refused: nothing has happened
+            if not error.heals and await _there(side, aside) is None:  # refused, and nothing has happened
                 await self._store.back(aside_id)
             raise
         self._browse.forget(site.id, _THERE, path.parent)

@@ -4,8 +4,9 @@ plan."""
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable
-from dataclasses import dataclass, replace
+import time
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from shutil import rmtree
 from tempfile import mkdtemp
@@ -49,16 +50,22 @@ _log = structlog.get_logger()
 _THERE = SideName.THERE
 _AT_ONCE = 8
 _ROUNDS = 4
+_TRIES = 4
+_PAUSE_S = 1.0
 _CUT = "Nailer ended meanwhile."
 
 
 @dataclass(slots=True)
 class CopyStanding:
-    """A copy that is being taken: how many files of those to fetch are here."""
+    """A copy that is being taken: how many files of those to fetch are here. `known` are those that came before a line was
+    cut, as they were then: what did not change since is not fetched again."""
 
     copy_id: int
     done: int = 0
     of: int = 0
+    fetched: int = 0
+    known: dict[Below, Copied] = field(default_factory=dict)
+    begun_s: float = field(default_factory=time.time)
     task: asyncio.Task[None] | None = None
 
 
@@ -117,9 +124,7 @@ class ProvedCopies:
         problem = _CUT
         try:
             with acting_as(Acting(await self._grants.person(account_id), program="a copy")):
-                site = await self._sites.get(site_id)
-                async with self._browse.side(site, _THERE, Lane.CARRY) as side:
-                    problem = await self._taken(site, side, path, standing)
+                problem = await self._attempts(await self._sites.get(site_id), path, standing)
         except NailerError as error:
             problem = error.what
         except Exception:
@@ -130,17 +135,29 @@ class ProvedCopies:
                 await asyncio.shield(self._store.fail(standing.copy_id, problem))
             self._standing.pop(site_id, None)
 
+    async def _attempts(self, site: Site, path: SitePath, standing: CopyStanding) -> str:
+        """Take the copy; a line that is cut is dialled anew, and what came already is kept."""
+        for left in reversed(range(_TRIES)):
+            try:
+                async with self._browse.side(site, _THERE, Lane.CARRY) as side:
+                    return await self._taken(site, side, path, standing)
+            except NailerError as error:
+                if not error.heals or not left:
+                    raise
+                await asyncio.sleep(_PAUSE_S)
+        return _CUT
+
     async def _taken(self, site: Site, side: Side, path: SitePath, standing: CopyStanding) -> str:
         """Take the copy and prove it; return why it is none, '' where it is one."""
         tree = await read_tree(side, path, Progress())
         if tree.missing:
             return f"{path} is not there."
-        known = await self._known_already(site, path, tree)
+        known = await self._known_already(site, path, tree, standing)
         await self._hold(standing.copy_id, known.values())
-        contents, wanted, fetched = dict(known), _files(tree) - known.keys(), 0
+        contents, wanted = dict(known), _files(tree) - known.keys()
         for _ in range(_ROUNDS):
-            contents |= await self._fetched(side, path, wanted, standing)
-            fetched += len(wanted)
+            entries = names_of(tree)
+            contents |= await self._fetched(side, path, {below: entries[below] for below in wanted}, standing)
             again = await read_tree(side, path, Progress())
             changed = unagreed(tree, again)
             if not changed:
@@ -151,11 +168,23 @@ class ProvedCopies:
             return f"{count_text(len(changed), 'name')} still changed while it was taken, {_ROUNDS} times."
         why = incomplete(tree, contents)
         if not why:
-            await self._store.prove(standing.copy_id, manifest_of(tree, contents), fetched)
+            await self._store.prove(standing.copy_id, manifest_of(tree, contents), standing.fetched)
         return why
 
-    async def _known_already(self, site: Site, path: SitePath, tree: Tree) -> dict[Below, tuple[bytes, int]]:
-        """The files that an earlier copy of the folder has, and that are known not to have changed since."""
+    async def _known_already(
+        self, site: Site, path: SitePath, tree: Tree, standing: CopyStanding
+    ) -> dict[Below, tuple[bytes, int]]:
+        """The files that an earlier copy of the folder has, or that came before a cut, and that are known not to have
+        changed since."""
+        now_s = standing.begun_s
+        came = {
+            below: (digest, entry.size)
+            for below, entry in names_of(tree).items()
+            if entry.is_file and (digest := still_known(entry, standing.known.get(below), now_s)) is not None
+        }
+        return await self._of_earlier(site, path, tree) | came
+
+    async def _of_earlier(self, site: Site, path: SitePath, tree: Tree) -> dict[Below, tuple[bytes, int]]:
         for copy in await self._store.of(site.id):
             if copy.state is CopyState.PROVED and copy.path == path:
                 manifest = {one.below: one for one in (await self._store.manifest(copy.id)).names}
@@ -171,7 +200,7 @@ class ProvedCopies:
         await self._store.hold(copy_id, sorted({digest for digest, _ in contents}))
 
     async def _fetched(
-        self, side: Side, path: SitePath, wanted: set[Below], standing: CopyStanding
+        self, side: Side, path: SitePath, wanted: Mapping[Below, Entry], standing: CopyStanding
     ) -> dict[Below, tuple[bytes, int]]:
         """Fetch files, several at a time: the hash and the bytes of each, as it came. What is gone meanwhile is left out."""
         gate = asyncio.Semaphore(_AT_ONCE)
@@ -185,9 +214,18 @@ class ProvedCopies:
                     return below, None
                 await self._store.hold(standing.copy_id, [kept.hash])
             standing.done += 1
+            standing.fetched += 1
+            standing.known[below] = Copied(below, wanted[below], kept.hash)
             return below, (kept.hash, kept.size)
 
-        found = await asyncio.gather(*(_one(below) for below in sorted(wanted)))
+        fetching = [asyncio.create_task(_one(below)) for below in sorted(wanted)]
+        try:
+            found = await asyncio.gather(*fetching)
+        finally:
+            # The first that fails ends the others, too: none goes on over a line that is given up.
+            for task in fetching:
+                task.cancel()
+            await asyncio.gather(*fetching, return_exceptions=True)
         return {below: one for below, one in found if one is not None}
 
     async def _one(self, site: Site, copy_id: int) -> ProvedCopy:
