@@ -76,18 +76,14 @@ class Nailer:
         await self.checks.reader.start()
         self.checks.nightly.start()
         await self.checks.watching.begin()
-        await self.packages.searching.start()
-        await self.packages.asides.start()
-        await self.packages.copies.start()
+        await self.packages.start()
 
     async def stop(self) -> None:
         """End everything in the order that loses nothing: no new work, then the lines, then the database."""
         await self.engine.live.close()
         await self.plans.uploads.close()
         await self.sites.attempts.close()
-        await self.packages.searching.stop()
-        await self.packages.asides.stop()
-        await self.packages.copies.stop()
+        await self.packages.stop()
         await self.checks.nightly.stop()
         await self.checks.reader.stop()
         await self.checks.watching.stop()
@@ -138,7 +134,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
         editing=editing,
         pairs=Pairs.build(stores, engine, files, plans),
         checks=checks,
-        packages=Packages.build(stores, engine, files, editing, checks),
+        packages=Packages.build(stores, engine, files, plans, editing, checks),
     )
     engine.live.when_one_ends(lambda job: _job_ended(nailer, job))
     return nailer

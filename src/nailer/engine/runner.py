@@ -617,7 +617,7 @@ def phase_of(item: Item) -> tuple[str, int]:
             return item.action.value, len(item.target.names)
         case Action.SET_ACCESS:
             return item.action.value, len(item.target.names) if item.entry.is_folder else 0
-        case Action.CARRY:
+        case Action.CARRY | Action.RESTORE:
             return item.action.value, landing_rank(item.target.name)
         case Action.MOVE:
             # A name in a folder that is renamed, too, goes under the folder's old name: not together with it.

@@ -81,6 +81,11 @@ class ConfinedSide:
         """As the side behind it."""
         return self._side.holes_bytes
 
+    @property
+    def keeps_order(self) -> bool:
+        """As the side behind it."""
+        return self._side.keeps_order
+
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         """A file inside, also through a link."""
         await self._check_place(path)

@@ -52,6 +52,7 @@ class HereSide:
         return await self._call(path, self._disk.resolve, path)
 
     holes_bytes = 0
+    keeps_order = False
     renames: bool | None = True
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:

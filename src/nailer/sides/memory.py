@@ -44,6 +44,7 @@ class MemorySide:
         return resolved
 
     holes_bytes = 0
+    keeps_order = False
     renames: bool | None = True
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:

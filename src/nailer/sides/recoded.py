@@ -58,6 +58,11 @@ class RecodedSide:
         """As the side behind it."""
         return self._side.holes_bytes
 
+    @property
+    def keeps_order(self) -> bool:
+        """As the side behind it."""
+        return self._side.keeps_order
+
     def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         """Bytes are never translated."""
         return self._side.read(self._out(path), start=start, ahead=ahead)

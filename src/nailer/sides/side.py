@@ -48,6 +48,10 @@ class Side(Protocol):
     def holes_bytes(self) -> int:
         """How much at the end of a file whose writing was cut may have holes: what was under way out of order."""
 
+    @property
+    def keeps_order(self) -> bool:
+        """True where requests about one name that leave together are carried out in their order (SFTP, draft 02, 4)."""
+
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file in one go: what it is, and all its bytes, read between two looks that agree. Raises Conflict
         where it changed meanwhile. Follows a link to a file."""

@@ -19,6 +19,7 @@ from nailer.store.jobs import JobStore
 from nailer.store.limits import LimitStore
 from nailer.store.marks import MarkStore
 from nailer.store.packages.copies import CopyStore
+from nailer.store.packages.replacements import ReplacementStore
 from nailer.store.packages.searches import PackageStore
 from nailer.store.pairs import PairStore
 from nailer.store.parts import PartStore
@@ -59,6 +60,7 @@ class Stores:
     parts: PartStore
     proofs: ProofStore
     readings: ReadingStore
+    replacements: ReplacementStore
     sieves: SieveStore
     sites: SiteStore
     timers: TimerStore
@@ -91,6 +93,7 @@ class Stores:
             parts=PartStore(database),
             proofs=ProofStore(database, seal),
             readings=ReadingStore(database),
+            replacements=ReplacementStore(database),
             sieves=SieveStore(database),
             sites=SiteStore(database, seal),
             timers=TimerStore(database),

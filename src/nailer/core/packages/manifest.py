@@ -74,6 +74,16 @@ def names_of(tree: Tree) -> dict[Below, Entry]:
     return {(*folder, entry.name): entry for folder, entries in tree.folders.items() for entry in entries}
 
 
+def tree_of(manifest: Manifest) -> Tree:
+    """The tree that a manifest is of."""
+    folders: dict[Below, list[Entry]] = {(): []}
+    for one in manifest.names:
+        folders.setdefault(one.below[:-1], []).append(one.entry)
+        if one.entry.is_folder:
+            folders.setdefault(one.below, [])
+    return Tree(folders)
+
+
 def unagreed(first: Tree, second: Tree) -> set[Below]:
     """The names in which two listings differ: what changed while the copy was taken."""
     before, after = names_of(first), names_of(second)

@@ -1,20 +1,30 @@
-"""Packages of a site: seen, set aside, brought back, and searched for what breaks a page."""
+"""Packages of a site: seen, set aside, replaced, brought back, copied, and searched for what breaks a page."""
 
 from __future__ import annotations
 
+from nailer.services.packages.declaring import Found
 from nailer.services.packages.door import Packages
+from nailer.services.packages.replacement_plans import ReplacementPlan
 from nailer.services.packages.searching import SearchKnown
 from nailer.services.packages.seen import PackageSeen, PackagesSeen
+from nailer.services.packages.sources import VersionSource
 from nailer.store.packages.copies import CopyState, ProvedCopy
+from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState
 from nailer.store.packages.searches import SearchState, SetAside
 
 __all__ = [
     "CopyState",
+    "Found",
     "PackageSeen",
     "Packages",
     "PackagesSeen",
     "ProvedCopy",
+    "Replacement",
+    "ReplacementKind",
+    "ReplacementPlan",
+    "ReplacementState",
     "SearchKnown",
     "SearchState",
     "SetAside",
+    "VersionSource",
 ]

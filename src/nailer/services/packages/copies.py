@@ -4,9 +4,7 @@ plan."""
 from __future__ import annotations
 
 import asyncio
-import time
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 from shutil import rmtree
 from tempfile import mkdtemp
@@ -24,22 +22,19 @@ from nailer.core.packages.manifest import (
     Copied,
     Manifest,
     RestoreStep,
-    incomplete,
-    manifest_of,
     names_of,
     restore_steps,
     still_known,
-    unagreed,
 )
 from nailer.core.people.rights import Right
 from nailer.core.plans.plan import Action, Verdict
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
-from nailer.errors import Busy, FileMissing, InvalidInput, NailerError, NotFound
+from nailer.errors import Busy, InvalidInput, NailerError, NotFound
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, Progress, read_tree
+from nailer.services.packages.taking import CUT, CopyStanding, Taker
 from nailer.sides.connection import Lane
-from nailer.sides.side import Side
 from nailer.store.jobs import NewItem, NewJob
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from nailer.store.sites import Site
@@ -48,25 +43,6 @@ from nailer.unbroken import in_thread
 
 _log = structlog.get_logger()
 _THERE = SideName.THERE
-_AT_ONCE = 8
-_ROUNDS = 4
-_TRIES = 4
-_PAUSE_S = 1.0
-_CUT = "Nailer ended meanwhile."
-
-
-@dataclass(slots=True)
-class CopyStanding:
-    """A copy that is being taken: how many files of those to fetch are here. `known` are those that came before a line was
-    cut, as they were then: what did not change since is not fetched again."""
-
-    copy_id: int
-    done: int = 0
-    of: int = 0
-    fetched: int = 0
-    known: dict[Below, Copied] = field(default_factory=dict)
-    begun_s: float = field(default_factory=time.time)
-    task: asyncio.Task[None] | None = None
 
 
 class ProvedCopies:
@@ -76,6 +52,7 @@ class ProvedCopies:
         self._grants = stores.grants
         self._jobs = stores.jobs
         self._kept = engine.kept
+        self._taker = Taker(stores.copies, engine.kept)
         self._browse: Browse = files.browse
         self._standing: dict[int, CopyStanding] = {}
 
@@ -91,7 +68,7 @@ class ProvedCopies:
         await asyncio.gather(*tasks, return_exceptions=True)
         # A task that is cancelled before its first step runs none of its code.
         for site_id, standing in list(self._standing.items()):
-            await self._store.fail(standing.copy_id, _CUT)
+            await self._store.fail(standing.copy_id, CUT)
             self._standing.pop(site_id, None)
 
     async def of(self, site: Site) -> list[ProvedCopy]:
@@ -121,10 +98,10 @@ class ProvedCopies:
             await asyncio.wait([standing.task])
 
     async def _run(self, account_id: int, site_id: int, path: SitePath, standing: CopyStanding) -> None:
-        problem = _CUT
+        problem = CUT
         try:
             with acting_as(Acting(await self._grants.person(account_id), program="a copy")):
-                problem = await self._attempts(await self._sites.get(site_id), path, standing)
+                problem = await self._of_site(await self._sites.get(site_id), path, standing)
         except NailerError as error:
             problem = error.what
         except Exception:
@@ -135,41 +112,11 @@ class ProvedCopies:
                 await asyncio.shield(self._store.fail(standing.copy_id, problem))
             self._standing.pop(site_id, None)
 
-    async def _attempts(self, site: Site, path: SitePath, standing: CopyStanding) -> str:
-        """Take the copy; a line that is cut is dialled anew, and what came already is kept."""
-        for left in reversed(range(_TRIES)):
-            try:
-                async with self._browse.side(site, _THERE, Lane.CARRY) as side:
-                    return await self._taken(site, side, path, standing)
-            except NailerError as error:
-                if not error.heals or not left:
-                    raise
-                await asyncio.sleep(_PAUSE_S)
-        return _CUT
+    async def _of_site(self, site: Site, path: SitePath, standing: CopyStanding) -> str:
+        async def _known(tree: Tree) -> dict[Below, tuple[bytes, int]]:
+            return await self._known_already(site, path, tree, standing)
 
-    async def _taken(self, site: Site, side: Side, path: SitePath, standing: CopyStanding) -> str:
-        """Take the copy and prove it; return why it is none, '' where it is one."""
-        tree = await read_tree(side, path, Progress())
-        if tree.missing:
-            return f"{path} is not there."
-        known = await self._known_already(site, path, tree, standing)
-        await self._hold(standing.copy_id, known.values())
-        contents, wanted = dict(known), _files(tree) - known.keys()
-        for _ in range(_ROUNDS):
-            entries = names_of(tree)
-            contents |= await self._fetched(side, path, {below: entries[below] for below in wanted}, standing)
-            again = await read_tree(side, path, Progress())
-            changed = unagreed(tree, again)
-            if not changed:
-                break
-            tree, wanted = again, changed & _files(again)
-            contents = {below: one for below, one in contents.items() if below not in changed}
-        else:
-            return f"{count_text(len(changed), 'name')} still changed while it was taken, {_ROUNDS} times."
-        why = incomplete(tree, contents)
-        if not why:
-            await self._store.prove(standing.copy_id, manifest_of(tree, contents), standing.fetched)
-        return why
+        return await self._taker.attempts(lambda: self._browse.side(site, _THERE, Lane.CARRY), path, standing, _known)
 
     async def _known_already(
         self, site: Site, path: SitePath, tree: Tree, standing: CopyStanding
@@ -195,38 +142,6 @@ class ProvedCopies:
                     if entry.is_file and (digest := still_known(entry, manifest.get(below), begun_s)) is not None
                 }
         return {}
-
-    async def _hold(self, copy_id: int, contents: Iterable[tuple[bytes, int]]) -> None:
-        await self._store.hold(copy_id, sorted({digest for digest, _ in contents}))
-
-    async def _fetched(
-        self, side: Side, path: SitePath, wanted: Mapping[Below, Entry], standing: CopyStanding
-    ) -> dict[Below, tuple[bytes, int]]:
-        """Fetch files, several at a time: the hash and the bytes of each, as it came. What is gone meanwhile is left out."""
-        gate = asyncio.Semaphore(_AT_ONCE)
-        standing.done, standing.of = 0, len(wanted)
-
-        async def _one(below: Below) -> tuple[Below, tuple[bytes, int] | None]:
-            async with gate:
-                try:
-                    kept = await self._kept.put(side.read(path.join(below)))
-                except FileMissing:
-                    return below, None
-                await self._store.hold(standing.copy_id, [kept.hash])
-            standing.done += 1
-            standing.fetched += 1
-            standing.known[below] = Copied(below, wanted[below], kept.hash)
-            return below, (kept.hash, kept.size)
-
-        fetching = [asyncio.create_task(_one(below)) for below in sorted(wanted)]
-        try:
-            found = await asyncio.gather(*fetching)
-        finally:
-            # The first that fails ends the others, too: none goes on over a line that is given up.
-            for task in fetching:
-                task.cancel()
-            await asyncio.gather(*fetching, return_exceptions=True)
-        return {below: one for below, one in found if one is not None}
 
     async def _one(self, site: Site, copy_id: int) -> ProvedCopy:
         """A copy that is whole. Raises NotFound, NotAllowed."""
@@ -301,10 +216,6 @@ class ProvedCopies:
 
 
 _ORDER = (Action.MAKE_FOLDER, Action.RESTORE, Action.SET_ACCESS)
-
-
-def _files(tree: Tree) -> set[Below]:
-    return {below for below, entry in names_of(tree).items() if entry.is_file}
 
 
 def _items(top: SitePath, step: RestoreStep) -> list[NewItem]:

@@ -1,4 +1,5 @@
-"""The door of the wing: packages of a site, what is set aside, and the search for what breaks a page."""
+"""The door of the wing: packages of a site, what is set aside, other versions, copies, and the search for what breaks a
+page."""
 
 from __future__ import annotations
 
@@ -10,24 +11,60 @@ from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.packages.asides import Asides
 from nailer.services.packages.copies import ProvedCopies
+from nailer.services.packages.replacement_plans import ReplacementPlans
+from nailer.services.packages.replacement_reading import ReplacementReading
+from nailer.services.packages.replacement_runs import ReplacementRuns
+from nailer.services.packages.replacing import Replacing
 from nailer.services.packages.searching import Searching
 from nailer.services.packages.seen import PackageBook
+from nailer.services.packages.sources import VersionSources
+from nailer.services.plans import Plans
 from nailer.store.stores import Stores
 
 
 @dataclass(frozen=True, slots=True)
 class Packages:
     """Packages are seen (`book`), set aside and brought back (`asides`), and searched for what breaks a page
-    (`searching`); of folders proved copies are taken, rehearsed and restored (`copies`)."""
+    (`searching`); of folders proved copies are taken, rehearsed and restored (`copies`). A version comes from somewhere
+    (`sources`) and takes the place of another (`replacing`)."""
 
     book: PackageBook
     asides: Asides
     searching: Searching
     copies: ProvedCopies
+    sources: VersionSources
+    replacing: Replacing
 
     @classmethod
-    def build(cls, stores: Stores, engine: Engine, files: Files, editing: Editing, checks: Checks) -> Packages:
+    def build(
+        cls, stores: Stores, engine: Engine, files: Files, plans: Plans, editing: Editing, checks: Checks
+    ) -> Packages:
         """The wing over the others."""
         asides = Asides(stores, files)
-        searching = Searching(stores, files, editing, checks, asides)
-        return cls(PackageBook(files, checks, asides), asides, searching, ProvedCopies(stores, engine, files))
+        copies = ProvedCopies(stores, engine, files)
+        sources = VersionSources(stores, engine, files, plans.archives)
+        read = ReplacementPlans(stores.replacements, stores.copies, engine.kept)
+        runs = ReplacementRuns(stores, engine, files, plans, editing, read)
+        reading = ReplacementReading(stores, files, copies, sources, read)
+        return cls(
+            book=PackageBook(files, checks, asides),
+            asides=asides,
+            searching=Searching(stores, files, editing, checks, asides),
+            copies=copies,
+            sources=sources,
+            replacing=Replacing(stores, engine, files, reading, read, runs),
+        )
+
+    async def start(self) -> None:
+        """Begin what runs by itself, and go on with what was cut."""
+        await self.searching.start()
+        await self.asides.start()
+        await self.copies.start()
+        await self.replacing.start()
+
+    async def stop(self) -> None:
+        """End what is under way; what visitors would miss is put back first."""
+        await self.searching.stop()
+        await self.asides.stop()
+        await self.replacing.stop()
+        await self.copies.stop()

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
-from nailer.core.packages.declared import Declared, declared, files_to_read
+from nailer.core.packages.declared import Declared
 from nailer.core.packages.versions import Order, Version, order
-from nailer.errors import InvalidInput, NailerError, NotFound, TransferError
+from nailer.errors import InvalidInput, NailerError, NotFound
 from nailer.services.checks import Checks, SiteLearned, need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.asides import Asides
+from nailer.services.packages.declaring import declared_in, entries_of
 from nailer.sides.side import Side
 from nailer.store.packages.searches import SetAside
 from nailer.store.sites import Site
@@ -69,8 +69,8 @@ class PackageBook:
             async def _look(folder: SitePath, depth: int) -> list[PackageSeen]:
                 left[0] -= 1
                 async with gate:
-                    entries = await _entries(there, folder)
-                    found = await _declared(there, folder, entries) if depth else None
+                    entries = await entries_of(there, folder)
+                    found = await declared_in(there, folder, entries) if depth else None
                 if found is not None:
                     return [await self._package(site, here, folder, found, learned, aside.get(folder))]
                 if depth >= _DEEPEST or left[0] <= 0:
@@ -125,38 +125,10 @@ class PackageBook:
         if near is None:
             return None
         try:
-            found = await _declared(here, near, await _entries(here, near))
+            found = await declared_in(here, near, await entries_of(here, near))
         except NailerError:
             return None
         return found.version if found is not None else None
-
-
-async def _entries(side: Side, folder: SitePath) -> Sequence[Entry]:
-    try:
-        return (await side.list(folder)).entries
-    except TransferError as error:
-        if error.heals:
-            raise
-        return ()
-
-
-async def _declared(side: Side, folder: SitePath, entries: Sequence[Entry]) -> Declared | None:
-    for name in files_to_read(_bare(folder.name), entries):
-        try:
-            _, data = await side.whole(folder.child(name))
-        except TransferError as error:
-            if error.heals:
-                raise
-            continue
-        found = declared(name, data)
-        if found is not None:
-            return found
-    return None
-
-
-def _bare(name: bytes) -> bytes:
-    """A package's own name, also while it is set aside."""
-    return name[1:].removesuffix(b".aside") if name.startswith(b".") and name.endswith(b".aside") else name
 
 
 def _enters(entry: Entry, folder: SitePath, aside: dict[SitePath, SetAside]) -> bool:

@@ -441,6 +441,7 @@ class FtpSide:
         return await self._steady(_follow)
 
     holes_bytes = 0
+    keeps_order = False
 
     @property
     def renames(self) -> bool | None:

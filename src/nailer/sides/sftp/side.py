@@ -446,6 +446,7 @@ class SftpSide:
         return SitePath.parse(await self.ask(self._client.realpath(b"."), SitePath()))
 
     holes_bytes = _BYTES_IN_FLIGHT
+    keeps_order = True
     renames: bool | None = True  # as good as every server does; where one does not, it says so
 
     def window(self, block_bytes: int) -> int:

@@ -43,7 +43,7 @@ class WatchStore:
         return Watch(
             job_id,
             tuple(json.loads(row["addresses"])),
-            tuple(_answer(one) for one in json.loads(before)) if before is not None else None,
+            tuple(answer_of(one) for one in json.loads(before)) if before is not None else None,
             row["worse"] or "",
             row["back_job_id"],
             aware(row["ended_at"]) if row["ended_at"] else None,
@@ -51,7 +51,7 @@ class WatchStore:
 
     async def before(self, job_id: int, answers: Sequence[Fetched]) -> None:
         """Write down what the pages answered before the job began."""
-        rows = [[one.address, one.status, one.size, one.trouble, one.words] for one in answers]
+        rows = [answer_row(one) for one in answers]
         await self._db.write(lambda work: work.run("watches.before", job_id=job_id, answers=json.dumps(rows)))
 
     async def end(self, job_id: int, worse: str, back_job_id: int | None) -> None:
@@ -64,7 +64,13 @@ class WatchStore:
         return [row["job_id"] for row in await self._db.read(lambda work: work.rows("watches.unended"))]
 
 
-def _answer(row: Sequence[object]) -> Fetched:
+def answer_row(one: Fetched) -> list[object]:
+    """What is written down of an answer."""
+    return [one.address, one.status, one.size, one.trouble, one.words]
+
+
+def answer_of(row: Sequence[object]) -> Fetched:
+    """What a page answered, as far as it was written down."""
     address, status, size, trouble, words = row
     return Fetched(
         FetchedHow.PLAIN,

@@ -10,8 +10,10 @@ from datetime import datetime
 from enum import StrEnum
 
 from nailer.core.files.sitepath import SitePath
+from nailer.core.packages.declared import Declared
 from nailer.core.packages.manifest import Manifest
 from nailer.core.words import aware
+from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 
 
@@ -21,10 +23,17 @@ class CopyState(StrEnum):
     FAILED = "failed"
 
 
+class CopyKind(StrEnum):
+    """What a copy is of: a folder there as it was, or a package as it was delivered, before it went anywhere."""
+
+    COPY = "copy"
+    DELIVERED = "delivered"
+
+
 @dataclass(frozen=True, slots=True)
 class ProvedCopy:
     """A copy of a folder there. `fetched` counts the files that were carried for it; the others were known from an earlier
-    copy. `rehearsal` says how the last one went."""
+    copy. `rehearsal` says how the last one went. `name` and `version` are what a package in it declares, '' for none."""
 
     id: int
     site_id: int
@@ -40,19 +49,25 @@ class ProvedCopy:
     ended_at: datetime | None
     rehearsed_at: datetime | None
     rehearsal: str
+    kind: CopyKind = CopyKind.COPY
+    name: str = ""
+    version: str = ""
 
 
 class CopyStore:
     def __init__(self, database: Database) -> None:
         self._db = database
 
-    async def begin(self, site_id: int, account_id: int, path: SitePath, title: str) -> int:
+    async def begin(
+        self, site_id: int, account_id: int, path: SitePath, title: str, kind: CopyKind = CopyKind.COPY
+    ) -> int:
         """Write down that a copy is being taken; return its number."""
         values = {
             "site_id": site_id,
             "account_id": account_id,
             "path": path.raw,
             "title": title[:200],
+            "kind": kind.value,
             "now": utc_now(),
         }
         return await self._db.write(lambda work: work.insert("copies.begin", **values))
@@ -62,8 +77,8 @@ class CopyStore:
         rows = [{"copy_id": copy_id, "hash": digest} for digest in digests]
         await self._db.write(lambda work: work.many("copies.hold", rows))
 
-    async def prove(self, copy_id: int, manifest: Manifest, fetched: int) -> None:
-        """Write down that a copy is whole, with its manifest."""
+    async def prove(self, copy_id: int, manifest: Manifest, fetched: int, declared: Declared | None = None) -> None:
+        """Write down that a copy is whole, with its manifest and what the package in it declares."""
         packed = zlib.compress(json.dumps(manifest.data, separators=(",", ":")).encode(), 6)
         values = {
             "id": copy_id,
@@ -73,6 +88,8 @@ class CopyStore:
             "fetched": fetched,
             "problem": "",
             "manifest": packed,
+            "name": declared.name if declared is not None else "",
+            "version": declared.version.text if declared is not None else "",
             "now": utc_now(),
         }
         await self._db.write(lambda work: work.run("copies.end", **values))
@@ -80,7 +97,7 @@ class CopyStore:
     async def fail(self, copy_id: int, problem: str) -> None:
         """Write down that a copy is not whole; it holds nothing."""
         values = {"id": copy_id, "state": CopyState.FAILED.value, "problem": problem[:500], "now": utc_now()}
-        nothing = {"files": 0, "bytes": 0, "fetched": 0, "manifest": None}
+        nothing = {"files": 0, "bytes": 0, "fetched": 0, "manifest": None, "name": "", "version": ""}
 
         def _change(work: Work) -> None:
             work.run("copies.end", **values, **nothing)
@@ -101,6 +118,19 @@ class CopyStore:
         """The copies of a site, newest first."""
         return [_copy(row) for row in await self._db.read(lambda work: work.rows("copies.of", site_id=site_id))]
 
+    async def originals(self, site_id: int, path: SitePath, version: str) -> list[ProvedCopy]:
+        """What is kept of one version of a package: as it was delivered, the newest first; then copies of it, the oldest
+        first."""
+        values = {"site_id": site_id, "path": path.raw, "version": version}
+        return [_copy(row) for row in await self._db.read(lambda work: work.rows("copies.originals", **values))]
+
+    async def get(self, site_id: int, copy_id: int) -> ProvedCopy:
+        """One copy, of whichever kind. Raises NotFound."""
+        row = await self._db.read(lambda work: work.one("copies.get", site_id=site_id, id=copy_id))
+        if row is None:
+            raise NotFound("There is no such copy.")
+        return _copy(row)
+
     async def manifest(self, copy_id: int) -> Manifest:
         """The manifest of a copy; empty where it has none."""
         packed = await self._db.read(lambda work: work.value("copies.manifest", id=copy_id))
@@ -119,6 +149,7 @@ def _copy(row: Row) -> ProvedCopy:
     more = {
         "path": SitePath.parse(row["path"]),
         "state": CopyState(row["state"]),
+        "kind": CopyKind(row["kind"]),
         "begun_at": aware(row["begun_at"]),
         "ended_at": aware(row["ended_at"]) if row["ended_at"] else None,
         "rehearsed_at": aware(row["rehearsed_at"]) if row["rehearsed_at"] else None,

@@ -1,15 +1,15 @@
--- name: begin(site_id, account_id, path, title, now)!
-INSERT INTO proved_copies (site_id, account_id, path, title, state, begun_at)
-VALUES (%(site_id)s, %(account_id)s, %(path)s, %(title)s, 'copying', %(now)s);
+-- name: begin(site_id, account_id, path, title, kind, now)!
+INSERT INTO proved_copies (site_id, account_id, path, title, kind, state, begun_at)
+VALUES (%(site_id)s, %(account_id)s, %(path)s, %(title)s, %(kind)s, 'copying', %(now)s);
 
 -- name: hold(copy_id, hash)!
 -- Written down as each content is kept, so that nothing lets it go before the copy is whole.
 INSERT IGNORE INTO copied_contents (copy_id, hash) VALUES (%(copy_id)s, %(hash)s);
 
--- name: end(id, state, files, bytes, fetched, problem, manifest, now)!
+-- name: end(id, state, files, bytes, fetched, problem, manifest, name, version, now)!
 UPDATE proved_copies
    SET state = %(state)s, files = %(files)s, bytes = %(bytes)s, fetched = %(fetched)s, problem = %(problem)s,
-       manifest = %(manifest)s, ended_at = %(now)s
+       manifest = %(manifest)s, name = %(name)s, version = %(version)s, ended_at = %(now)s
  WHERE id = %(id)s;
 
 -- name: release(id)!
@@ -26,12 +26,27 @@ DELETE c FROM copied_contents c JOIN proved_copies p ON p.id = c.copy_id WHERE p
 
 -- name: of(site_id)
 SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
-       p.rehearsed_at, p.rehearsal, a.name AS account_name
+       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, a.name AS account_name
   FROM proved_copies p
   LEFT JOIN accounts a ON a.id = p.account_id
- WHERE p.site_id = %(site_id)s
+ WHERE p.site_id = %(site_id)s AND p.kind = 'copy'
  ORDER BY p.id DESC
- LIMIT 100;
+ LIMIT 300;
+
+-- name: originals(site_id, path, version)
+SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
+       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, a.name AS account_name
+  FROM proved_copies p
+  LEFT JOIN accounts a ON a.id = p.account_id
+ WHERE p.site_id = %(site_id)s AND p.path = %(path)s AND p.version = %(version)s AND p.state = 'proved'
+ ORDER BY p.kind = 'copy', IF(p.kind = 'copy', p.id, -CAST(p.id AS SIGNED));
+
+-- name: get(site_id, id)^
+SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
+       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, a.name AS account_name
+  FROM proved_copies p
+  LEFT JOIN accounts a ON a.id = p.account_id
+ WHERE p.site_id = %(site_id)s AND p.id = %(id)s;
 
 -- name: manifest(id)$
 SELECT manifest FROM proved_copies WHERE id = %(id)s;

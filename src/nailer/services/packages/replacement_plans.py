@@ -1,0 +1,212 @@
+"""The plan of a replacement as a person reads it: every name with what becomes of it, and what was decided."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import Counter, OrderedDict
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+from nailer.core.compare.merge import Merged, merged, side_by_side
+from nailer.core.files.text import decoded, encoded
+from nailer.core.files.tree import Below
+from nailer.core.packages.manifest import Copied, Manifest
+from nailer.core.packages.replacing import Fate, PackageRow, Take, compared, joined, outcome, undecided
+from nailer.engine.kept import KeptStore
+from nailer.errors import Conflict, InvalidInput, NotFound
+from nailer.services.packages.taking import Taker
+from nailer.sides.side import once
+from nailer.store.packages.copies import CopyKind, CopyStore, ProvedCopy
+from nailer.store.packages.replacements import Replacement, ReplacementState, ReplacementStore
+
+_LARGEST_TEXT = 400_000
+_REMEMBERED = 12
+
+
+@dataclass(frozen=True, slots=True)
+class ReplacementPlan:
+    """What replacing does. `base`: what the hand edits are told by (None: nobody knows what was delivered). `size` is
+    what the new version takes beside the old one, in bytes."""
+
+    one: Replacement
+    rows: tuple[PackageRow, ...]
+    base: ProvedCopy | None
+    undecided: int
+    size: int
+
+    @property
+    def counts(self) -> Counter[Fate]:
+        """How many names meet each fate."""
+        return Counter(row.fate for row in self.rows)
+
+
+class ReplacementPlans:
+    def __init__(self, store: ReplacementStore, copies: CopyStore, kept: KeptStore) -> None:
+        self._store = store
+        self._copies = copies
+        self._kept = kept
+        self._taker = Taker(copies, kept)
+        self._rows: OrderedDict[int, tuple[PackageRow, ...]] = OrderedDict()
+
+    def forget(self, replacement_id: int) -> None:
+        """It was read anew: what was known of its rows is not so any more."""
+        self._rows.pop(replacement_id, None)
+
+    async def of(self, one: Replacement) -> ReplacementPlan:
+        """The plan as it stands."""
+        rows = await self.rows(one)
+        base = await self._copies.get(one.site_id, one.base_copy_id) if one.base_copy_id else None
+        size = (await self.result(one)).size if one.new_copy_id else 0
+        return ReplacementPlan(one, rows, base, len(undecided(rows, one.choices)), size)
+
+    async def manifest(self, copy_id: int | None) -> Manifest:
+        """What a copy holds; nothing where there is none."""
+        return await self._copies.manifest(copy_id) if copy_id else Manifest(())
+
+    async def rows(self, one: Replacement) -> tuple[PackageRow, ...]:
+        """Every name with what becomes of it; texts that two changed are joined as far as that goes."""
+        if one.id in self._rows:
+            self._rows.move_to_end(one.id)
+            return self._rows[one.id]
+        old, new, base = await self.manifest(one.old_copy_id), await self.manifest(one.new_copy_id), None
+        is_delivered = False
+        if one.base_copy_id:
+            base = await self.manifest(one.base_copy_id)
+            is_delivered = (await self._copies.get(one.site_id, one.base_copy_id)).kind is CopyKind.DELIVERED
+        rows = compared(old, new, base, is_delivered=is_delivered)
+        found = tuple([await self._joined(row) for row in rows])
+        self._rows[one.id] = found
+        while len(self._rows) > _REMEMBERED:
+            self._rows.popitem(last=False)
+        return found
+
+    async def _joined(self, row: PackageRow) -> PackageRow:
+        if row.fate is not Fate.CLASH or row.old is None or row.new is None:
+            return row
+        try:
+            _, found, _ = await self._texts(row)
+        except InvalidInput:
+            return row
+        if row.base is None:
+            return joined(row, places=max(1, len(found.conflicts)))
+        return joined(row, places=len(found.conflicts))
+
+    async def _texts(self, row: PackageRow) -> tuple[str, Merged, str]:
+        """The old text, what becomes of it and the new one joined, and the new text. Raises InvalidInput where one of
+        them is none."""
+        old, new = await self._text(row.old), await self._text(row.new)
+        base = await self._text(row.base) if row.base is not None else None
+        if old is None or new is None:
+            raise InvalidInput("Only two texts can be joined.")
+        if base is None:
+            return old, side_by_side(old, new), new
+        return old, merged(base, old, new), new
+
+    async def _text(self, one: Copied | None) -> str | None:
+        if one is None or one.digest is None or one.entry.size > _LARGEST_TEXT:
+            return None
+        found = decoded(await self._taker.content(one.digest))
+        return found[0] if found is not None else None
+
+    async def texts(self, one: Replacement, below: Below) -> tuple[PackageRow, str, Merged, str]:
+        """A row with its two texts, and both joined. Raises NotFound, InvalidInput."""
+        row = await self.row(one, below)
+        return (row, *await self._texts(row))
+
+    async def row(self, one: Replacement, below: Below) -> PackageRow:
+        """One name. Raises NotFound."""
+        for row in await self.rows(one):
+            if row.below == below:
+                return row
+        raise NotFound("There is no such name in this plan.")
+
+    async def hashed(self, digest: bytes, algorithm: str) -> bytes:
+        """The hash of a kept content by another algorithm (a name of hashlib)."""
+        found = hashlib.new(algorithm)
+        async for chunk in self._kept.read(digest):
+            found.update(chunk)
+        return found.digest()
+
+    async def contents(self, one: Replacement, below: Below) -> tuple[bytes, bytes]:
+        """The old and the new content of a file, to be shown; nothing for none. Raises NotFound, InvalidInput."""
+        row = await self.row(one, below)
+        found = []
+        for end in (row.old, row.new):
+            if end is not None and end.entry.size > _LARGEST_TEXT:
+                raise InvalidInput("It is too large to be compared here.")
+            found.append(await self._taker.content(end.digest) if end is not None and end.digest is not None else b"")
+        return found[0], found[1]
+
+    async def choose(self, one: Replacement, wanted: Mapping[Below, Take]) -> Replacement:
+        """Take choices into the plan. Raises Conflict where it is no plan any more; what a name does not offer is
+        refused."""
+        _need_planned(one)
+        rows = {row.below: row for row in await self.rows(one)}
+        for below, take in wanted.items():
+            if below not in rows or take not in rows[below].may:
+                raise InvalidInput("This cannot be done with this name.")
+            if take is Take.JOINED and rows[below].fate is Fate.CLASH and below not in one.joined:
+                raise InvalidInput("Decide its places first.")
+        one = replace(one, choices={**one.choices, **wanted})
+        await self._store.choose(one.id, one.choices, one.joined)
+        return one
+
+    async def join(self, one: Replacement, below: Below, text: str) -> Replacement:
+        """Take a text that a person joined into the plan."""
+        _need_planned(one)
+        row = await self.row(one, below)
+        if Take.JOINED not in row.may or row.old is None:
+            raise InvalidInput("Only two texts can be joined.")
+        one = replace(one, joined={**one.joined, below: await self._keep(one, row, text)})
+        return await self.choose(one, {below: Take.JOINED})
+
+    async def settle(self, one: Replacement) -> Replacement:
+        """Keep every text that joins by itself and is wanted so."""
+        known = dict(one.joined)
+        for row in await self.rows(one):
+            if row.taken(one.choices) is Take.JOINED and row.below not in known:
+                _, found, _ = await self._texts(row)
+                if found.conflicts:
+                    raise InvalidInput("Decide first what becomes of every place that both changed.")
+                known[row.below] = await self._keep(one, row, found.text)
+        if known != dict(one.joined):
+            one = replace(one, joined=known)
+            await self._store.choose(one.id, one.choices, known)
+        return one
+
+    async def _keep(self, one: Replacement, row: PackageRow, text: str) -> tuple[bytes, int]:
+        form = decoded(await self._taker.content(row.old.digest or b"")) if row.old is not None else None
+        if form is None:
+            raise InvalidInput("What is there is no text.")
+        kept = await self._kept.put(once(encoded(text, form[1])))
+        await self._copies.hold(one.new_copy_id or 0, [kept.hash])
+        return kept.hash, kept.size
+
+    async def result(self, one: Replacement) -> Manifest:
+        """What the package is afterwards. One that is replaced name by name keeps what was to be left."""
+        rows = await self.rows(one)
+        choices = dict(one.choices)
+        if one.in_place:
+            rows = tuple(_staying(row, choices) for row in rows)
+        old, new = await self.manifest(one.old_copy_id), await self.manifest(one.new_copy_id)
+        return outcome(rows, choices, await self._written(one), old, new)
+
+    async def _written(self, one: Replacement) -> Mapping[Below, tuple[bytes, int]]:
+        """The texts that are joined; those that join by themselves and are not kept yet count with the size of the new."""
+        known = dict(one.joined)
+        for row in await self.rows(one):
+            if row.taken(one.choices) is Take.JOINED and row.below not in known and row.new is not None:
+                known[row.below] = (row.new.digest or b"", row.new.entry.size)
+        return known
+
+
+def _staying(row: PackageRow, choices: dict[Below, Take]) -> PackageRow:
+    """A name that is left stays where it is when names are replaced one by one."""
+    if row.taken(choices) is Take.LEAVE and row.old is not None and Take.CARRY in row.may:
+        choices[row.below] = Take.CARRY
+    return row
+
+
+def _need_planned(one: Replacement) -> None:
+    if one.state is not ReplacementState.PLANNED:
+        raise Conflict("This is no plan any more: it was carried out, or given up.")

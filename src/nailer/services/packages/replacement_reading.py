@@ -1,0 +1,180 @@
+"""Reading both versions of a package: the new one is taken in as it is delivered, the old one is copied and proved."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from dataclasses import dataclass, replace
+
+import structlog
+
+from nailer.acting import Acting, acting_as
+from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.entry import Kind, SideName
+from nailer.core.files.sitepath import shown_name
+from nailer.core.words import size_text
+from nailer.engine.swap import tries_renaming
+from nailer.errors import Busy, Conflict, NailerError, StoreUnavailable
+from nailer.services.files import Browse, Files
+from nailer.services.packages.copies import ProvedCopies
+from nailer.services.packages.declaring import Found
+from nailer.services.packages.replacement_plans import ReplacementPlans
+from nailer.services.packages.sources import VersionSource, VersionSources
+from nailer.services.plans import room_at
+from nailer.sides.side import Side
+from nailer.store.packages.copies import CopyState
+from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+_log = structlog.get_logger()
+_Kind, _State = ReplacementKind, ReplacementState
+_LINKS = (Protocol.SFTP,)
+
+
+@dataclass(frozen=True, slots=True)
+class ToRead:
+    """What is read for a replacement: the version that is offered (None: none is), the package that is there (None:
+    none), and what is to be said of both."""
+
+    source: VersionSource | None
+    old: Found | None
+    notes: tuple[str, ...] = ()
+
+
+@dataclass(slots=True)
+class ReadingStanding:
+    """A replacement whose versions are being read: what is read now."""
+
+    words: str
+    task: asyncio.Task[None] | None = None
+
+
+class ReplacementReading:
+    def __init__(
+        self, stores: Stores, files: Files, copies: ProvedCopies, sources: VersionSources, plans: ReplacementPlans
+    ) -> None:
+        self._store: ReplacementStore = stores.replacements
+        self._all_copies = stores.copies
+        self._grants = stores.grants
+        self._browse: Browse = files.browse
+        self._copies = copies
+        self._sources = sources
+        self._plans = plans
+        self._standing: dict[int, ReadingStanding] = {}
+
+    def begin(self, site: Site, number: int, account_id: int, wish: ToRead | None) -> None:
+        """Begin to read; without a wish what was read before is read again."""
+        standing = self._standing[number] = ReadingStanding("Reading both versions")
+        standing.task = asyncio.create_task(self._reads(site, number, account_id, wish))
+
+    def words(self, number: int) -> str:
+        """What is read of a replacement now; '' for nothing."""
+        standing = self._standing.get(number)
+        return standing.words if standing is not None else ""
+
+    async def wait(self, number: int) -> None:
+        """Until the versions are read."""
+        standing = self._standing.get(number)
+        if standing is not None and standing.task is not None:
+            await asyncio.wait([standing.task])
+
+    async def end(self, number: int) -> None:
+        """End reading one."""
+        standing = self._standing.pop(number, None)
+        if standing is not None and standing.task is not None:
+            standing.task.cancel()
+            await asyncio.gather(standing.task, return_exceptions=True)
+
+    async def stop(self) -> None:
+        """End reading; how it stood is said when Nailer starts again."""
+        for number in list(self._standing):
+            await self.end(number)
+
+    async def _reads(self, site: Site, number: int, account_id: int, wish: ToRead | None) -> None:
+        problem = "Nailer ended meanwhile."
+        try:
+            with acting_as(Acting(await self._grants.person(account_id), program="a replacement")):
+                one = await self._store.get(site.id, number)
+                if one is not None:
+                    await self._read(replace(one, account_id=account_id), site, wish)
+            problem = ""
+        except NailerError as error:
+            problem = error.what
+        except Exception:
+            _log.exception("versions could not be read in a way nobody foresaw", replacement=number)
+            problem = "Something unforeseen ended it; the log of Nailer says what."
+        finally:
+            self._standing.pop(number, None)
+            if problem:
+                words = f"{problem} Nothing was changed."
+                with contextlib.suppress(StoreUnavailable):
+                    await asyncio.shield(self._store.set_state(number, _State.FAILED, words))
+
+    def _say(self, number: int, words: str) -> None:
+        standing = self._standing.get(number)
+        if standing is not None:
+            standing.words = words
+
+    async def _read(self, one: Replacement, site: Site, wish: ToRead | None) -> None:
+        """Take both versions in, and make the plan of them."""
+        self._plans.forget(one.id)
+        if wish is not None:
+            one = await self._of_wish(one, site, wish)
+        if one.kind is not _Kind.INSTALL:
+            self._say(one.id, f"Copying {one.title} as it is there")
+            one = replace(one, old_copy_id=await self._proved_copy(one, site))
+            base = await self._sources.original(site, one.path, one.old_version, but=one.old_copy_id)
+            one = replace(one, base_copy_id=base.id if base is not None else one.base_copy_id)
+        self._say(one.id, "Comparing the two")
+        async with self._browse.side(site, SideName.THERE) as side:
+            one = await self._on_this_server(one, site, side)
+        await self._store.planned(one)
+
+    async def _of_wish(self, one: Replacement, site: Site, wish: ToRead) -> Replacement:
+        named = wish.old or (wish.source.found if wish.source is not None else None)
+        title = named.declared.name if named is not None else ""
+        one = replace(one, title=title or shown_name(one.path.name), notes=wish.notes)
+        if wish.old is not None:
+            one = replace(one, old_version=wish.old.declared.version.text)
+        if wish.source is not None:
+            self._say(one.id, f"Taking in {wish.source.words}")
+            new = await self._sources.take_in(one.account_id or 0, site, one.path, wish.source)
+            one = replace(one, new_copy_id=new.id, new_version=wish.source.found.declared.version.text)
+        return one
+
+    async def _proved_copy(self, one: Replacement, site: Site) -> int:
+        """A whole copy of what is there: what it is compared by, and what brings it back whatever happens."""
+        title = f"{one.title} {one.old_version}".strip()
+        while True:
+            await self._copies.wait(site.id)
+            try:
+                copy_id = await self._copies.take(one.account_id or 0, site, one.path, title)
+                break
+            except Busy:
+                continue
+        await self._copies.wait(site.id)
+        copy = await self._all_copies.get(site.id, copy_id)
+        if copy.state is not CopyState.PROVED:
+            raise Conflict(f"{one.path} could not be copied: {copy.problem}")
+        return copy_id
+
+    async def _on_this_server(self, one: Replacement, site: Site, side: Side) -> Replacement:
+        """How it can be done here: whether folders are renamed, whether there is room for both versions."""
+        notes, in_place = list(one.notes), False
+        if one.kind is _Kind.REPLACE:
+            result = await self._plans.result(one)
+            room = await room_at(side, one.path.parent)
+            if await tries_renaming(side, one.path.parent) is False:
+                in_place = True
+                notes.append(
+                    "This server renames nothing: files are replaced one by one, and visitors meet both for a while."
+                )
+            elif any(name.entry.kind is Kind.LINK for name in result.names) and site.protocol not in _LINKS:
+                in_place = True
+                notes.append("It holds links, which this server cannot make: files are replaced one by one.")
+            elif room is not None and room < result.size:
+                in_place = True
+                short = f"the new one needs {size_text(result.size)} beside the old one, and {size_text(room)} are free"
+                notes.append(f"Both versions do not fit: {short}. Files are replaced one by one.")
+        return replace(one, notes=tuple(dict.fromkeys(notes)), in_place=in_place)

@@ -1,0 +1,266 @@
+"""Carrying a replacement out: built beside the old one and proved, two renames, read back, its pages looked at; put back by
+itself where a page got worse. Each step is written down first, so that whoever comes after a cut goes on from there."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Awaitable, Callable, Sequence
+
+import structlog
+
+from nailer.acting import Acting, acting_as
+from nailer.core.check.live import Fetched, broke
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath, address_of
+from nailer.core.jobs.kinds import JobKind
+from nailer.core.jobs.states import ENDED, JobState
+from nailer.core.packages.manifest import Manifest, tree_of, unagreed
+from nailer.core.plans.plan import Answers
+from nailer.core.words import count_text, span_text
+from nailer.engine.engine import Engine
+from nailer.errors import Conflict, NailerError, StoreUnavailable
+from nailer.services.editing import Editing
+from nailer.services.files import Browse, Files, Progress, read_tree
+from nailer.services.packages.building import clear, other_content, unlike
+from nailer.services.packages.declaring import declared_in, entries_of
+from nailer.services.packages.exchange import Exchange, exchange
+from nailer.services.packages.replacement_plans import ReplacementPlans
+from nailer.services.plans import Plans
+from nailer.sides.side import Side
+from nailer.store.changes import NewChange, What
+from nailer.store.jobs import NewItem, NewJob
+from nailer.store.packages.replacements import Replacement, ReplacementState, ReplacementStore
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+_log = structlog.get_logger()
+_THERE = SideName.THERE
+_AGAIN_S = (0.5, 2.0, 5.0, 15.0, 30.0)
+_SECOND_LOOK_S = 1.0  # some servers read a program anew only after a moment
+_LOOK_EVERY_S = 0.1
+_NAMED_CACHES = 6
+_CACHED = (b".css", b".js", b".mjs")
+
+
+class ReplacementRuns:
+    def __init__(
+        self, stores: Stores, engine: Engine, files: Files, plans: Plans, editing: Editing, read: ReplacementPlans
+    ) -> None:
+        self._store: ReplacementStore = stores.replacements
+        self._sites = stores.sites
+        self._grants = stores.grants
+        self._jobs = stores.jobs
+        self._changes = stores.changes
+        self._engine = engine
+        self._browse: Browse = files.browse
+        self._take_backs = plans.take_back
+        self._make = plans.make
+        self._notices = plans.notices
+        self._live = editing.live_check
+        self._saving = editing.saving
+        self._plans = read
+        self._under_way: dict[int, asyncio.Task[None]] = {}
+
+    async def start(self) -> None:
+        """Go on with what was cut when Nailer ended."""
+        for one in await self._store.under_way():
+            self.go(one)
+
+    async def stop(self) -> None:
+        """End what is under way; it goes on when Nailer starts again."""
+        tasks = list(self._under_way.values())
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+
+    def busy(self, site_id: int) -> bool:
+        """True while one is under way on a site."""
+        return site_id in self._under_way
+
+    def go(self, one: Replacement) -> None:
+        """Carry on from the state that is written down."""
+        task = asyncio.create_task(self._run(one))
+        self._under_way[one.site_id] = task
+        task.add_done_callback(lambda _: self._under_way.pop(one.site_id, None))
+
+    async def wait(self, site_id: int) -> None:
+        """Until what is under way on a site has ended."""
+        task = self._under_way.get(site_id)
+        if task is not None:
+            await asyncio.wait([task])
+
+    async def pages(self, site: Site) -> list[Fetched]:
+        """What the watched pages answer, and the first page of each document root."""
+        ways = await self._saving.ways(site.id)
+        addresses = [root.address for root in site.document_roots[:3]]
+        wanted = list(dict.fromkeys([*addresses, *ways.watched]))[:8]
+        return list(await asyncio.gather(*(self._live.once(one) for one in wanted)))
+
+    async def add_job(self, account_id: int, site: Site, title: str, folder: SitePath, items: Sequence[NewItem]) -> int:
+        """A job that begins at once."""
+        job = NewJob(account_id, site.id, JobKind.WRITE, title, _THERE, folder, folder)
+        job_id = await self._jobs.add(job, items, JobState.WAITING)
+        self._engine.runner.wake()
+        return job_id
+
+    async def _run(self, one: Replacement) -> None:
+        state, words = ReplacementState.FAILED, ""
+        try:
+            with acting_as(Acting(await self._grants.person(one.account_id or 0), program="a replacement")):
+                state, words = await self._steps(one, await self._sites.get(one.site_id))
+        except asyncio.CancelledError:
+            return
+        except NailerError as error:
+            words = error.what
+        except Exception:
+            _log.exception("a replacement failed in a way nobody foresaw", replacement=one.id)
+            words = "Something unforeseen ended it; the log of Nailer says what."
+        try:
+            await self._store.set_state(one.id, state, words)
+        except StoreUnavailable:
+            _log.warning("how a replacement ended could not be written down", replacement=one.id)
+
+    async def _steps(self, one: Replacement, site: Site) -> tuple[ReplacementState, str]:
+        if one.state is ReplacementState.BUILDING:
+            await self._built(one)
+            if not one.in_place:
+                await self._patient(site, lambda side: self._proved(one, side))
+            await self._store.set_state(one.id, ReplacementState.SWAPPING)
+        if one.state in (ReplacementState.BUILDING, ReplacementState.SWAPPING) and not one.in_place:
+            await self._patient(site, lambda side: exchange(side, _forward(one)))
+            await self._noted(site, one, _forward(one))
+        if one.state is not ReplacementState.BACKING:
+            await self._store.set_state(one.id, ReplacementState.LOOKING)
+            worse = await self._worse(one, site)
+            if not worse:
+                return ReplacementState.IN_PLACE, await self._caches(one, site)
+            await self._store.set_state(one.id, ReplacementState.BACKING, f"It made things worse: {worse}.")
+            words = f"It made things worse: {worse}. The old one is in its place again, by itself."
+            await self._notices.write(one.account_id or 0, f"{site.name}: {one.title} put back", [words])
+        else:
+            words = f"{one.words} The old one is in its place again.".strip()
+        try:
+            await self._backed(one, site)
+        except NailerError as error:
+            return ReplacementState.IN_PLACE, f"It could not be put back: {error.what}"
+        return ReplacementState.BACK, words
+
+    async def _patient(self, site: Site, act: Callable[[Side], Awaitable[None]]) -> None:
+        """Do something on the server, however long it is away: names must not stay between two states."""
+        tries = 0
+        while True:
+            try:
+                async with self._browse.side(site, _THERE) as side:
+                    return await act(side)
+            except NailerError as error:
+                if not error.heals:
+                    raise
+                _log.warning("a replacement waits for the server", site=site.id, why=error.what)
+            await asyncio.sleep(_AGAIN_S[min(tries, len(_AGAIN_S) - 1)])
+            tries += 1
+
+    async def _built(self, one: Replacement) -> None:
+        """Until the job that builds has ended well. Raises Conflict where it has not."""
+        if one.job_id is not None:
+            await self._job_done(one.job_id)
+
+    async def _job_done(self, job_id: int) -> None:
+        async for _ in self._engine.live.changes(at_most_every_s=_LOOK_EVERY_S, heartbeat_s=1.0):
+            job = await self._jobs.get(job_id)
+            if job.state in ENDED:
+                break
+        else:
+            raise asyncio.CancelledError  # Nailer ends: it goes on when it starts again
+        if job.state is not JobState.DONE:
+            raise Conflict(f"Not all of it could be written; job {job_id} says why. Visitors have the old one.")
+
+    async def _proved(self, one: Replacement, side: Side) -> None:
+        """What was built is what was wanted, and the old one is as it was read. Raises Conflict."""
+        if one.fresh is not None:
+            result = await self._plans.result(one)
+            wrong = list(unlike(result, await read_tree(side, one.fresh, Progress())))
+            wrong = wrong or await other_content(side, one.fresh, result, self._plans.hashed)
+            if wrong:
+                raise Conflict(f"What was built is not whole: {wrong[0]}. Visitors have the old one.")
+        if one.old_copy_id is not None:
+            now = await read_tree(side, one.path, Progress())
+            changed = unagreed(tree_of(await self._plans.manifest(one.old_copy_id)), now)
+            if changed or now.missing:
+                names = count_text(len(changed), "name")
+                raise Conflict(f"{names} of {one.path} changed since it was read. Nothing was replaced; read it again.")
+
+    async def _worse(self, one: Replacement, site: Site) -> str:
+        why = await self._looked(one, site)
+        if why:
+            await asyncio.sleep(_SECOND_LOOK_S)
+            why = await self._looked(one, site)
+        return why
+
+    async def _looked(self, one: Replacement, site: Site) -> str:
+        """What is worse than before; '' for nothing."""
+        if one.new_copy_id is not None:
+            said: list[str] = []
+
+            async def _read_back(side: Side) -> None:
+                found = await declared_in(side, one.path, await entries_of(side, one.path))
+                said.append(found.version.text if found is not None else "no version")
+
+            await self._patient(site, _read_back)
+            if said[-1] != one.new_version:
+                return f"{one.path} declares {said[-1]}, not {one.new_version}"
+        after = await asyncio.gather(*(self._live.once(page.address) for page in one.pages))
+        pairs = zip(one.pages, after, strict=True)
+        return "; ".join(f"{now.address} {why}" for then, now in pairs if (why := broke(then, now)))
+
+    async def _backed(self, one: Replacement, site: Site) -> None:
+        """The old one has its place again."""
+        if not one.in_place:
+            await self._patient(site, lambda side: exchange(side, _backward(one)))
+            await self._noted(site, one, _backward(one))
+            await self.clear(one, site)
+        elif one.job_id is not None:
+            account_id = one.account_id or 0
+            back_id = await self._take_backs.take_job_back(account_id, one.job_id)
+            await self._make.carry_out(back_id, site, Answers())
+            await self._job_done(back_id)
+
+    async def clear(self, one: Replacement, site: Site) -> None:
+        """Remove what was built and is nobody's any more: every content of it is kept here."""
+        fresh = one.fresh
+        if fresh is not None:
+            await self._patient(site, lambda side: clear(side, fresh))
+            self._browse.forget(site.id)
+
+    async def _noted(self, site: Site, one: Replacement, names: Exchange) -> None:
+        """Both renames stand in the list of changes."""
+        for old, new in ((names.place, names.goes), (names.comes, names.place)):
+            if old is not None and new is not None:
+                change = NewChange(site.id, _THERE, old, What.RENAMED, one.account_id, other_path=new)
+                await self._changes.add_confirmed(change)
+        self._browse.forget(site.id)
+
+    async def _caches(self, one: Replacement, site: Site) -> str:
+        """Which styles and scripts visitors may have of the old version still, and for how long."""
+        result = await self._plans.result(one) if one.new_copy_id is not None else Manifest(())
+        new = {row.below for row in await self._plans.rows(one) if row.taken(one.choices) is not None and row.new}
+        paths = [one.path.join(name.below) for name in result.files if name.below in new]
+        addresses = [
+            address
+            for path in paths
+            if path.name.lower().endswith(_CACHED) and (address := address_of(path, site.document_roots)) is not None
+        ]
+        answers = await asyncio.gather(*(self._live.once(at, body=False) for at in addresses[:_NAMED_CACHES]))
+        held = [(one.address, one.keeps_s) for one in answers if one.keeps_s]
+        if not held:
+            return ""
+        longest = max(keeps for _, keeps in held if keeps is not None)
+        names = ", ".join(address.rpartition("/")[2] for address, _ in held[:3])
+        return f"Browsers that were here may show the old {names} for up to {span_text(longest)}."
+
+
+def _forward(one: Replacement) -> Exchange:
+    return Exchange(one.path, one.fresh, one.kept)
+
+
+def _backward(one: Replacement) -> Exchange:
+    return Exchange(one.path, one.kept, one.fresh)

@@ -1,0 +1,247 @@
+"""Replacing, installing and removing packages: both versions are read, a person decides, and it is carried out."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+from collections.abc import Mapping
+from dataclasses import replace
+
+from nailer.acting import need
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.files.tree import Below
+from nailer.core.packages.identity import step_words, without_version
+from nailer.core.packages.manifest import Manifest, tree_of, unagreed
+from nailer.core.packages.replacing import Take, undecided
+from nailer.core.people.rights import Right
+from nailer.core.words import count_text
+from nailer.engine.engine import Engine
+from nailer.engine.swap import tries_renaming
+from nailer.errors import Busy, Conflict, InvalidInput, NotFound
+from nailer.services.checks import need_whole
+from nailer.services.files import Browse, Files, GuardedFolders, Progress, read_tree
+from nailer.services.packages.building import beside, one_by_one
+from nailer.services.packages.declaring import Found, declared_in, entries_of
+from nailer.services.packages.exchange import kept_still
+from nailer.services.packages.replacement_plans import ReplacementPlan, ReplacementPlans
+from nailer.services.packages.replacement_reading import ReplacementReading, ToRead
+from nailer.services.packages.replacement_runs import ReplacementRuns
+from nailer.services.packages.sources import VersionSource, check_alike
+from nailer.sides.side import is_there
+from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+_THERE = SideName.THERE
+_Kind, _State = ReplacementKind, ReplacementState
+
+
+class Replacing:
+    def __init__(
+        self,
+        stores: Stores,
+        engine: Engine,
+        files: Files,
+        reading: ReplacementReading,
+        plans: ReplacementPlans,
+        runs: ReplacementRuns,
+    ) -> None:
+        self._store: ReplacementStore = stores.replacements
+        self._jobs = stores.jobs
+        self._runner = engine.runner
+        self._browse: Browse = files.browse
+        self._guarded: GuardedFolders = files.guarded
+        self.reading = reading
+        self.plans = plans
+        self.runs = runs
+
+    async def start(self) -> None:
+        """Go on with what was cut; what was only being read is said to be cut."""
+        await self._store.cut()
+        await self.runs.start()
+
+    async def stop(self) -> None:
+        """End reading; what is carried out goes on when Nailer starts again."""
+        await self.reading.stop()
+        await self.runs.stop()
+
+    async def there(self, site: Site, path: SitePath) -> Found:
+        """The package that is there. Raises InvalidInput where the folder declares none, FileMissing."""
+        need_whole(site)
+        async with self._browse.side(site, _THERE) as side:
+            await side.stat(path)
+            said = await declared_in(side, path, await entries_of(side, path))
+        if said is None:
+            raise InvalidInput(f"{path} declares no version: it is no package.")
+        return Found(path, path.name, said)
+
+    async def replace(self, account_id: int, site: Site, old: Found, source: VersionSource) -> int:
+        """Begin to read what another version of a package would do; return the number. Raises InvalidInput where it is
+        another package."""
+        self._check(account_id, site, old.folder)
+        notes = [one for one in (check_alike(old, source.found), *source.left) if one]
+        step, usual = step_words(source.found.declared, old.declared)
+        notes = notes if usual else [f"{step[:1].upper()}{step[1:]}.", *notes]
+        number = await self._store.begin(site.id, account_id, old.folder, _Kind.REPLACE, source.words)
+        self.reading.begin(site, number, account_id, ToRead(source, old, tuple(notes)))
+        return number
+
+    async def install(self, account_id: int, site: Site, folder: SitePath, source: VersionSource) -> int:
+        """Begin to read what a new package would bring into a folder. Raises Conflict where there is one of its name."""
+        name = without_version(source.found.name)
+        path = folder.child(name)
+        self._check(account_id, site, path)
+        async with self._browse.side(site, _THERE) as side:
+            if await is_there(side, path):
+                raise Conflict(f"{path} is there already. Replace it with this version instead.")
+        number = await self._store.begin(site.id, account_id, path, _Kind.INSTALL, source.words)
+        self.reading.begin(site, number, account_id, ToRead(source, None, source.left))
+        return number
+
+    async def remove(self, account_id: int, site: Site, old: Found) -> int:
+        """Begin to read what taking a package away would do."""
+        need(Right.REMOVE, site.id)
+        self._check(account_id, site, old.folder)
+        number = await self._store.begin(site.id, account_id, old.folder, _Kind.REMOVE, "")
+        self.reading.begin(site, number, account_id, ToRead(None, old))
+        return number
+
+    async def of(self, site: Site) -> list[Replacement]:
+        """Those of a site, newest first."""
+        need_whole(site)
+        return await self._store.of(site.id)
+
+    async def get(self, site: Site, number: int) -> Replacement:
+        """One of a site. Raises NotFound."""
+        need_whole(site)
+        one = await self._store.get(site.id, number)
+        if one is None:
+            raise NotFound("There is no such replacement.")
+        return one
+
+    async def choose(self, site: Site, number: int, wanted: Mapping[Below, Take]) -> ReplacementPlan:
+        """Take choices into the plan. Raises InvalidInput, Conflict."""
+        need(Right.CHANGE, site.id)
+        return await self.plans.of(await self.plans.choose(await self.get(site, number), wanted))
+
+    async def in_place(self, site: Site, number: int, *, wanted: bool) -> ReplacementPlan:
+        """Replace names one by one, or the whole folder by two renames. Raises InvalidInput where the server renames
+        none."""
+        need(Right.CHANGE, site.id)
+        one = await self.get(site, number)
+        if one.state is not _State.PLANNED or one.kind is not _Kind.REPLACE:
+            raise Conflict("This is no plan of a replacement.")
+        if not wanted:
+            async with self._browse.side(site, _THERE) as side:
+                if await tries_renaming(side, one.path.parent) is False:
+                    raise InvalidInput("This server renames no folders: it can only be done one by one.")
+        await self._store.in_place(number, wanted)
+        return await self.plans.of(replace(one, in_place=wanted))
+
+    async def carry_out(self, account_id: int, site: Site, number: int, typed: str = "") -> None:
+        """Let a plan be carried out. Raises InvalidInput where something is undecided, or a word must be typed; Conflict
+        where the package changed since it was read: it is read again then."""
+        one = await self.get(site, number)
+        if one.state is not _State.PLANNED:
+            raise Conflict("This was carried out already, or given up.")
+        self._check(account_id, site, one.path)
+        if one.kind is _Kind.REMOVE and typed.strip() != shown_name(one.path.name):
+            name = shown_name(one.path.name)
+            raise InvalidInput(f"Type {name} to confirm.", fields={"typed": name})
+        waiting = undecided(await self.plans.rows(one), one.choices)
+        if one.kind is not _Kind.REMOVE and waiting:
+            first = b"/".join(waiting[0].below).decode("utf-8", "replace")
+            raise InvalidInput(f"Decide first what becomes of {count_text(len(waiting), 'name')}, first {first}.")
+        await self._check_unchanged(account_id, site, one)
+        one = await self.plans.settle(replace(one, account_id=account_id))
+        await self._build(account_id, site, one)
+
+    async def _build(self, account_id: int, site: Site, one: Replacement) -> None:
+        result = await self.plans.result(one) if one.new_copy_id is not None else Manifest(())
+        fresh = kept = job_id = None
+        token = secrets.token_hex(4).encode()
+        if not one.in_place:
+            if one.kind is not _Kind.REMOVE:
+                fresh = one.path.parent.child(b".%b.new-%b" % (one.path.name, token))
+            if one.kind is not _Kind.INSTALL:
+                kept = one.path.parent.child(b".%b.old-%b" % (one.path.name, token))
+        pages = await self.runs.pages(site)
+        await self._store.build(one.id, fresh, kept, None, pages)
+        if one.kind is not _Kind.REMOVE:
+            items = beside(fresh, result) if fresh is not None else one_by_one(one.path, result, await self._now(one))
+            title = f"{one.title} {one.new_version}".strip()
+            folder = fresh if fresh is not None else one.path
+            job_id = await self.runs.add_job(account_id, site, f"Building {title}", folder, items)
+            await self._store.build(one.id, fresh, kept, job_id, pages)
+        self.runs.go(await self.get(site, one.id))
+
+    async def _now(self, one: Replacement) -> Manifest:
+        return await self.plans.manifest(one.old_copy_id)
+
+    async def go_on(self, account_id: int, site: Site, number: int) -> None:
+        """Try again what failed half way. Raises Conflict where there is nothing to go on with."""
+        one = await self.get(site, number)
+        self._check(account_id, site, one.path)
+        if one.state is not _State.FAILED or (one.fresh is None and one.kept is None and one.job_id is None):
+            raise Conflict("There is nothing to go on with.")
+        if one.job_id is not None:
+            with contextlib.suppress(Conflict):  # a job that has ended well needs nothing
+                await self._jobs.again(one.job_id)
+                self._runner.wake()
+        await self._store.set_state(number, _State.BUILDING)
+        self.runs.go(await self.get(site, number))
+
+    async def back(self, account_id: int, site: Site, number: int) -> None:
+        """Put the old one in its place again. Raises Conflict where it is not kept any more."""
+        one = await self.get(site, number)
+        self._check(account_id, site, one.path)
+        if not one.can_go_back:
+            raise Conflict("The old one is not kept beside it any more. Its proved copy can be restored.")
+        if not one.in_place and one.kept is not None:
+            async with self._browse.side(site, _THERE) as side:
+                if not await kept_still(side, one.kept):
+                    await self._store.let_go(number)
+                    raise Conflict("The old one is not there any more. Its proved copy can be restored.")
+        await self._store.set_state(number, _State.BACKING)
+        self.runs.go(replace(await self.get(site, number), account_id=account_id))
+
+    async def reopen(self, site: Site, number: int) -> None:
+        """Read again what failed, to decide anew: what was built of it is removed. Raises Conflict."""
+        need(Right.CHANGE, site.id)
+        one = await self.get(site, number)
+        if one.state is not _State.FAILED or (one.new_copy_id is None and one.kind is not _Kind.REMOVE):
+            raise Conflict("There is nothing to decide anew. Give the version again.")
+        await self.runs.clear(one, site)
+        await self._store.set_state(number, _State.READING)
+        self.reading.begin(site, number, one.account_id or 0, None)
+
+    async def drop(self, site: Site, number: int) -> None:
+        """Give a plan up, or what failed: what was built of it is removed."""
+        need(Right.CHANGE, site.id)
+        one = await self.get(site, number)
+        if one.state not in (_State.PLANNED, _State.FAILED, _State.READING):
+            raise Conflict("This is under way, or done.")
+        await self.reading.end(number)
+        if one.state is _State.FAILED:
+            await self.runs.clear(one, site)
+        await self._store.set_state(number, _State.DROPPED)
+
+    def _check(self, account_id: int, site: Site, path: SitePath) -> None:
+        need_whole(site)
+        need(Right.CHANGE, site.id)
+        self._guarded.check(account_id, site, _THERE, path)
+        if self.runs.busy(site.id):
+            raise Busy("A package of this site is being replaced already.")
+
+    async def _check_unchanged(self, account_id: int, site: Site, one: Replacement) -> None:
+        if one.old_copy_id is None:
+            return
+        async with self._browse.side(site, _THERE) as side:
+            now = await read_tree(side, one.path, Progress())
+        changed = unagreed(tree_of(await self._now(one)), now)
+        if changed:
+            await self._store.set_state(one.id, _State.READING)
+            self.reading.begin(site, one.id, account_id, None)
+            names = count_text(len(changed), "name")
+            raise Conflict(f"{names} of {one.path} changed since this was read. Nailer reads it again.")

@@ -1,0 +1,134 @@
+"""Where a version comes from: an archive that somebody drops, a folder or an archive here, or another site."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+
+from nailer.acting import need
+from nailer.core.files.entry import SideName
+from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.packages.identity import Likeness, likeness
+from nailer.core.people.rights import Right
+from nailer.engine.engine import Engine
+from nailer.errors import InvalidInput
+from nailer.services.files import Browse, Files
+from nailer.services.packages.declaring import Found, find_package
+from nailer.services.packages.taking import CopyStanding, OpenSide, Taker
+from nailer.services.plans import Archives, Unpacked, is_archive
+from nailer.sides.side import Side
+from nailer.store.packages.copies import CopyKind, CopyStore, ProvedCopy
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+_ENDINGS = (b".zip", b".tgz", b".txz", b".tar", b".tar.gz", b".tar.xz", b".tar.zst", b".tar.bz2")
+
+
+@dataclass(frozen=True, slots=True)
+class VersionSource:
+    """A package that is offered: how its side is opened, what it is, in words where it comes from, and what of an archive
+    was left aside, with why. `spooled` is what an archive was unpacked into, to be forgotten."""
+
+    open_side: OpenSide
+    found: Found
+    words: str
+    left: tuple[str, ...] = ()
+    spooled: SitePath | None = None
+
+
+class VersionSources:
+    def __init__(self, stores: Stores, engine: Engine, files: Files, archives: Archives) -> None:
+        self._browse: Browse = files.browse
+        self._archives = archives
+        self._spool = engine.spool
+        self._sites = stores.sites
+        self._copies: CopyStore = stores.copies
+        self._taker = Taker(stores.copies, engine.kept)
+
+    async def dropped(self, name: str, content: AsyncIterator[bytes], like: Found | None) -> VersionSource:
+        """An archive that somebody sends. Raises InvalidInput where it is none, or holds no package."""
+        return await self._of_archive(name, await self._archives.take(name, content), like)
+
+    async def here(self, site: Site, path: SitePath, like: Found | None) -> VersionSource:
+        """A folder or an archive of this machine. Raises InvalidInput, FileMissing."""
+        async with self._browse.side(site, SideName.HERE) as side:
+            entry = await side.stat(path)
+            name = shown_name(path.name)
+            if entry.is_file and is_archive(name):
+                return await self._of_archive(name, await self._archives.take(name, side.read(path)), like)
+            found = await find_package(side, path, path.name, like)
+        return VersionSource(lambda: self._browse.side(site, SideName.HERE), found, f"{path} here")
+
+    async def elsewhere(self, site_id: int, path: SitePath, like: Found | None) -> VersionSource:
+        """A folder of another site. Raises NotFound where nobody may know of it, NotAllowed, InvalidInput."""
+        other = await self._sites.get(site_id)
+        need(Right.DOWNLOAD, other.id)
+        async with self._browse.side(other, SideName.THERE) as side:
+            found = await find_package(side, path, path.name, like)
+        return VersionSource(lambda: self._browse.side(other, SideName.THERE), found, f"{path} of {other.name}")
+
+    async def _of_archive(self, name: str, unpacked: Unpacked, like: Found | None) -> VersionSource:
+        place = self._archives.place(unpacked.token)
+        own = _without_ending(name.encode("utf-8", "surrogateescape"))
+        try:
+            found = await find_package(self._spool, place, own, like)
+        except InvalidInput:
+            await self._archives.forget(place)
+            raise
+        return VersionSource(lambda: _Open(self._spool), found, name, unpacked.left, place)
+
+    async def take_in(self, account_id: int, site: Site, path: SitePath, source: VersionSource) -> ProvedCopy:
+        """Keep what is offered as it was delivered, for the package at `path`. Raises InvalidInput where it cannot be read
+        as a whole."""
+        title = source.found.text
+        copy_id = await self._copies.begin(site.id, account_id, path, title, CopyKind.DELIVERED)
+        why = "it could not be read"
+        try:
+            why = await self._taker.attempts(source.open_side, source.found.folder, CopyStanding(copy_id))
+        finally:
+            if why:
+                await self._copies.fail(copy_id, why)
+            if source.spooled is not None:
+                await self._archives.forget(source.spooled)
+        if why:
+            raise InvalidInput(f"{source.words} could not be taken in: {why}")
+        return await self._copies.get(site.id, copy_id)
+
+    async def original(self, site: Site, path: SitePath, version: str, *, but: int | None = None) -> ProvedCopy | None:
+        """What one version of a package was before anybody changed it, as far as it is known: as it was delivered, else as
+        it was first copied, `but` for one copy. None where nobody knows."""
+        if not version:
+            return None
+        known = await self._copies.originals(site.id, path, version)
+        return next((one for one in known if one.id != but), None)
+
+
+def check_alike(old: Found, new: Found) -> str:
+    """What to say of a package that goes by another name; '' where it is a version of the same. Raises InvalidInput where it
+    is another package."""
+    match likeness(old.declared, old.name, new.declared, new.name):
+        case Likeness.SAME:
+            return ""
+        case Likeness.RENAMED:
+            return f"It calls itself {new.declared.name}; what is there calls itself {old.declared.name}."
+        case _:
+            raise InvalidInput(f"This is {new.text}; what is there is {old.text}. Nothing was changed.")
+
+
+class _Open:
+    """A side that needs no opening."""
+
+    def __init__(self, side: Side) -> None:
+        self._side = side
+
+    async def __aenter__(self) -> Side:
+        return self._side
+
+    async def __aexit__(self, *_: object) -> None:
+        return None
+
+
+def _without_ending(name: bytes) -> bytes:
+    lower = name.lower()
+    ending = next((one for one in sorted(_ENDINGS, key=len, reverse=True) if lower.endswith(one)), b"")
+    return name[: len(name) - len(ending)] or name

@@ -1,0 +1,464 @@
+"""A version takes the place of another on a real server: proved before, two renames, read back, and one step back."""
+
+from __future__ import annotations
+
+import asyncio
+import io
+import random
+import zipfile
+from collections import Counter
+from collections.abc import AsyncIterator, Mapping
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from nailer.acting import Acting, acting_as
+from nailer.core.files.tree import Below
+from nailer.core.packages.replacing import Fate, Take
+from nailer.core.people.rights import Grant, Person, Right
+from nailer.errors import Busy, Conflict, InvalidInput, NailerError, NotAllowed
+from nailer.services.packages import Replacement, ReplacementPlan, ReplacementState
+from nailer.sides.sftp.side import SftpSide
+from nailer.standins.pages import Pages
+from tests.builders import path, tree, write
+from tests.services.packages.test_copies import look
+from tests.world import World
+
+SKIN = path("/htdocs/skins/harbour")
+OLD = {
+    "skin.json": '{"name": "Harbour", "version": "1.9"}',
+    "style.css": "a { color: teal }\np { margin: 1em }\nb { top: 0 }\n",
+    "lib/old.js": "old()\n",
+    "lib/tides.js": "tides(1)\n",
+    "img/gull.svg": "<svg/>\n",
+}
+NEW = {
+    "skin.json": '{"name": "Harbour", "version": "1.10"}',
+    "style.css": "a { color: teal }\np { margin: 1em }\nb { top: 2px }\n",
+    "lib/new.js": "new()\n",
+    "lib/tides.js": "tides(1)\n",
+    "img/gull.svg": "<svg/>\n",
+}
+
+
+def lay_out(world: World, files: Mapping[str, str] = OLD, top: str = "skins/harbour") -> Path:
+    for name, content in files.items():
+        write(world.there, f"{top}/{name}", content)
+    return world.there / top
+
+
+def archive(files: Mapping[str, str] = NEW, top: str = "harbour-1.10/") -> bytes:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w") as zipped:
+        for name, content in files.items():
+            zipped.writestr(top + name, content)
+    return packed.getvalue()
+
+
+async def sent(content: bytes) -> AsyncIterator[bytes]:
+    yield content
+
+
+async def planned(
+    world: World, files: Mapping[str, str] = NEW, top: str = "harbour-1.10/", name: str = "harbour-1.10.zip"
+) -> ReplacementPlan:
+    """Drop an archive for the package that is there, and read what it would do."""
+    packages = world.nailer.packages
+    old = await packages.replacing.there(world.site, SKIN)
+    source = await packages.sources.dropped(name, sent(archive(files, top)), old)
+    return await read(world, await packages.replacing.replace(world.account_id, world.site, old, source))
+
+
+async def read(world: World, number: int) -> ReplacementPlan:
+    replacing = world.nailer.packages.replacing
+    await replacing.reading.wait(number)
+    one = await replacing.get(world.site, number)
+    assert one.state is ReplacementState.PLANNED, one.words
+    return await replacing.plans.of(one)
+
+
+async def carried_out(world: World, plan: ReplacementPlan, typed: str = "") -> Replacement:
+    replacing = world.nailer.packages.replacing
+    await replacing.carry_out(world.account_id, world.site, plan.one.id, typed)
+    await replacing.runs.wait(world.site.id)
+    return await replacing.get(world.site, plan.one.id)
+
+
+async def back(world: World, number: int) -> Replacement:
+    replacing = world.nailer.packages.replacing
+    await replacing.back(world.account_id, world.site, number)
+    await replacing.runs.wait(world.site.id)
+    return await replacing.get(world.site, number)
+
+
+async def choose(world: World, plan: ReplacementPlan, **takes: Take) -> ReplacementPlan:
+    wanted = {row.below: takes[row.below[-1].decode().partition(".")[0]] for row in plan.rows if row.advised is None}
+    return await world.nailer.packages.replacing.choose(world.site, plan.one.id, wanted)
+
+
+def fates(plan: ReplacementPlan) -> dict[str, Fate]:
+    return {b"/".join(row.below).decode(): row.fate for row in plan.rows}
+
+
+def below(name: str) -> Below:
+    return tuple(name.encode().split(b"/"))
+
+
+async def test_a_version_takes_the_place_of_another_and_goes_back(world: World, pages: Pages) -> None:
+    top = lay_out(world)
+    write(world.there, "skins/harbour/media/pier.jpg", "by hand").chmod(0o600)
+    before = look(world.there)
+    plan = await planned(world)
+    assert (plan.one.old_version, plan.one.new_version, plan.base) == ("1.9", "1.10", None)
+    assert fates(plan) == {
+        "img/gull.svg": Fate.SAME,
+        "lib/new.js": Fate.ADDED,
+        "lib/old.js": Fate.UNSURE,
+        "lib/tides.js": Fate.SAME,
+        "media/pier.jpg": Fate.UNSURE,
+        "skin.json": Fate.CHANGED,
+        "style.css": Fate.CHANGED,
+    }
+    with pytest.raises(InvalidInput, match=r"1 name, first lib/old\.js"):
+        await world.nailer.packages.replacing.carry_out(world.account_id, world.site, plan.one.id)
+    one = await carried_out(world, await choose(world, plan, old=Take.LEAVE))
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    now = tree(top)
+    assert now == {name: content.encode() for name, content in NEW.items()} | {"media/pier.jpg": b"by hand"}
+    assert (top / "media" / "pier.jpg").stat().st_mode & 0o777 == 0o600
+    assert one.kept is not None
+    assert (top.parent / one.kept.name.decode() / "lib" / "old.js").exists()
+    assert one.can_go_back
+
+    one = await back(world, one.id)
+    assert one.state is ReplacementState.BACK, one.words
+    assert look(world.there) == before
+    with pytest.raises(Conflict):
+        await world.nailer.packages.replacing.back(world.account_id, world.site, one.id)
+
+
+@pytest.mark.parametrize("seed", range(6))
+async def test_replaced_and_back_is_the_identity(world: World, pages: Pages, seed: int) -> None:
+    """Any two versions, any choices: back is byte for byte, access and links, what it was."""
+    noise = random.Random(seed)
+    names = [
+        f"{folder}file-{number}.{ending}"
+        for folder in ("", "a/", "a/b/")
+        for number in range(3)
+        for ending in ("js", "png")
+    ]
+
+    def version(number: str) -> dict[str, str]:
+        files = {name: noise.choice("xyz") * noise.randrange(1, 2000) for name in names if noise.random() < 0.7}
+        return files | {"skin.json": f'{{"name": "Harbour", "version": "{number}"}}'}
+
+    top = lay_out(world, version("1.9"))
+    for one in top.rglob("*"):
+        if one.is_file():
+            one.chmod(noise.choice((0o644, 0o600, 0o755)))
+    (top / "link").symlink_to("skin.json")
+    (top / "empty").mkdir()
+    before = look(world.there)
+    plan = await planned(world, version("1.10"))
+    wanted = {row.below: noise.choice(row.may) for row in plan.rows if row.advised is None or noise.random() < 0.5}
+    plan = await world.nailer.packages.replacing.choose(world.site, plan.one.id, wanted)
+    assert plan.undecided == 0
+    one = await carried_out(world, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    for row in plan.rows:
+        if row.taken(plan.one.choices) in (Take.CARRY, Take.OLD) and row.old is not None:
+            there = b"/".join(row.below).decode()
+            assert look(top)[there] == before[f"skins/harbour/{there}"], "carried over, and as it was"
+    assert (await back(world, one.id)).state is ReplacementState.BACK
+    assert look(world.there) == before
+
+
+async def test_hand_edits_are_told_by_what_was_delivered_and_joined(world: World, pages: Pages) -> None:
+    """The first replacement keeps what it delivered; the second knows by it what was edited by hand."""
+    top = lay_out(world, OLD | {"skin.json": '{"name": "Harbour", "version": "1.8"}'})
+    one = await carried_out(world, await choose(world, await planned(world, OLD), old=Take.NEW))
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    (top / "style.css").write_text(OLD["style.css"].replace("teal", "navy"))
+    (top / "lib" / "tides.js").write_text("tides(2)\n")
+    write(world.there, "skins/harbour/notes.php", "<?php // ours\n")
+    plan = await planned(world)
+    assert plan.base is not None
+    assert fates(plan) == {
+        "img/gull.svg": Fate.SAME,
+        "lib/new.js": Fate.ADDED,
+        "lib/old.js": Fate.LEFTOVER,
+        "lib/tides.js": Fate.EDITED,
+        "notes.php": Fate.OWN,
+        "skin.json": Fate.CHANGED,
+        "style.css": Fate.MERGED,
+    }
+    one = await carried_out(world, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert (top / "style.css").read_text() == NEW["style.css"].replace("teal", "navy")
+    assert (top / "lib" / "tides.js").read_text() == "tides(2)\n"
+    assert (top / "notes.php").exists()
+    assert not (top / "lib" / "old.js").exists()
+
+
+async def test_edits_in_the_same_place_are_decided_before(world: World, pages: Pages) -> None:
+    top = lay_out(world, OLD | {"skin.json": '{"name": "Harbour", "version": "1.8"}'})
+    await carried_out(world, await choose(world, await planned(world, OLD), old=Take.NEW))
+    (top / "style.css").write_text(OLD["style.css"].replace("top: 0", "top: 9px"))
+    plan = await planned(world)
+    replacing = world.nailer.packages.replacing
+    assert fates(plan)["style.css"] is Fate.CLASH
+    assert plan.undecided == 1
+    with pytest.raises(InvalidInput, match="Decide its places"):
+        await replacing.choose(world.site, plan.one.id, {below("style.css"): Take.JOINED})
+    await replacing.plans.join(plan.one, below("style.css"), "both { }\n")
+    one = await carried_out(world, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert (top / "style.css").read_text() == "both { }\n"
+
+
+async def test_what_makes_a_page_worse_is_put_back_by_itself(world: World, pages: Pages) -> None:
+    lay_out(world, OLD | {"part.sh": "true\n"})
+    page = "#!/bin/sh\nset -e\n. ../skins/harbour/part.sh\nprintf 'Content-Type: text/html\\n\\nPier'\n"
+    write(world.there, "index.cgi", page).chmod(0o755)
+    write(world.there, ".htaccess", "DirectoryIndex index.cgi\nAddHandler cgi-script .cgi\n")
+    ways = await world.nailer.editing.saving.ways(world.site.id)
+    write(world.there, "cgi-bin/board.cgi", page).chmod(0o755)
+    watched = replace(ways, watched=("https://mosslane.example/cgi-bin/board.cgi",))
+    await world.nailer.editing.saving.write_ways(world.site.id, watched)
+    before = look(world.there)
+    plan = await planned(world, NEW | {"part.sh": "exit 3\n"})
+    one = await carried_out(world, await choose(world, plan, old=Take.CARRY))
+    assert one.state is ReplacementState.BACK, one
+    assert "answers 500" in one.words
+    assert look(world.there) == before
+
+
+async def test_a_package_that_changed_since_it_was_read_is_read_again(world: World, pages: Pages) -> None:
+    top = lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    (top / "lib" / "tides.js").write_text("changed by somebody else\n")
+    replacing = world.nailer.packages.replacing
+    with pytest.raises(Conflict, match="reads it again"):
+        await replacing.carry_out(world.account_id, world.site, plan.one.id)
+    plan = await read(world, plan.one.id)
+    assert fates(plan)["lib/tides.js"] is Fate.EDITED, "it was another when it was read first"
+    assert fates(plan)["lib/old.js"] is Fate.UNSURE, "it was there then, whoever put it there"
+    assert (await carried_out(world, plan)).state is ReplacementState.IN_PLACE
+
+
+async def test_what_changes_while_it_is_built_stops_it_with_nothing_replaced(
+    world: World, pages: Pages, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    top = lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    runs = world.nailer.packages.replacing.runs
+    built = runs._built
+
+    async def _then_changes(one: Replacement) -> None:
+        await built(one)
+        await asyncio.to_thread((top / "lib" / "tides.js").write_text, "changed meanwhile\n")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(runs, "_built", _then_changes)
+        one = await carried_out(world, plan)
+    assert one.state is ReplacementState.FAILED
+    assert "changed since it was read" in one.words
+    assert (top / "lib" / "old.js").exists()
+    replacing = world.nailer.packages.replacing
+    await replacing.reopen(world.site, one.id)
+    plan = await read(world, one.id)
+    assert [each.name for each in top.parent.iterdir()] == ["harbour"], "what was built is gone"
+    assert (await carried_out(world, plan)).state is ReplacementState.IN_PLACE
+    assert tree(top)["lib/tides.js"] == b"changed meanwhile\n", (
+        "it is a hand edit, and the new version did not change it"
+    )
+
+
+async def test_what_was_built_otherwise_than_wanted_never_comes(
+    world: World, pages: Pages, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    top = lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    runs = world.nailer.packages.replacing.runs
+    built = runs._built
+
+    async def _then_spoiled(one: Replacement) -> None:
+        await built(one)
+        assert one.fresh is not None
+        await asyncio.to_thread((top.parent / one.fresh.name.decode() / "lib" / "new.js").unlink)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(runs, "_built", _then_spoiled)
+        one = await carried_out(world, plan)
+    assert (one.state, "lib/new.js is not there" in one.words) == (ReplacementState.FAILED, True)
+    assert (top / "lib" / "old.js").exists()
+    await world.nailer.packages.replacing.drop(world.site, one.id)
+    assert [each.name for each in top.parent.iterdir()] == ["harbour"]
+
+
+async def test_another_package_is_refused(world: World, pages: Pages) -> None:
+    lay_out(world)
+    tides = {"addon.json": '{"name": "Tides", "version": "2.0"}'}
+    with pytest.raises(InvalidInput, match=r"This is Tides 2\.0; what is there is Harbour 1\.9"):
+        await planned(world, tides, "tides/", "tides.zip")
+    with pytest.raises(InvalidInput, match="declares a version"):
+        await planned(world, {"readme.txt": "x"}, "", "readme.zip")
+    with pytest.raises(InvalidInput, match="several packages"):
+        await planned(
+            world, {"a/skin.json": '{"name": "A", "version": "1"}', "b/skin.json": '{"name": "B", "version": "1"}'}
+        )
+
+
+async def test_an_older_version_and_one_of_another_name_are_said(world: World, pages: Pages) -> None:
+    lay_out(world)
+    plan = await planned(world, NEW | {"skin.json": '{"name": "Harbour two", "version": "1.8"}'})
+    assert "1.9 to 1.8: this goes back to an older version." in plan.one.notes
+    assert "It calls itself Harbour two; what is there calls itself Harbour." in plan.one.notes
+
+
+async def test_one_with_two_folders_around_it_and_one_with_none_are_understood(world: World, pages: Pages) -> None:
+    lay_out(world)
+    for top in ("", "download/harbour/"):
+        plan = await planned(world, NEW, top)
+        assert plan.one.new_version == "1.10"
+        await world.nailer.packages.replacing.drop(world.site, plan.one.id)
+
+
+async def test_a_package_is_installed_and_taken_away_again(world: World, pages: Pages) -> None:
+    lay_out(world)
+    before = look(world.there)
+    packages = world.nailer.packages
+    tides = {"addon.json": '{"name": "Tides", "version": "2.0"}', "js/tides.js": "tide()\n"}
+    source = await packages.sources.dropped("tides-2.0.zip", sent(archive(tides, "tides-2.0/")), None)
+    number = await packages.replacing.install(world.account_id, world.site, path("/htdocs/skins"), source)
+    one = await carried_out(world, await read(world, number))
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert tree(world.there / "skins" / "tides") == {name: text.encode() for name, text in tides.items()}
+
+    with pytest.raises(Conflict, match="there already"):
+        again = await packages.sources.dropped("tides-2.0.zip", sent(archive(tides, "tides/")), None)
+        await packages.replacing.install(world.account_id, world.site, path("/htdocs/skins"), again)
+
+    old = await packages.replacing.there(world.site, path("/htdocs/skins/tides"))
+    installed = look(world.there)
+    plan = await read(world, await packages.replacing.remove(world.account_id, world.site, old))
+    with pytest.raises(InvalidInput, match="Type tides"):
+        await packages.replacing.carry_out(world.account_id, world.site, plan.one.id)
+    gone = await carried_out(world, plan, typed="tides")
+    assert gone.state is ReplacementState.IN_PLACE, gone.words
+    assert not (world.there / "skins" / "tides").exists()
+    assert (await back(world, gone.id)).state is ReplacementState.BACK
+    assert look(world.there) == installed
+    assert (await back(world, one.id)).state is ReplacementState.BACK
+    assert look(world.there) == before
+
+
+@pytest.mark.parametrize("seed", range(10))
+async def test_one_that_is_killed_goes_on_and_ends_whole(world: World, pages: Pages, seed: int) -> None:
+    """Killed after a random number of steps of the event loop and begun anew: the new one is in place, the old one kept."""
+    top = lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    replacing = world.nailer.packages.replacing
+    await replacing.carry_out(world.account_id, world.site, plan.one.id)
+    await asyncio.sleep(random.Random(seed).random() * 0.4)
+    await replacing.runs.stop()
+    one = await replacing.get(world.site, plan.one.id)
+    assert tree(top) in ({n: c.encode() for n, c in OLD.items()}, {n: c.encode() for n, c in NEW.items()})
+    if one.state is not ReplacementState.IN_PLACE:
+        await replacing.runs.start()
+        await replacing.runs.wait(world.site.id)
+        one = await replacing.get(world.site, plan.one.id)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert tree(top) == {name: content.encode() for name, content in NEW.items()}
+    assert one.kept is not None
+    assert tree(top.parent / one.kept.name.decode()) == {name: content.encode() for name, content in OLD.items()}
+
+
+async def test_a_second_rename_that_is_refused_takes_the_first_back(
+    world: World, pages: Pages, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    top = lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    rename = SftpSide.rename
+
+    async def _refuses(side: SftpSide, old: object, new: object, **how: bool) -> None:
+        if new == SKIN and b".new-" in old.name:  # type: ignore[attr-defined]
+            raise NailerError("The server does not let it be renamed.")
+        await rename(side, old, new, **how)  # type: ignore[arg-type]
+
+    with monkeypatch.context() as patched:
+        patched.setattr(SftpSide, "rename", _refuses)
+        one = await carried_out(world, plan)
+    assert one.state is ReplacementState.FAILED
+    assert tree(top) == {name: content.encode() for name, content in OLD.items()}
+    await world.nailer.packages.replacing.go_on(world.account_id, world.site, one.id)
+    await world.nailer.packages.replacing.runs.wait(world.site.id)
+    one = await world.nailer.packages.replacing.get(world.site, one.id)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+
+
+async def test_one_by_one_where_folders_are_not_renamed(world: World, pages: Pages) -> None:
+    top = lay_out(world)
+    write(world.there, "skins/harbour/media/pier.jpg", "by hand")
+    before = tree(world.there)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    replacing = world.nailer.packages.replacing
+    plan = await replacing.in_place(world.site, plan.one.id, wanted=True)
+    one = await carried_out(world, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert tree(top) == {name: text.encode() for name, text in NEW.items()} | {"media/pier.jpg": b"by hand"}
+    assert [each.name for each in top.parent.iterdir()] == ["harbour"]
+    assert (await back(world, one.id)).state is ReplacementState.BACK
+    assert tree(world.there) == before
+
+
+async def test_who_sees_a_part_of_the_site_or_may_not_change_it_replaces_nothing(world: World, pages: Pages) -> None:
+    lay_out(world)
+    plan = await planned(world)
+    replacing = world.nailer.packages.replacing
+    old = await replacing.there(world.site, SKIN)
+    part = Grant(frozenset(Right), path("/htdocs/skins"), path("/studio/moss"))
+    for grant in (part, Grant(frozenset({Right.LOOK, Right.DOWNLOAD}))):
+        with acting_as(Acting(Person(99, "orla", grants={world.site.id: grant}))):
+            with pytest.raises(NotAllowed):
+                await replacing.choose(world.site, plan.one.id, {})
+            with pytest.raises(NotAllowed):
+                await replacing.carry_out(world.account_id, world.site, plan.one.id)
+            with pytest.raises(NotAllowed):
+                await replacing.remove(world.account_id, world.site, old)
+
+
+async def test_two_at_once_on_one_site_are_refused(world: World, pages: Pages) -> None:
+    lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    replacing = world.nailer.packages.replacing
+    await replacing.carry_out(world.account_id, world.site, plan.one.id)
+    with pytest.raises(Busy):
+        await planned(world)
+    await replacing.runs.wait(world.site.id)
+    with pytest.raises(Conflict, match="carried out already"):
+        await replacing.carry_out(world.account_id, world.site, plan.one.id)
+
+
+async def test_while_it_is_exchanged_every_answer_is_the_old_one_or_the_new_one(world: World, pages: Pages) -> None:
+    lay_out(world, OLD | {"img/gull.svg": "old " * 20_000})
+    plan = await planned(world, NEW | {"img/gull.svg": "new " * 20_000})
+    plan = await choose(world, plan, old=Take.DROP)
+    met: Counter[bytes] = Counter()
+    ended = asyncio.Event()
+
+    async def _visits() -> None:
+        while not ended.is_set():
+            answer, content = await world.nailer.editing.live_check.content(
+                "https://mosslane.example/skins/harbour/img/gull.svg"
+            )
+            whole = len(content) == 80_000 and len(set(content.split())) == 1
+            met[content[:3] if answer.status == 200 and whole else b"%d" % (answer.status or 0)] += 1
+
+    visitors = [asyncio.create_task(_visits()) for _ in range(3)]
+    one = await carried_out(world, plan)
+    ended.set()
+    await asyncio.gather(*visitors)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert set(met) == {b"old", b"new"}, met
