@@ -201,6 +201,24 @@ async def test_renaming_never_replaces_unasked(ground: Ground) -> None:
     assert await content(ground, other) == b"2"
 
 
+async def test_two_renames_follow_each_other_and_what_is_refused_is_told(ground: Ground) -> None:
+    side, top = ground.side, ground.top
+    for name in (b"old", b"new"):
+        await side.make_folder(top.child(name))
+        await side.write(top.child(name).child(name), once(name))
+    place, fresh, kept = (top.child(name) for name in (b"old", b"new", b"kept"))
+    assert await side.rename_both((place, kept), (fresh, place)) == (None, None)
+    assert {one.name for one in (await side.list(place)).entries} == {b"new"}
+    assert {one.name for one in (await side.list(kept)).entries} == {b"old"}
+    away, into = await side.rename_both((top.child(b"none"), top.child(b"nowhere")), (kept, place))
+    assert away is not None
+    assert into is not None
+    assert {one.name for one in (await side.list(place)).entries} == {b"new"}
+    away, into = await side.rename_both((place, fresh), (top.child(b"none"), place))
+    assert (away, into is not None) == (None, True)
+    assert {one.name for one in (await side.list(fresh)).entries} == {b"new"}
+
+
 async def test_renaming_replaces_where_asked(ground: Ground) -> None:
     one, other = await put(ground, b"one", b"1"), await put(ground, b"other", b"2")
 

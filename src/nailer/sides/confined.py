@@ -15,8 +15,8 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.files.whole import Listing
 from nailer.core.people.rights import Grant
 from nailer.core.plans.room import Room
-from nailer.errors import FileMissing, OutsideRoot
-from nailer.sides.side import Digest, Side
+from nailer.errors import FileMissing, NotSupported, OutsideRoot, TransferError
+from nailer.sides.side import Digest, Names, Side
 
 _TRUSTED_S = 5.0
 _MOST_KNOWN = 5000
@@ -81,11 +81,6 @@ class ConfinedSide:
         """As the side behind it."""
         return self._side.holes_bytes
 
-    @property
-    def keeps_order(self) -> bool:
-        """As the side behind it."""
-        return self._side.keeps_order
-
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         """A file inside, also through a link."""
         await self._check_place(path)
@@ -143,6 +138,15 @@ class ConfinedSide:
         if entry.kind is Kind.LINK and old.parent != new.parent:
             await self._check_link(new, entry.target)  # a relative one leads elsewhere from there
         await self._side.rename(old, new, replace=replace, looked=looked)
+
+    async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
+        """Each from one name inside to another; links go by themselves only."""
+        for path in (*first, *second):
+            await self._check_changed_name(path)
+        for old, _ in (first, second):
+            if (await self._side.stat(old)).kind is Kind.LINK:
+                raise NotSupported("{path} is a link: it is renamed by itself.", path=old)
+        return await self._side.rename_both(first, second)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         """From one place inside to another."""

@@ -20,8 +20,9 @@ from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.whole import Listing, listing_of
 from nailer.core.plans.room import Room
+from nailer.errors import TransferError
 from nailer.sides.disk import _R, NEW_FILE, Disk, finish, write_all
-from nailer.sides.side import CHUNK_BYTES, Digest
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, refused
 from nailer.sides.translate import from_os
 from nailer.unbroken import in_thread, unbroken
 
@@ -52,7 +53,6 @@ class HereSide:
         return await self._call(path, self._disk.resolve, path)
 
     holes_bytes = 0
-    keeps_order = False
     renames: bool | None = True
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
@@ -127,6 +127,10 @@ class HereSide:
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
         """Rename in one step; a taken name is left, unless `replace`."""
         await self._call(new, self._disk.rename, old, new, replace)
+
+    async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
+        """One after the other: a disk is quick."""
+        return await refused(self.rename(*first)), await refused(self.rename(*second))
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         """Copying here goes through Nailer as well: False."""

@@ -9,8 +9,8 @@ from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.whole import Listing, listing_of
 from nailer.core.plans.room import Room
-from nailer.errors import AlreadyThere, FileMissing, FolderNotEmpty, OutsideRoot, WrongKind
-from nailer.sides.side import CHUNK_BYTES, Digest, land_by_steps, whole_by_steps
+from nailer.errors import AlreadyThere, FileMissing, FolderNotEmpty, OutsideRoot, TransferError, WrongKind
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, land_by_steps, refused, whole_by_steps
 
 _MOST_LINKS = 40
 
@@ -44,7 +44,6 @@ class MemorySide:
         return resolved
 
     holes_bytes = 0
-    keeps_order = False
     renames: bool | None = True
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
@@ -89,6 +88,9 @@ class MemorySide:
 
     async def make_folder(self, path: SitePath) -> None:
         self._add(path, _Node(Entry(path.name, Kind.FOLDER, stamp=self._tick(), access=0o755)))
+
+    async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
+        return await refused(self.rename(*first)), await refused(self.rename(*second))
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         return False

@@ -10,8 +10,8 @@ from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room
-from nailer.errors import NotSupported
-from nailer.sides.side import Digest, Side
+from nailer.errors import NotSupported, TransferError
+from nailer.sides.side import Digest, Names, Side
 
 
 def recoded(side: Side, charset: str) -> Side:
@@ -57,11 +57,6 @@ class RecodedSide:
     def holes_bytes(self) -> int:
         """As the side behind it."""
         return self._side.holes_bytes
-
-    @property
-    def keeps_order(self) -> bool:
-        """As the side behind it."""
-        return self._side.keeps_order
 
     def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         """Bytes are never translated."""
@@ -109,6 +104,11 @@ class RecodedSide:
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
         """Rename by translated names."""
         await self._side.rename(self._out(old), self._out(new), replace=replace, looked=looked)
+
+    async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
+        """Rename by translated names."""
+        one, other = ((self._out(old), self._out(new)) for old, new in (first, second))
+        return await self._side.rename_both(one, other)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         """Copy by translated names."""

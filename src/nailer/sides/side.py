@@ -20,6 +20,8 @@ from nailer.core.plans.room import Room
 from nailer.errors import Conflict, FileMissing, NotSupported, PermissionRefused, ServerFailed, TransferError, WrongKind
 
 CHUNK_BYTES = 256 * 1024
+Names = tuple[SitePath, SitePath]
+"""A name and what it becomes."""
 
 
 class Side(Protocol):
@@ -47,10 +49,6 @@ class Side(Protocol):
     @property
     def holes_bytes(self) -> int:
         """How much at the end of a file whose writing was cut may have holes: what was under way out of order."""
-
-    @property
-    def keeps_order(self) -> bool:
-        """True where requests about one name that leave together are carried out in their order (SFTP, draft 02, 4)."""
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file in one go: what it is, and all its bytes, read between two looks that agree. Raises Conflict
@@ -90,6 +88,10 @@ class Side(Protocol):
         """Rename or move within the side. Raises AlreadyThere, unless `replace`: then the taken name is replaced in one
         step, or nothing is changed and CannotReplace raised. Raises RenameRefused where the server renames nothing here.
         `looked`: the caller has just seen that the new name is free, and a side need not look once more."""
+
+    async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
+        """Two renames to names that were seen free, or become free by the first: one after the other, with as little time
+        between them as can be. Returns why each was refused. The second is tried whatever becomes of the first."""
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         """Copy a file's bytes within the side without carrying them, the target made or emptied. False where the side
@@ -136,6 +138,17 @@ async def land_by_steps(
         access = within(at_most, given) if given is not None else None
     await tolerated(side.set_attributes(path, access=access, stamp=stamp))
     return await side.stat(path)
+
+
+async def refused(renaming: Awaitable[None]) -> TransferError | None:
+    """Why a renaming is refused; None where it is not. Raises what heals: nobody knows then what has happened."""
+    try:
+        await renaming
+    except TransferError as error:
+        if error.heals:
+            raise
+        return error
+    return None
 
 
 async def whole_by_steps(side: Side, path: SitePath) -> tuple[Entry, bytes]:

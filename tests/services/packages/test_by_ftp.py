@@ -8,10 +8,13 @@ from pathlib import Path
 import pytest
 
 from nailer.core.connecting.protocol import Protocol
+from nailer.core.packages.replacing import Take
 from nailer.errors import Conflict, FileMissing
+from nailer.services.packages import ReplacementState
 from nailer.standins.ftp import FtpHost
 from nailer.store.packages.copies import CopyState
 from tests.builders import path, tree, write
+from tests.services.packages import versions
 from tests.world import World, a_world_on
 
 PACKAGE = path("/htdocs/add-ons/tides")
@@ -81,3 +84,50 @@ async def test_a_copy_is_proved_and_restored(by_ftp: World) -> None:
     job = await by_ftp.run(await copies.restore(by_ftp.account_id, by_ftp.site, copy.id))
     assert job.state == "done", job
     assert tree(by_ftp.there) == before
+
+
+async def test_a_version_takes_the_place_of_another_and_goes_back(by_ftp: World) -> None:
+    top = versions.lay_out(by_ftp)
+    before = tree(by_ftp.there)
+    plan = await versions.choose(by_ftp, await versions.planned(by_ftp), old=Take.DROP)
+    assert not plan.one.in_place
+    one = await versions.carried_out(by_ftp, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert tree(top) == {name: text.encode() for name, text in versions.NEW.items()}
+    assert (await versions.back(by_ftp, one.id)).state is ReplacementState.BACK
+    assert tree(by_ftp.there) == before
+
+
+async def test_one_with_links_is_replaced_file_by_file_as_no_ftp_server_makes_links(by_ftp: World) -> None:
+    top = versions.lay_out(by_ftp)
+    (top / "current").symlink_to("lib")
+    plan = await versions.choose(by_ftp, await versions.planned(by_ftp), old=Take.DROP, current=Take.CARRY)
+    assert plan.one.in_place
+    assert "links" in " ".join(plan.one.notes)
+    one = await versions.carried_out(by_ftp, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert (top / "current").is_symlink()
+    assert not (top / "lib" / "old.js").exists()
+
+
+async def test_a_server_that_renames_nothing_gets_a_version_file_by_file(
+    tmp_path: Path, database, migrated_url
+) -> None:  # type: ignore[no-untyped-def]
+    root = tmp_path / "there"
+    (root / "htdocs").mkdir(parents=True)
+    host = FtpHost(root, "seedlib", "sow-and-reap", lacks=("RNFR", "RNTO"))
+    await host.start()
+    try:
+        async with a_world_on(host, tmp_path, migrated_url, root / "htdocs", protocol=Protocol.FTP) as world:
+            await world.nailer.stores.sites.set_in_place(world.site.id, allowed=True)
+            top = versions.lay_out(world)
+            before = tree(world.there)
+            plan = await versions.choose(world, await versions.planned(world), old=Take.DROP)
+            assert plan.one.in_place
+            one = await versions.carried_out(world, plan)
+            assert one.state is ReplacementState.IN_PLACE, one.words
+            assert tree(top) == {name: text.encode() for name, text in versions.NEW.items()}
+            assert (await versions.back(world, one.id)).state is ReplacementState.BACK
+            assert tree(world.there) == before
+    finally:
+        await host.stop()

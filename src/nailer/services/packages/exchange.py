@@ -3,7 +3,6 @@ by the names how far it came, and goes on."""
 
 from __future__ import annotations
 
-import asyncio
 from dataclasses import dataclass
 
 from nailer.core.files.sitepath import SitePath
@@ -60,22 +59,14 @@ def _unlike(names: Exchange) -> Conflict:
 
 
 async def _both(side: Side, place: SitePath, goes: SitePath, comes: SitePath) -> None:
-    """Both renames, together where the server keeps their order: nobody then finds the name missing for a round trip."""
-    if not side.keeps_order:
-        await side.rename(place, goes, looked=True)
-        await _in(side, comes, place, goes)
-        return
-    away, into = await asyncio.gather(
-        side.rename(place, goes, looked=True), side.rename(comes, place, looked=True), return_exceptions=True
-    )
-    if isinstance(away, BaseException):
-        if not isinstance(into, BaseException):
+    """Both renames, sent together: hardly anybody finds the name missing between them."""
+    away, into = await side.rename_both((place, goes), (comes, place))
+    if away is not None:
+        if into is None:
             raise _unlike(Exchange(place, comes, goes)) from away
         raise away
-    if isinstance(into, NailerError) and not into.heals:
-        await _in(side, comes, place, goes)  # a server that does not keep the order refuses the second; its turn is now
-    elif isinstance(into, BaseException):
-        raise into
+    if into is not None:
+        await _in(side, comes, place, goes)  # a server that did not keep the order refused it; its turn is now
 
 
 async def _in(side: Side, comes: SitePath, place: SitePath, goes: SitePath) -> None:

@@ -21,6 +21,7 @@ from nailer.errors import (
 )
 from nailer.sides.ftp.line import FtpLine, line_break
 from nailer.sides.ftp.replies import Reply, has_line_break
+from nailer.sides.side import Names
 from nailer.sides.translate import from_reply
 
 if TYPE_CHECKING:
@@ -61,6 +62,21 @@ class Renaming:
         self._side._learned.renames = True
         if replace:
             self._side._learned.swaps = self._side._learned.swaps is not False
+
+    async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
+        """All four commands leave together over one line, which a server answers in their order."""
+        moves = [Moving(*one, asyncio.get_running_loop().create_future()) for one in (first, second)]
+        if any(has_line_break(command) for one in moves for command in one.commands):
+            raise line_break()
+        async with self._side.connection.line(self._side.lane) as line:
+            await self.send_moving(line, moves, [], then_more=False)
+        errors = [await one.ended for one in moves]
+        for one, error in zip(moves, errors, strict=True):
+            if error is None:
+                self._side._learned.folders.moved(one.old, one.new)
+            elif error.heals:
+                raise error
+        return errors[0], errors[1]
 
     async def _move(self, old: SitePath, new: SitePath) -> None:
         """Rename over the first line that is free, or along with what another line sends next: of many small files each

@@ -48,7 +48,7 @@ from nailer.sides.ftp.replies import Reply
 from nailer.sides.ftp.tls import client_context
 from nailer.sides.identities.certificate import authorities
 from nailer.sides.recoded import recoded
-from nailer.sides.side import CHUNK_BYTES, Digest, Side, whole_by_steps
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, whole_by_steps
 from nailer.sides.translate import demands_encryption, from_reply
 from nailer.unbroken import in_thread
 
@@ -412,6 +412,9 @@ class FtpSide:
     async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
         return await self.renaming.rename(old, new, replace=replace, looked=looked)
 
+    async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
+        return await self.renaming.rename_both(first, second)
+
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
         """A folder's names, by facts (MLSD), text (LIST) or names alone (NLST), whichever keeps least back."""
         return await self._steady(lambda line: self.looking(line).folder(folder, careful=careful))
@@ -441,7 +444,6 @@ class FtpSide:
         return await self._steady(_follow)
 
     holes_bytes = 0
-    keeps_order = False
 
     @property
     def renames(self) -> bool | None:

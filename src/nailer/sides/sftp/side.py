@@ -57,7 +57,7 @@ from nailer.sides.sftp.pipeline import (
 from nailer.sides.sftp.reading import FileReading
 from nailer.sides.sftp.requests import closed, seconds
 from nailer.sides.sftp.writing import Writing
-from nailer.sides.side import CHUNK_BYTES, Digest, Side
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, refused
 from nailer.sides.translate import from_os, from_ssh
 from nailer.sides.wire import Wire
 
@@ -446,7 +446,6 @@ class SftpSide:
         return SitePath.parse(await self.ask(self._client.realpath(b"."), SitePath()))
 
     holes_bytes = _BYTES_IN_FLIGHT
-    keeps_order = True
     renames: bool | None = True  # as good as every server does; where one does not, it says so
 
     def window(self, block_bytes: int) -> int:
@@ -487,6 +486,13 @@ class SftpSide:
             if not await self.taken(new):
                 raise
             raise CannotReplace("{path} is taken.", path=new, server_words=refused.server_words) from refused
+
+    async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
+        """Both requests leave as one packet; a server carries out what concerns one name in its order (draft 02, 4). One
+        that does not refuses the second, whose name is taken still."""
+        self.wire.out(f"rename {first[0]} to {first[1]}, and {second[0]} to {second[1]}")
+        one, other = await asyncio.gather(refused(self._rename(*first)), refused(self._rename(*second)))
+        return one, other
 
     async def _rename(self, old: SitePath, new: SitePath) -> None:
         try:
