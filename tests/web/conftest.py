@@ -63,6 +63,10 @@ class Visitor:
     def post(self, address: str, body: Any = None, **headers: str):  # type: ignore[no-untyped-def]
         return Answer(self.client.post(address, json=body or {}, headers={"x-csrf": self.csrf} | headers))
 
+    def put(self, address: str, content: bytes):  # type: ignore[no-untyped-def]
+        """Send bytes as they are."""
+        return Answer(self.client.put(address, content=content, headers={"x-csrf": self.csrf}))
+
     def first_account(self) -> None:
         self.client.post("/first-account", data=FIRST | {"word": self.nailer.people.accounts.first_word})
 

@@ -8,7 +8,8 @@ from enum import StrEnum
 class JobKind(StrEnum):
     """What a job does: carries between the sides, takes what a browser sends, removes, takes changes back, copies
     within a side or from one site to another, moves within a side, unpacks an archive, writes what was prepared
-    here (e.g. in the editor), sets access, or brings one end of a pair into sync with the other."""
+    here (e.g. in the editor), sets access, brings one end of a pair into sync with the other, or builds a version of a
+    package under a hidden name, which whoever exchanges the two takes back."""
 
     CARRY = "carry"
     DROP = "drop"
@@ -20,3 +21,4 @@ class JobKind(StrEnum):
     WRITE = "write"
     ACCESS = "access"
     SYNC = "sync"
+    BUILD = "build"

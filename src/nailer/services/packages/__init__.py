@@ -7,7 +7,7 @@ from nailer.services.packages.door import Packages
 from nailer.services.packages.replacement_plans import ReplacementPlan
 from nailer.services.packages.searching import SearchKnown
 from nailer.services.packages.seen import PackageSeen, PackagesSeen
-from nailer.services.packages.sources import VersionSource
+from nailer.services.packages.sources import Offered, VersionSource
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState
 from nailer.store.packages.searches import SearchState, SetAside
@@ -15,6 +15,7 @@ from nailer.store.packages.searches import SearchState, SetAside
 __all__ = [
     "CopyState",
     "Found",
+    "Offered",
     "PackageSeen",
     "Packages",
     "PackagesSeen",

@@ -47,12 +47,12 @@ class Packages:
         runs = ReplacementRuns(stores, engine, files, plans, editing, read)
         reading = ReplacementReading(stores, files, copies, sources, read)
         return cls(
-            book=PackageBook(files, checks, asides),
+            book=PackageBook(files, checks, asides, sources),
             asides=asides,
             searching=Searching(stores, files, editing, checks, asides),
             copies=copies,
             sources=sources,
-            replacing=Replacing(stores, engine, files, reading, read, runs),
+            replacing=Replacing(stores, engine, files, sources, reading, read, runs),
         )
 
     async def start(self) -> None:

@@ -127,15 +127,20 @@ class ReplacementPlans:
             found.update(chunk)
         return found.digest()
 
-    async def contents(self, one: Replacement, below: Below) -> tuple[bytes, bytes]:
-        """The old and the new content of a file, to be shown; nothing for none. Raises NotFound, InvalidInput."""
+    async def before_and_after(self, one: Replacement, below: Below) -> tuple[bytes, bytes]:
+        """What is there of a file, and what will be where it is joined, else the new version's; nothing for none. Raises
+        NotFound, InvalidInput."""
         row = await self.row(one, below)
-        found = []
-        for end in (row.old, row.new):
-            if end is not None and end.entry.size > _LARGEST_TEXT:
-                raise InvalidInput("It is too large to be compared here.")
-            found.append(await self._taker.content(end.digest) if end is not None and end.digest is not None else b"")
-        return found[0], found[1]
+        if row.taken(one.choices) is Take.JOINED and below not in one.joined:
+            old, found, _ = await self._texts(row)
+            return old.encode(), found.text.encode()
+        digests = [end.digest if end is not None else None for end in (row.old, row.new)]
+        if row.taken(one.choices) is Take.JOINED:
+            digests[1] = one.joined[below][0]
+        if any(end is not None and end.entry.size > _LARGEST_TEXT for end in (row.old, row.new)):
+            raise InvalidInput("It is too large to be compared here.")
+        old_data, new_data = [await self._taker.content(digest) if digest else b"" for digest in digests]
+        return old_data, new_data
 
     async def choose(self, one: Replacement, wanted: Mapping[Below, Take]) -> Replacement:
         """Take choices into the plan. Raises Conflict where it is no plan any more; what a name does not offer is

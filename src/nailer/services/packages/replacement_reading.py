@@ -12,17 +12,19 @@ from nailer.acting import Acting, acting_as
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import Kind, SideName
 from nailer.core.files.sitepath import shown_name
+from nailer.core.packages.declared import Declared
+from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.words import size_text
 from nailer.engine.swap import tries_renaming
-from nailer.errors import Busy, Conflict, NailerError, StoreUnavailable
+from nailer.errors import Busy, Conflict, InvalidInput, NailerError, StoreUnavailable
 from nailer.services.files import Browse, Files
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.packages.declaring import Found
 from nailer.services.packages.replacement_plans import ReplacementPlans
-from nailer.services.packages.sources import VersionSource, VersionSources
+from nailer.services.packages.sources import VersionSource, VersionSources, check_alike
 from nailer.services.plans import room_at
 from nailer.sides.side import Side
-from nailer.store.packages.copies import CopyState
+from nailer.store.packages.copies import CopyKind, CopyState, ProvedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -124,12 +126,30 @@ class ReplacementReading:
         if one.kind is not _Kind.INSTALL:
             self._say(one.id, f"Copying {one.title} as it is there")
             one = replace(one, old_copy_id=await self._proved_copy(one, site))
-            base = await self._sources.original(site, one.path, one.old_version, but=one.old_copy_id)
+            base = await self._original(one, site)
             one = replace(one, base_copy_id=base.id if base is not None else one.base_copy_id)
         self._say(one.id, "Comparing the two")
         async with self._browse.side(site, SideName.THERE) as side:
             one = await self._on_this_server(one, site, side)
         await self._store.planned(one)
+
+    async def _original(self, one: Replacement, site: Site) -> ProvedCopy | None:
+        """What the old version was when it was delivered: as it is kept, else as it lies here, else as it was first
+        copied."""
+        known = await self._sources.original(site, one.path, one.old_version, but=one.old_copy_id)
+        if (known is not None and known.kind is CopyKind.DELIVERED) or one.kind is not _Kind.REPLACE:
+            return known
+        old = Found(one.path, one.path.name, Declared(one.title, version_of(one.old_version), ""))
+        near = site.counterpart(SideName.THERE, one.path)
+        for offered in await self._sources.offered(site, one.path):
+            # The folder that is worked in may be edited; what goes by its version is as it came.
+            if offered.path == near or order(version_of(offered.version), old.declared.version) is not Order.SAME:
+                continue
+            with contextlib.suppress(InvalidInput):
+                source = await self._sources.here(site, offered.path, old)
+                check_alike(old, source.found)
+                return await self._sources.take_in(one.account_id or 0, site, one.path, source)
+        return known
 
     async def _of_wish(self, one: Replacement, site: Site, wish: ToRead) -> Replacement:
         named = wish.old or (wish.source.found if wish.source is not None else None)

@@ -96,9 +96,11 @@ class ReplacementRuns:
         wanted = list(dict.fromkeys([*addresses, *ways.watched]))[:8]
         return list(await asyncio.gather(*(self._live.once(one) for one in wanted)))
 
-    async def add_job(self, account_id: int, site: Site, title: str, folder: SitePath, items: Sequence[NewItem]) -> int:
+    async def add_job(
+        self, account_id: int, site: Site, title: str, folder: SitePath, items: Sequence[NewItem], kind: JobKind
+    ) -> int:
         """A job that begins at once."""
-        job = NewJob(account_id, site.id, JobKind.WRITE, title, _THERE, folder, folder)
+        job = NewJob(account_id, site.id, kind, title, _THERE, folder, folder)
         job_id = await self._jobs.add(job, items, JobState.WAITING)
         self._engine.runner.wake()
         return job_id

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import secrets
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import replace
 
 from nailer.acting import need
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.files.tree import Below
+from nailer.core.jobs.kinds import JobKind
 from nailer.core.packages.identity import step_words, without_version
 from nailer.core.packages.manifest import Manifest, tree_of, unagreed
-from nailer.core.packages.replacing import Take, undecided
+from nailer.core.packages.replacing import Fate, Take, undecided
+from nailer.core.packages.versions import Order, order
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
@@ -27,7 +29,7 @@ from nailer.services.packages.exchange import kept_still
 from nailer.services.packages.replacement_plans import ReplacementPlan, ReplacementPlans
 from nailer.services.packages.replacement_reading import ReplacementReading, ToRead
 from nailer.services.packages.replacement_runs import ReplacementRuns
-from nailer.services.packages.sources import VersionSource, check_alike
+from nailer.services.packages.sources import VersionSource, VersionSources, check_alike
 from nailer.sides.side import is_there
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
 from nailer.store.sites import Site
@@ -43,6 +45,7 @@ class Replacing:
         stores: Stores,
         engine: Engine,
         files: Files,
+        sources: VersionSources,
         reading: ReplacementReading,
         plans: ReplacementPlans,
         runs: ReplacementRuns,
@@ -52,6 +55,7 @@ class Replacing:
         self._runner = engine.runner
         self._browse: Browse = files.browse
         self._guarded: GuardedFolders = files.guarded
+        self.sources = sources
         self.reading = reading
         self.plans = plans
         self.runs = runs
@@ -125,6 +129,37 @@ class Replacing:
         need(Right.CHANGE, site.id)
         return await self.plans.of(await self.plans.choose(await self.get(site, number), wanted))
 
+    async def choose_group(self, site: Site, number: int, fates: Collection[Fate], take: Take) -> ReplacementPlan:
+        """Take one choice for every name of some fates that offers it."""
+        rows = await self.plans.rows(await self.get(site, number))
+        return await self.choose(
+            site, number, {row.below: take for row in rows if row.fate in fates and take in row.may}
+        )
+
+    async def join(self, site: Site, number: int, below: Below, text: str) -> None:
+        """Take a text that a person joined into the plan."""
+        need(Right.CHANGE, site.id)
+        await self.plans.join(await self.get(site, number), below, text)
+
+    async def original(self, account_id: int, site: Site, number: int, source: VersionSource) -> ReplacementPlan:
+        """Tell the hand edits by the old version as it was delivered, which somebody gives now. Raises InvalidInput where
+        it is another version, or another package."""
+        need(Right.CHANGE, site.id)
+        one = await self.get(site, number)
+        if one.state is not _State.PLANNED or one.kind is not _Kind.REPLACE:
+            raise Conflict("This is no plan of a replacement.")
+        old = await self.there(site, one.path)
+        check_alike(old, source.found)
+        if order(source.found.declared.version, old.declared.version) is not Order.SAME:
+            raise InvalidInput(
+                f"This is {source.found.text}; what is there is {old.text}. Give the very version that is there."
+            )
+        base = await self.sources.take_in(account_id, site, one.path, source)
+        self.plans.forget(number)
+        one = replace(one, base_copy_id=base.id)
+        await self._store.planned(one)
+        return await self.plans.of(one)
+
     async def in_place(self, site: Site, number: int, *, wanted: bool) -> ReplacementPlan:
         """Replace names one by one, or the whole folder by two renames. Raises InvalidInput where the server renames
         none."""
@@ -172,7 +207,9 @@ class Replacing:
             items = beside(fresh, result) if fresh is not None else one_by_one(one.path, result, await self._now(one))
             title = f"{one.title} {one.new_version}".strip()
             folder = fresh if fresh is not None else one.path
-            job_id = await self.runs.add_job(account_id, site, f"Building {title}", folder, items)
+            kind = JobKind.BUILD if fresh is not None else JobKind.WRITE
+            word = "Building" if fresh is not None else "Replacing by"
+            job_id = await self.runs.add_job(account_id, site, f"{word} {title}", folder, items, kind)
             await self._store.build(one.id, fresh, kept, job_id, pages)
         self.runs.go(await self.get(site, one.id))
 

@@ -14,6 +14,7 @@ from nailer.services.checks import Checks, SiteLearned, need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.asides import Asides
 from nailer.services.packages.declaring import declared_in, entries_of
+from nailer.services.packages.sources import Offered, VersionSources
 from nailer.sides.side import Side
 from nailer.store.packages.searches import SetAside
 from nailer.store.sites import Site
@@ -27,7 +28,8 @@ _THERE = SideName.THERE
 @dataclass(frozen=True, slots=True)
 class PackageSeen:
     """A package there. `here` is what its counterpart declares (None: nothing, or no counterpart), `order` how that stands
-    to it. `files`, `size` and `in_use` are None where the site was not read yet. `aside`: it is set aside."""
+    to it, `offered` what else lies here that may be a version of it. `files`, `size` and `in_use` are None where the site
+    was not read yet. `aside`: it is set aside."""
 
     path: SitePath
     name: str
@@ -39,6 +41,7 @@ class PackageSeen:
     size: int | None
     in_use: bool | None
     aside: SetAside | None = None
+    offered: tuple[Offered, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,10 +53,11 @@ class PackagesSeen:
 
 
 class PackageBook:
-    def __init__(self, files: Files, checks: Checks, asides: Asides) -> None:
+    def __init__(self, files: Files, checks: Checks, asides: Asides, sources: VersionSources) -> None:
         self._browse: Browse = files.browse
         self._known = checks.known
         self._asides = asides
+        self._sources = sources
 
     async def seen(self, site: Site) -> PackagesSeen:
         """The packages below the document roots. Raises InvalidInput where a site has none, NotAllowed, TransferError."""
@@ -101,6 +105,8 @@ class PackageBook:
     ) -> PackageSeen:
         own = aside.path if aside is not None else folder
         version = await self._version_here(site, here, own)
+        near = site.counterpart(_THERE, own)
+        offered = tuple(one for one in await self._sources.offered(site, own) if one.path != near)
         files = size = in_use = None
         if learned is not None:
             inside = [entry for path, entry in learned.there.files() if path.below(own) is not None]
@@ -117,6 +123,7 @@ class PackageBook:
             size,
             in_use,
             aside,
+            offered,
         )
 
     @staticmethod

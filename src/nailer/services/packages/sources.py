@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from nailer.acting import need
-from nailer.core.files.entry import SideName
+from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
-from nailer.core.packages.identity import Likeness, likeness
+from nailer.core.packages.identity import Likeness, likeness, without_version
+from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.people.rights import Right
 from nailer.engine.engine import Engine
 from nailer.errors import InvalidInput
 from nailer.services.files import Browse, Files
-from nailer.services.packages.declaring import Found, find_package
+from nailer.services.packages.declaring import Found, declared_in, entries_of, find_package
 from nailer.services.packages.taking import CopyStanding, OpenSide, Taker
 from nailer.services.plans import Archives, Unpacked, is_archive
 from nailer.sides.side import Side
@@ -21,6 +22,8 @@ from nailer.store.packages.copies import CopyKind, CopyStore, ProvedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
+_MOST_PLACES = 20
+_FIRST = (Order.NEWER, Order.SAME, Order.OLDER, Order.UNKNOWN)
 _ENDINGS = (b".zip", b".tgz", b".txz", b".tar", b".tar.gz", b".tar.xz", b".tar.zst", b".tar.bz2")
 
 
@@ -34,6 +37,17 @@ class VersionSource:
     words: str
     left: tuple[str, ...] = ()
     spooled: SitePath | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Offered:
+    """A folder or an archive here that may be a version of a package, with the version it declares, or has in its name;
+    `order` says how that stands to the package's."""
+
+    path: SitePath
+    version: str
+    is_archive: bool
+    order: Order = Order.UNKNOWN
 
 
 class VersionSources:
@@ -66,6 +80,27 @@ class VersionSources:
         async with self._browse.side(other, SideName.THERE) as side:
             found = await find_package(side, path, path.name, like)
         return VersionSource(lambda: self._browse.side(other, SideName.THERE), found, f"{path} of {other.name}")
+
+    async def offered(self, site: Site, path: SitePath) -> tuple[Offered, ...]:
+        """What lies here that may be a version of the package at `path`: its own folder, and folders and archives whose
+        names are the package's with a version behind, beside it or in a folder beside the site's."""
+        near = site.counterpart(SideName.THERE, path)
+        found: dict[SitePath, Offered] = {}
+        async with self._browse.side(site, SideName.HERE) as side:
+            for folder in await _places(side, site, near):
+                for one in await entries_of(side, folder):
+                    offered = await _offer(side, folder.child(one.name), one, path.name)
+                    if offered is not None:
+                        found[offered.path] = offered
+        return tuple(found[place] for place in sorted(found))
+
+    async def offered_for(self, site: Site, old: Found) -> tuple[Offered, ...]:
+        """As `offered`, the newer ones first."""
+        found = [
+            replace(one, order=order(version_of(one.version), old.declared.version))
+            for one in await self.offered(site, old.folder)
+        ]
+        return tuple(sorted(found, key=lambda one: _FIRST.index(one.order)))
 
     async def _of_archive(self, name: str, unpacked: Unpacked, like: Found | None) -> VersionSource:
         place = self._archives.place(unpacked.token)
@@ -113,6 +148,30 @@ def check_alike(old: Found, new: Found) -> str:
             return f"It calls itself {new.declared.name}; what is there calls itself {old.declared.name}."
         case _:
             raise InvalidInput(f"This is {new.text}; what is there is {old.text}. Nothing was changed.")
+
+
+async def _places(side: Side, site: Site, near: SitePath | None) -> list[SitePath]:
+    """Where versions of a package may lie here."""
+    places = [near.parent] if near is not None and not near.is_root else []
+    if not site.start_here.is_root and not site.start_here.parent.is_root:
+        beside = site.start_here.parent
+        folders = [one.name for one in await entries_of(side, beside) if one.is_folder and one.name[:1] != b"."]
+        others = [beside.child(name) for name in folders if name != site.start_here.name]
+        places += [beside, *others[:_MOST_PLACES]]
+    return list(dict.fromkeys(places))
+
+
+async def _offer(side: Side, place: SitePath, entry: Entry, name: bytes) -> Offered | None:
+    if not (entry.is_folder or (entry.is_file and is_archive(shown_name(entry.name)))):
+        return None
+    stem = _without_ending(entry.name) if entry.is_file else entry.name
+    if without_version(stem).lower() != name.lower():
+        return None
+    if entry.is_folder:
+        said = await declared_in(side, place, await entries_of(side, place), name)
+        return Offered(place, said.version.text, False) if said is not None else None
+    version = stem[len(without_version(stem)) :].strip(b"-_. v").decode("utf-8", "replace")
+    return Offered(place, version, True) if version else None
 
 
 class _Open:

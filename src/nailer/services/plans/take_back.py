@@ -43,6 +43,8 @@ class TakeBacks:
     async def take_job_back(self, account_id: int, job_id: int) -> int:
         """Plan taking back everything that a job changed and that was not taken back yet."""
         done = await self._jobs.get(job_id)
+        if done.kind is JobKind.BUILD:
+            raise Conflict("This job built a version of a package. The page of packages puts the old one back.")
         changes = await self._as_named_now(done.site_id, await self._changes.of_job(job_id))
         items = [item for item in map(_inverse, changes) if item is not None]
         if not items:

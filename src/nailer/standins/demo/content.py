@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import json
+import zipfile
+from collections.abc import Mapping
 from importlib import resources
 
 from nailer.standins.demo.pictures import png, svg_scene, svg_tile
@@ -165,22 +168,54 @@ def hosts_own_page() -> bytes:
 
 
 def skin(version: str) -> dict[str, bytes]:
-    """The harbour skin: several hundred small files in folders."""
+    """The harbour skin: several hundred small files in folders. 1.5.0 has new icons, other words, and one part less."""
+    is_new = version >= "1.5"
     files: dict[str, bytes] = {
         "skin.json": json.dumps({"name": "Harbour", "version": version, "files": 412}, indent=1).encode() + b"\n",
         "README.txt": f"Harbour {version}, a skin of Gorse & Gannet.\n".encode(),
-        "type/harbour.css": b"header h1 { letter-spacing: -.01em; }\n",
+        "type/harbour.css": _harbour_style(wide=is_new),
     }
     for number in range(280):
         files[f"tiles/{number // 40}/harbour-{number:03d}.svg"] = svg_tile(number)
-    for number in range(72):
-        part = f'<section class="part part-{number}"><h2>{_PLACES[number % 6]}</h2><p>{"Wind and tide. " * (3 + number % 9)}</p></section>\n'
+    for number in range(71 if is_new else 72):
+        words = "Wind, tide and swell. " if is_new and number % 9 == 0 else "Wind and tide. "
+        part = f'<section class="part part-{number}"><h2>{_PLACES[number % 6]}</h2><p>{words * (3 + number % 9)}</p></section>\n'
         files[f"parts/{_PLACES[number % 6].split()[0].lower()}-{number:02d}.html"] = part.encode()
-    for number in range(40):
+    for number in range(46 if is_new else 40):
         files[f"icons/boat-{number:02d}.png"] = png(24, 24, number)
     for number in range(17):
         files[f"type/size-{number:02d}.css"] = f".s{number} {{ font-size: {0.6 + number / 10:.1f}rem; }}\n".encode()
     return files
+
+
+def _harbour_style(*, wide: bool) -> bytes:
+    spacing, width = ("-.02em", "72rem") if wide else ("-.01em", "64rem")
+    return (
+        f"header h1 {{ letter-spacing: {spacing}; }}\n"
+        "nav a { text-decoration: none; }\n"
+        "figure { margin: 1rem 0; }\n"
+        "table caption { text-align: left; }\n"
+        f"main {{ max-width: {width}; }}\n"
+    ).encode()
+
+
+def edited_skin() -> dict[str, bytes]:
+    """What somebody changed in the skin by hand, there alone: two files of it, and a picture of their own."""
+    style = _harbour_style(wide=False).replace(b"figure { margin: 1rem 0; }", b"figure { margin: 0; }")
+    return {
+        "type/harbour.css": style,
+        "type/size-03.css": b".s3 { font-size: 1rem; }\n",
+        "media/pier-flag.svg": svg_tile(77),
+    }
+
+
+def packed(files: Mapping[str, bytes], top: str) -> bytes:
+    """An archive of files in one folder, as a package is delivered."""
+    archive = io.BytesIO()
+    with zipfile.ZipFile(archive, "w", zipfile.ZIP_DEFLATED) as zipped:
+        for name, data in files.items():
+            zipped.writestr(zipfile.ZipInfo(f"{top}/{name}", (2026, 10, 1, 9, 0, 0)), data)
+    return archive.getvalue()
 
 
 def level_files() -> dict[str, bytes]:

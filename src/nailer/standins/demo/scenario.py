@@ -47,7 +47,7 @@ _DAY_S = 86_400
 _PAIR = (SitePath((b"studio", b"skerry", b"htdocs")), SitePath((b"htdocs",)))
 
 
-VERSION = "6"  # counted up where a demo that was laid out before lacks something
+VERSION = "7"  # counted up where a demo that was laid out before lacks something
 _MIB = 1024 * 1024
 _QUOTA_BYTES = 24 * _MIB
 _CLOCK_AHEAD_S = 2 * 3600
@@ -271,6 +271,7 @@ def _lay_out_skerry(home: Path, now_s: int) -> None:
     _write(there / os.fsdecode(b"men\xfc-bistro.txt"), b"Soup, bread, coffee.\n", now_s - 290 * _DAY_S)
     for name, data in list(content.skin("1.3.0").items())[:12]:
         _write(there / "skins" / "harbour.bak" / name, data, now_s - 200 * _DAY_S)
+    _lay_out_skin(here, there, now_s)
     _lay_out_crew(here, there, now_s)
     _lay_out_tides(here, there, now_s)
     _lay_out_board(here, there, now_s)
@@ -284,6 +285,15 @@ def _lay_out_skerry(home: Path, now_s: int) -> None:
     _write(host / "mail" / "office" / "inbox", b"From the pier\n", now_s - 900, 0o600)
     for root in (here, there):
         _set_folder_times(root, now_s - 12 * _DAY_S)
+
+
+def _lay_out_skin(here: Path, there: Path, now_s: int) -> None:
+    """The skin was edited by hand there; beside the site's folder here lie the version it has, and a newer one."""
+    for name, data in content.edited_skin().items():
+        _write(there / "skins" / "harbour" / name, data, now_s - 15 * _DAY_S)
+    for version in ("1.4.2", "1.5.0"):
+        archive = content.packed(content.skin(version), f"harbour-{version}")
+        _write(here.parent / "deliveries" / f"harbour-{version}.zip", archive, now_s - 2 * _DAY_S)
 
 
 def _lay_out_crew(here: Path, there: Path, now_s: int) -> None:
@@ -536,7 +546,7 @@ def _baseline(site_id: int, home: Path) -> Iterable[dict[str, Any]]:
         below = tuple(part.encode() for part in name.split("/"))
         pair = (_PAIR[0].join(below), _PAIR[1].join(below))
         old = _seen(there / name)
-        if name == "site.css":
+        if name == "site.css" or name.removeprefix("skins/harbour/") in content.edited_skin():
             old = _seen(here / name)
         elif name == "fares.html":
             old = Entry(

@@ -85,9 +85,17 @@ async def _listed(request: Request, site: Site) -> Response:
     try:
         found = await packages_of(request).book.seen(site)
     except NailerError as error:
-        return render(request, "packages/_list.html", site=site, found=None, why_not=error.what, usual=0)
-    usual = usual_tests(sum(one.aside is None for one in found.packages))
-    return render(request, "packages/_list.html", site=site, found=found, why_not="", usual=usual)
+        return render(request, "packages/_list.html", site=site, found=None, why_not=error.what)
+    return render(
+        request,
+        "packages/_list.html",
+        site=site,
+        found=found,
+        why_not="",
+        usual=usual_tests(sum(one.aside is None for one in found.packages)),
+        replaced=await packages_of(request).replacing.of(site),
+        folders=sorted({one.path.parent for one in found.packages} or {root.folder for root in site.document_roots}),
+    )
 
 
 async def _searched(request: Request, site: Site) -> Response:

@@ -221,7 +221,7 @@ async def job_page(request: Request, job_id: Id, plans: PlansDoor, checks: Check
         more=more,
         state=state,
         checks_live=job.to_side is SideName.THERE and job.state in ENDED,
-        undoable=len(await plans.changes.of_job(job_id)) if job.state in ENDED else 0,
+        undoable=len(await plans.changes.of_job(job_id)) if job.state in ENDED and job.kind is not JobKind.BUILD else 0,
     )
 
 
@@ -361,7 +361,7 @@ def _flight_text(flight: InFlight, now_s: float) -> str:
 
 
 def _ended_values(job: Job, account_id: int) -> dict[str, Any]:
-    changed_something = job.tally.done.files > 0 and job.kind is not JobKind.TAKE_BACK
+    changed_something = job.tally.done.files > 0 and job.kind not in (JobKind.TAKE_BACK, JobKind.BUILD)
     return {
         "undoable": changed_something and job.account_id == account_id,
         "id": job.id,

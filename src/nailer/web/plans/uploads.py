@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
-
 from fastapi import APIRouter
-from starlette.requests import ClientDisconnect, Request
+from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, name_token
 from nailer.core.numbers import number_in
-from nailer.errors import InvalidInput, NotFound, SendingStopped
+from nailer.errors import InvalidInput, NotFound
 from nailer.services.plans import Staged
 from nailer.web.plans.plans import plan_dialog
+from nailer.web.shell.bodies import sent_bytes
 from nailer.web.shell.doors import (
     FilesDoor,
     Id,
@@ -42,7 +41,7 @@ async def begin(request: Request, job_id: Id, plans: PlansDoor) -> Response:
 async def take(request: Request, job_id: Id, item_id: Id, plans: PlansDoor) -> Response:
     """One file's bytes, as they are. JSON: `problem` is null where it landed."""
     await _check_own(request, job_id)
-    problem = await plans.uploads.take(job_id, item_id, _body(request))
+    problem = await plans.uploads.take(job_id, item_id, sent_bytes(request))
     return JSONResponse({"problem": problem})
 
 
@@ -62,7 +61,7 @@ async def take_part(request: Request, job_id: Id, item_id: Id, plans: PlansDoor)
     if at is None:
         raise InvalidInput("A part says where it begins: Upload-Offset is missing.")
     is_last = request.headers.get("upload-complete") == "?1"
-    came, problem = await plans.uploads.take_part(job_id, item_id, at, _body(request), is_last=is_last)
+    came, problem = await plans.uploads.take_part(job_id, item_id, at, sent_bytes(request), is_last=is_last)
     return JSONResponse({"problem": problem}, headers=_offset(came, is_whole=is_last))
 
 
@@ -74,7 +73,7 @@ def _offset(came: int, *, is_whole: bool) -> dict[str, str]:
 async def take_archive(request: Request, site_id: Id, sites: SitesDoor, plans: PlansDoor) -> Response:
     """An archive's bytes, as they are. JSON: what is in it, for the plan that follows."""
     await sites.book.get(site_id)
-    unpacked = await plans.archives.take(QueryValues(request).text("name"), _body(request))
+    unpacked = await plans.archives.take(QueryValues(request).text("name"), sent_bytes(request))
     return JSONResponse(
         {
             "token": unpacked.token,
@@ -132,13 +131,3 @@ async def _check_own(request: Request, job_id: int) -> None:
     job = await plans.jobs.get(job_id)
     if job.account_id != session_of(request).account_id:
         raise NotFound("These files were dropped by somebody else.")
-
-
-async def _body(request: Request) -> AsyncIterator[bytes]:
-    try:
-        async for chunk in request.stream():
-            if chunk:
-                yield chunk
-    except ClientDisconnect as error:
-        # No ConnectionDropped: that would throw away the line to the server, and with it whatever else it carries.
-        raise SendingStopped("The page stopped sending before the file was whole.") from error

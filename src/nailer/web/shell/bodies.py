@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable, MutableMapping
+from collections.abc import AsyncIterator, Awaitable, Callable, MutableMapping
 from typing import Any
 
 from starlette.datastructures import Headers
+from starlette.requests import ClientDisconnect, Request
 
 from nailer.core.numbers import MOST, number_in
 from nailer.core.words import size_text
-from nailer.errors import CameTooLate, TooLarge
+from nailer.errors import CameTooLate, SendingStopped, TooLarge
 
 Scope = MutableMapping[str, Any]
 Message = MutableMapping[str, Any]
@@ -61,3 +62,14 @@ def _most_bytes(scope: Scope) -> int | None:
 
 def _too_large(most: int) -> TooLarge:
     return TooLarge(f"At most {size_text(most)} can come at once.")
+
+
+async def sent_bytes(request: Request) -> AsyncIterator[bytes]:
+    """What a page sends, in chunks as they come. Raises SendingStopped where it stops before the end."""
+    try:
+        async for chunk in request.stream():
+            if chunk:
+                yield chunk
+    except ClientDisconnect as error:
+        # No ConnectionDropped: that would throw away the line to the server, and with it whatever else it carries.
+        raise SendingStopped("The page stopped sending before the file was whole.") from error

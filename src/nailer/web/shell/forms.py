@@ -18,6 +18,7 @@ from nailer.core.files.sitepath import SitePath, checked_name, name_of_token
 from nailer.core.jobs.schedule import Schedule, checked_schedule
 from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.numbers import MOST, number_in
+from nailer.core.packages.replacing import Fate, Take
 from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
 from nailer.core.plans.plan import Answers, Choice
 from nailer.core.plans.sieve import CountedAs, RuleGroup, Sieve, Test, checked_pattern, rule_of
@@ -404,6 +405,68 @@ class ProvedCopyWish(_Body):
     """A folder there of which a proved copy is taken."""
 
     path: PathToken
+
+
+class VersionWish(_Body):
+    """Which package gets another version (`path`), or which folder a new package (`into`)."""
+
+    path: PathToken = ""
+    into: PathToken = ""
+
+    @property
+    def path_there(self) -> SitePath | None:
+        """The package."""
+        return SitePath.of_token(self.path) if self.path else None
+
+    @property
+    def into_there(self) -> SitePath | None:
+        """The folder."""
+        return SitePath.of_token(self.into) if self.into else None
+
+
+class VersionHereWish(VersionWish):
+    """A version that lies here, in a folder or an archive."""
+
+    here: PathToken
+
+
+class VersionElsewhereWish(VersionWish):
+    """A version that lies on another site."""
+
+    site: Number
+    there: str = Field(max_length=4000)
+
+
+class PackageWish(_Body):
+    """A package there."""
+
+    path: PathToken
+
+
+class ChoiceWish(_Body):
+    """What is done with a name below a package; without one, with all names of some fates."""
+
+    below: PathToken = ""
+    fates: list[Fate] = Field(default_factory=list, max_length=20)
+    take: Take
+
+
+class InPlaceWish(_Body):
+    """Whether files are replaced one by one."""
+
+    wanted: bool
+
+
+class JoinedWish(MergedWish):
+    """A text that was joined, and the name below the package that gets it."""
+
+    below: PathToken
+
+
+class TypedWish(_Body):
+    """A word that is typed to confirm."""
+
+    typed: str = Field("", max_length=1000)
 
 
 class RestoreWish(_Body):

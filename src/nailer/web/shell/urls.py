@@ -58,6 +58,7 @@ STYLES = (
     "sync",
     "people",
     "known",
+    "packages",
     "touch",
     "phone",
 )

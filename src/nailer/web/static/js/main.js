@@ -21,6 +21,8 @@ import offline from "./components/shell/offline.js";
 import packages from "./components/packages/packages.js";
 import page from "./components/checks/page.js";
 import provedcopy from "./components/packages/provedcopy.js";
+import replacement from "./components/packages/replacement.js";
+import version from "./components/packages/version.js";
 import passkeys from "./components/people/passkeys.js";
 import pathbar from "./components/files/pathbar.js";
 import picture from "./components/checks/picture.js";
@@ -67,6 +69,8 @@ for (const [name, component] of Object.entries({
   passkeys,
   pathbar,
   provedcopy,
+  replacement,
+  version,
   picture,
   pill,
   rail,

@@ -1,5 +1,5 @@
 // Packages of a site: setting aside and bringing back, and the search for what breaks a page, as it goes.
-import { html } from "../../lib/ask.js";
+import { html, json } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
 import { grouped } from "../../lib/number.js";
 
@@ -81,6 +81,8 @@ export default () => ({
     switch (button.dataset.do) {
       case "set-aside":
         return this.setAside(row.dataset.path, row.dataset.name);
+      case "take-away":
+        return this.takeAway(row.dataset.path, button);
       case "bring-back":
         return this.change(`bring-back/${button.dataset.aside}`, {}, button);
       case "copy":
@@ -104,6 +106,15 @@ export default () => ({
       },
     };
     dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
+  },
+  async takeAway(path, button) {
+    button.disabled = true;
+    try {
+      location.href = (await json(`${this.base}/replacements/removal`, { body: { path } })).address;
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
   },
   async change(act, body, button) {
     button.disabled = true;
