@@ -19,6 +19,7 @@ from nailer.store.jobs import JobStore
 from nailer.store.limits import LimitStore
 from nailer.store.marks import MarkStore
 from nailer.store.packages.copies import CopyStore
+from nailer.store.packages.copy_times import CopyTimeStore
 from nailer.store.packages.replacements import ReplacementStore
 from nailer.store.packages.searches import PackageStore
 from nailer.store.pairs import PairStore
@@ -44,6 +45,7 @@ class Stores:
     changes: ChangeStore
     choices: ChoiceStore
     copies: CopyStore
+    copy_times: CopyTimeStore
     claims: JobClaims
     drafts: DraftStore
     findings: FindingStore
@@ -77,6 +79,7 @@ class Stores:
             changes=ChangeStore(database),
             choices=ChoiceStore(database),
             copies=CopyStore(database),
+            copy_times=CopyTimeStore(database),
             claims=JobClaims(database),
             drafts=DraftStore(database),
             findings=FindingStore(database),

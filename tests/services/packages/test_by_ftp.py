@@ -81,7 +81,7 @@ async def test_a_copy_is_proved_and_restored(by_ftp: World) -> None:
     assert copy.state is CopyState.PROVED, copy.problem
     write(by_ftp.there, "add-ons/tides/part.sh", "changed by hand, and longer\n")
     (by_ftp.there / "add-ons/tides/addon.json").unlink()
-    job = await by_ftp.run(await copies.restore(by_ftp.account_id, by_ftp.site, copy.id))
+    job = await by_ftp.run(await by_ftp.nailer.packages.restoring.restore(by_ftp.account_id, by_ftp.site, copy.id))
     assert job.state == "done", job
     assert tree(by_ftp.there) == before
 

@@ -49,8 +49,7 @@ def lay_out(world: World, seed: int = 1) -> None:
 
 
 async def restored(world: World, copy: ProvedCopy, *below: bytes) -> None:
-    copies = world.nailer.packages.copies
-    job = await world.run(await copies.restore(world.account_id, world.site, copy.id, below))
+    job = await world.run(await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id, below))
     assert job.state == "done", job
 
 
@@ -100,11 +99,10 @@ async def test_one_folder_or_one_file_comes_back_alone(world: World) -> None:
     assert tree(world.there) == {"a/one.txt": b"1"}
     await restored(world, copy, b"b")
     assert tree(world.there) == {"a/one.txt": b"1", "b/two.txt": b"2"}
-    copies = world.nailer.packages.copies
     with pytest.raises(InvalidInput, match="as it was"):
-        await copies.restore(world.account_id, world.site, copy.id)
+        await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id)
     with pytest.raises(NotFound):
-        await copies.restore(world.account_id, world.site, copy.id, (b"none",))
+        await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id, (b"none",))
 
 
 async def test_a_restore_can_be_taken_back_and_leaves_what_is_new(world: World) -> None:
@@ -113,8 +111,7 @@ async def test_a_restore_can_be_taken_back_and_leaves_what_is_new(world: World) 
     write(world.there, "a.txt", "now, longer")
     write(world.there, "new.txt", "put there since")
     now = tree(world.there)
-    copies = world.nailer.packages.copies
-    job = await world.run(await copies.restore(world.account_id, world.site, copy.id))
+    job = await world.run(await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id))
     assert tree(world.there) == {"a.txt": b"then", "new.txt": b"put there since"}
     await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
     assert tree(world.there) == now
@@ -186,7 +183,7 @@ async def test_a_copy_cut_by_the_end_of_nailer_is_none(world: World) -> None:
     (copy,) = await copies.of(world.site)
     assert copy.state is CopyState.FAILED
     with pytest.raises(NotFound):
-        await copies.restore(world.account_id, world.site, copy.id)
+        await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id)
     await world.nailer.stores.copies.begin(world.site.id, world.account_id, world.top, "killed")
     await copies.start()
     assert (await copies.of(world.site))[0].state is CopyState.FAILED
@@ -228,6 +225,6 @@ async def test_one_copy_at_a_time_and_only_by_who_may(world: World) -> None:
     await copies.wait(world.site.id)
     (copy,) = await copies.of(world.site)
     with acting_as(Acting(looks)), pytest.raises(NotAllowed):
-        await copies.restore(world.account_id, world.site, copy.id)
+        await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id)
     with acting_as(Acting(looks)), pytest.raises(NotAllowed):
         await copies.drop(world.site, copy.id)

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Any
 
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
@@ -142,23 +143,48 @@ class RestoreStep:
     access_only: bool = False
 
 
+class Difference(StrEnum):
+    """How a name stands to its copy: as it was, changed, with another access, gone, or come since."""
+
+    SAME = "as it was"
+    CHANGED = "changed since"
+    ACCESS = "has another access"
+    GONE = "gone since"
+    CAME = "came since"
+
+
+def difference(then: Entry | None, now: Entry | None) -> Difference:
+    """How what is there now stands to what was copied. A file of the same size and time counts as the same; of a folder only
+    whether it is there, and its access."""
+    if then is None or now is None:
+        return Difference.CAME if then is None else Difference.GONE
+    if now.kind is not then.kind or (then.is_file and (now.size, _at(now)) != (then.size, _at(then))):
+        return Difference.CHANGED
+    if then.kind is Kind.LINK:
+        return Difference.SAME if now.target == then.target else Difference.CHANGED
+    is_same = then.access is None or now.access in (None, then.access)
+    return Difference.SAME if is_same else Difference.ACCESS
+
+
+def differences(manifest: Manifest, now: Tree) -> Iterator[tuple[Below, Difference]]:
+    """Every name that is not as it was copied, and every name that came since; by their names."""
+    then, there = {one.below: one.entry for one in manifest.names}, names_of(now)
+    for below in sorted(then.keys() | there.keys()):
+        found = difference(then.get(below), there.get(below))
+        if found is not Difference.SAME:
+            yield below, found
+
+
 def restore_steps(manifest: Manifest, now: Tree) -> Iterator[RestoreStep]:
-    """What must be done for every name of a copy to be as it was; what is there beside it stays. A file of the same size and
-    time counts as the same."""
+    """What must be done for every name of a copy to be as it was; what is there beside it stays."""
     there = names_of(now)
     for one in manifest.names:
         found = there.get(one.below)
-        if (
-            found is None
-            or found.kind is not one.entry.kind
-            or (one.entry.is_file and (found.size, _at(found)) != (one.entry.size, _at(one.entry)))
-        ):
-            yield RestoreStep(one, found)
-        elif one.entry.kind is Kind.LINK:
-            if found.target != one.entry.target:
+        match difference(one.entry, found):
+            case Difference.GONE | Difference.CHANGED:
                 yield RestoreStep(one, found)
-        elif one.entry.access is not None and found.access not in (None, one.entry.access):
-            yield RestoreStep(one, found, access_only=True)
+            case Difference.ACCESS:
+                yield RestoreStep(one, found, access_only=True)
 
 
 def _at(entry: Entry) -> int | None:

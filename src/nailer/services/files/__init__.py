@@ -7,7 +7,7 @@ from nailer.services.files.browse import Browse, Ledger
 from nailer.services.files.contents_compared import ComparedEnd, ContentComparer, content_hash
 from nailer.services.files.contents_shown import Compared, compared
 from nailer.services.files.door import Files
-from nailer.services.files.download import file_to_fetch, tarred, zipped
+from nailer.services.files.download import Drain, file_to_fetch, tar_head, tarred, zip_info, zipped
 from nailer.services.files.folder_pair import FolderPair
 from nailer.services.files.guarded import GuardedFolders
 from nailer.services.files.keeping import KeepBook, mark_of
@@ -27,6 +27,7 @@ __all__ = [
     "Compared",
     "ComparedEnd",
     "ContentComparer",
+    "Drain",
     "Files",
     "FolderPair",
     "GuardedFolders",
@@ -58,7 +59,9 @@ __all__ = [
     "read_tree",
     "search",
     "side_of",
+    "tar_head",
     "tarred",
     "top_of",
+    "zip_info",
     "zipped",
 ]

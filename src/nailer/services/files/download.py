@@ -23,7 +23,7 @@ _TAR_BLOCK = 512
 _EARLIEST_ZIP_YEAR, _LATEST_ZIP_YEAR = 1980, 2107
 
 
-class _Drain:
+class Drain:
     """A file object that a zip is written to. It holds the bytes until they are taken.
     It cannot seek, so the zip is a stream."""
 
@@ -66,7 +66,7 @@ async def zipped(side: Side, folder: SitePath, names: Sequence[bytes]) -> AsyncG
 
     Links are left out. A file that cannot be read is left out too, and named in `NOT-INCLUDED.txt` at the end.
     """
-    drain = _Drain()
+    drain = Drain()
     problems: list[str] = []
     archive = zipfile.ZipFile(drain, "w", zipfile.ZIP_DEFLATED, allowZip64=True)  # type: ignore[call-overload]
     async with aclosing(_files(side, folder, names, problems)) as files:
@@ -87,7 +87,7 @@ async def tarred(side: Side, folder: SitePath, names: Sequence[bytes]) -> AsyncG
         async for path, entry in files:
             below = path.below(folder) or (path.name,)
             if entry.is_folder:
-                yield await in_thread(squeeze.compress, _tar_head(below, entry))
+                yield await in_thread(squeeze.compress, tar_head(below, entry))
                 continue
             left = entry.size
             async with aclosing(side.read(path)) as chunks:
@@ -96,7 +96,7 @@ async def tarred(side: Side, folder: SitePath, names: Sequence[bytes]) -> AsyncG
                 except TransferError as error:
                     problems.append(f"{path}: {error.what}")
                     continue
-                yield await in_thread(squeeze.compress, _tar_head(below, entry) + first[:left])
+                yield await in_thread(squeeze.compress, tar_head(below, entry) + first[:left])
                 left -= len(first[:left])
                 try:
                     async for chunk in chunks:
@@ -111,15 +111,17 @@ async def tarred(side: Side, folder: SitePath, names: Sequence[bytes]) -> AsyncG
             yield await in_thread(squeeze.compress, bytes(left + -entry.size % _TAR_BLOCK))
     if problems:
         text = ("\n".join(problems) + "\n").encode()
-        head = _tar_head((b"NOT-INCLUDED.txt",), Entry(b"NOT-INCLUDED.txt", Kind.FILE, len(text)))
+        head = tar_head((b"NOT-INCLUDED.txt",), Entry(b"NOT-INCLUDED.txt", Kind.FILE, len(text)))
         yield squeeze.compress(head + text + bytes(-len(text) % _TAR_BLOCK))
     yield squeeze.compress(bytes(2 * _TAR_BLOCK)) + squeeze.flush()
 
 
-def _tar_head(below: tuple[bytes, ...], entry: Entry) -> bytes:
+def tar_head(below: tuple[bytes, ...], entry: Entry) -> bytes:
+    """What stands before a name's content in a tar (POSIX pax)."""
     info = tarfile.TarInfo(b"/".join(below).decode("utf-8", "surrogateescape"))
-    info.type = tarfile.DIRTYPE if entry.is_folder else tarfile.REGTYPE
-    info.size = 0 if entry.is_folder else entry.size
+    info.type = {Kind.FOLDER: tarfile.DIRTYPE, Kind.LINK: tarfile.SYMTYPE}.get(entry.kind, tarfile.REGTYPE)
+    info.size = entry.size if entry.is_file else 0
+    info.linkname = (entry.target or b"").decode("utf-8", "surrogateescape")
     info.mode = entry.access if entry.access is not None else (0o755 if entry.is_folder else 0o644)
     info.mtime = entry.stamp.at_ns / NS if entry.stamp else 0
     return info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")
@@ -127,14 +129,14 @@ def _tar_head(below: tuple[bytes, ...], entry: Entry) -> bytes:
 
 async def _one(
     archive: zipfile.ZipFile,
-    drain: _Drain,
+    drain: Drain,
     side: Side,
     folder: SitePath,
     path: SitePath,
     entry: Entry,
     problems: list[str],
 ) -> AsyncIterator[bytes]:
-    info = _info(path.below(folder) or (path.name,), entry)
+    info = zip_info(path.below(folder) or (path.name,), entry)
     if entry.is_folder:
         archive.writestr(info, b"")
         yield drain.take()
@@ -181,7 +183,8 @@ async def _files(
                         problems.append(f"{path.join((*reading.below, one.name))}: links are not packed.")
 
 
-def _info(below: tuple[bytes, ...], entry: Entry) -> zipfile.ZipInfo:
+def zip_info(below: tuple[bytes, ...], entry: Entry) -> zipfile.ZipInfo:
+    """What stands before a name's content in a zip (APPNOTE 4.3)."""
     # A backslash in a name would be read as a folder by some unpackers, and lead anywhere.
     name = "/".join(shown_name(part).replace("\\", "‹5C›") for part in below)
     info = zipfile.ZipInfo(name + ("/" if entry.is_folder else ""), _zip_time(entry))

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from nailer.services.packages.declaring import Found
 from nailer.services.packages.door import Packages
+from nailer.services.packages.packing import Form
 from nailer.services.packages.replacement_plans import ReplacementPlan
+from nailer.services.packages.restoring import CopyRow, Target
 from nailer.services.packages.searching import SearchKnown
 from nailer.services.packages.seen import PackageSeen, PackagesSeen
 from nailer.services.packages.sources import Offered, VersionSource
@@ -13,7 +15,9 @@ from nailer.store.packages.replacements import Replacement, ReplacementKind, Rep
 from nailer.store.packages.searches import SearchState, SetAside
 
 __all__ = [
+    "CopyRow",
     "CopyState",
+    "Form",
     "Found",
     "Offered",
     "PackageSeen",
@@ -27,5 +31,6 @@ __all__ = [
     "SearchKnown",
     "SearchState",
     "SetAside",
+    "Target",
     "VersionSource",
 ]

@@ -4,7 +4,7 @@ plan."""
 from __future__ import annotations
 
 import asyncio
-from dataclasses import replace
+from collections.abc import AsyncIterator
 from pathlib import Path
 from shutil import rmtree
 from tempfile import mkdtemp
@@ -13,29 +13,25 @@ import structlog
 from blake3 import blake3
 
 from nailer.acting import Acting, acting_as, need
-from nailer.core.files.access import octal
-from nailer.core.files.entry import Entry, Kind, SideName
+from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.jobs.kinds import JobKind
+from nailer.core.packages.keeping import copy_name
 from nailer.core.packages.manifest import (
     Copied,
     Manifest,
-    RestoreStep,
     names_of,
-    restore_steps,
     still_known,
 )
 from nailer.core.people.rights import Right
-from nailer.core.plans.plan import Action, Verdict
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
-from nailer.errors import Busy, InvalidInput, NailerError, NotFound
+from nailer.errors import Busy, NailerError, NotFound
 from nailer.services.checks import need_whole
-from nailer.services.files import Browse, Files, Progress, read_tree
+from nailer.services.files import Browse, Files
+from nailer.services.packages.packing import Form, packed
 from nailer.services.packages.taking import CUT, CopyStanding, Taker
 from nailer.sides.connection import Lane
-from nailer.store.jobs import NewItem, NewJob
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -80,13 +76,14 @@ class ProvedCopies:
         """How far the copy of a site is that is being taken; None for none."""
         return self._standing.get(site_id)
 
-    async def take(self, account_id: int, site: Site, path: SitePath, title: str) -> int:
-        """Begin to take a copy of a folder there; return its number. Raises Busy, NotAllowed."""
+    async def take(self, account_id: int, site: Site, path: SitePath, title: str, *, time_id: int | None = None) -> int:
+        """Begin to take a copy of a folder there, by a timer where it has a number; return the copy's number. Raises Busy,
+        NotAllowed."""
         need_whole(site)
         need(Right.DOWNLOAD, site.id)
         if site.id in self._standing:
             raise Busy("A copy of this site is being taken already.")
-        copy_id = await self._store.begin(site.id, account_id, path, title)
+        copy_id = await self._store.begin(site.id, account_id, path, title, time_id=time_id)
         standing = self._standing[site.id] = CopyStanding(copy_id)
         standing.task = asyncio.create_task(self._run(account_id, site.id, path, standing))
         return copy_id
@@ -143,7 +140,7 @@ class ProvedCopies:
                 }
         return {}
 
-    async def _one(self, site: Site, copy_id: int) -> ProvedCopy:
+    async def one(self, site: Site, copy_id: int) -> ProvedCopy:
         """A copy that is whole. Raises NotFound, NotAllowed."""
         need_whole(site)
         for copy in await self._store.of(site.id):
@@ -153,13 +150,13 @@ class ProvedCopies:
 
     async def look_inside(self, site: Site, copy_id: int) -> tuple[ProvedCopy, Manifest]:
         """A copy with everything in it. Raises NotFound."""
-        return await self._one(site, copy_id), await self._store.manifest(copy_id)
+        return await self.one(site, copy_id), await self._store.manifest(copy_id)
 
     async def rehearse(self, site: Site, copy_id: int) -> str:
         """Restore a copy into a scratch folder of this machine, compare every file, and forget the folder; return how that
         went, in a sentence. Raises NotFound."""
         need(Right.DOWNLOAD, site.id)
-        await self._one(site, copy_id)
+        await self.one(site, copy_id)
         manifest = await self._store.manifest(copy_id)
         scratch = Path(await in_thread(mkdtemp, None, "nailer-rehearsal-"))
         try:
@@ -184,58 +181,16 @@ class ProvedCopies:
         data = await in_thread(file.read_bytes)
         return len(data) == one.entry.size and await in_thread(lambda: blake3(data).digest()) == one.digest
 
-    async def restore(self, account_id: int, site: Site, copy_id: int, below: Below = ()) -> int:
-        """Plan to bring back a copy, or what lies below one of its folders, or one file; return the job. What is there
-        beside it stays. Raises NotFound, and InvalidInput where all of it is as it was."""
-        need(Right.CHANGE, site.id)
-        copy = await self._one(site, copy_id)
+    async def packed(self, site: Site, copy_id: int, form: Form) -> tuple[str, AsyncIterator[bytes]]:
+        """A copy as one archive with its manifest in it: what that is called, and its bytes. Raises NotFound."""
+        need(Right.DOWNLOAD, site.id)
+        copy = await self.one(site, copy_id)
         manifest = await self._store.manifest(copy_id)
-        inside = tuple(one for one in manifest.names if one.below[: len(below)] == below)
-        if not inside:
-            raise NotFound("This is not in the copy.")
-        async with self._browse.side(site, _THERE) as side:
-            now = await read_tree(side, copy.path, Progress())
-        steps = list(restore_steps(Manifest(inside), now))
-        if blocked := [one for one in steps if one.now is not None and one.now.kind is not one.copied.entry.kind]:
-            where = copy.path.join(blocked[0].copied.below)
-            raise InvalidInput(f"{where} is of another kind by now. Rename that first.")
-        if not steps:
-            raise InvalidInput("All of it is as it was.")
-        items = [item for step in steps for item in _items(copy.path, step)]
-        items.sort(key=lambda item: _ORDER.index(item.action))
-        above = [] if not now.missing else [_folder_item(copy.path)]
-        title = f"Restore of {copy.title} as of {copy.begun_at:%Y-%m-%d %H:%M} UTC"
-        job = NewJob(account_id, site.id, JobKind.TAKE_BACK, title, _THERE, copy.path, copy.path)
-        return await self._jobs.add(job, [*above, *items])
+        name = copy_name(site.name, copy.path, copy.version, copy.begun_at.date())
+        return f"{name}.{form}", packed(copy, manifest, self._kept.read, form)
 
     async def drop(self, site: Site, copy_id: int) -> None:
         """Forget a copy."""
         need_whole(site)
         need(Right.REMOVE, site.id)
         await self._store.drop(site.id, copy_id)
-
-
-_ORDER = (Action.MAKE_FOLDER, Action.RESTORE, Action.SET_ACCESS)
-
-
-def _items(top: SitePath, step: RestoreStep) -> list[NewItem]:
-    """What brings one name back: a folder gets its access after all that goes into it."""
-    path, entry = top.join(step.copied.below), step.copied.entry
-    access = []
-    if entry.access is not None and entry.kind is not Kind.LINK and (entry.is_folder or step.access_only):
-        seen = step.now if step.access_only else None
-        wanted = replace(entry, size=0)
-        expected = replace(seen, size=0) if seen is not None else None
-        access = [NewItem(Action.SET_ACCESS, Verdict.SETS, f"gets {octal(entry.access)}", path, path, wanted, expected)]
-    if step.access_only:
-        return access
-    if entry.is_folder:
-        return [_folder_item(path), *access]
-    verdict = Verdict.REPLACES if step.now is not None else Verdict.NEW
-    reason = "as it was then" if step.now is not None else "comes back"
-    return [NewItem(Action.RESTORE, verdict, reason, path, path, entry, step.now, step.copied.digest)]
-
-
-def _folder_item(path: SitePath) -> NewItem:
-    folder = Entry(path.name, Kind.FOLDER)
-    return NewItem(Action.MAKE_FOLDER, Verdict.NEW, "comes back", path, path, folder)

@@ -11,10 +11,12 @@ from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.packages.asides import Asides
 from nailer.services.packages.copies import ProvedCopies
+from nailer.services.packages.copy_times import CopyTimes
 from nailer.services.packages.replacement_plans import ReplacementPlans
 from nailer.services.packages.replacement_reading import ReplacementReading
 from nailer.services.packages.replacement_runs import ReplacementRuns
 from nailer.services.packages.replacing import Replacing
+from nailer.services.packages.restoring import Restoring
 from nailer.services.packages.searching import Searching
 from nailer.services.packages.seen import PackageBook
 from nailer.services.packages.sources import VersionSources
@@ -25,13 +27,16 @@ from nailer.store.stores import Stores
 @dataclass(frozen=True, slots=True)
 class Packages:
     """Packages are seen (`book`), set aside and brought back (`asides`), and searched for what breaks a page
-    (`searching`); of folders proved copies are taken, rehearsed and restored (`copies`). A version comes from somewhere
+    (`searching`); of folders proved copies are taken and rehearsed (`copies`),
+    by timer too (`copy_times`), and restored (`restoring`). A version comes from somewhere
     (`sources`) and takes the place of another (`replacing`)."""
 
     book: PackageBook
     asides: Asides
     searching: Searching
     copies: ProvedCopies
+    restoring: Restoring
+    copy_times: CopyTimes
     sources: VersionSources
     replacing: Replacing
 
@@ -51,6 +56,8 @@ class Packages:
             asides=asides,
             searching=Searching(stores, files, editing, checks, asides),
             copies=copies,
+            restoring=Restoring(stores, files, copies),
+            copy_times=CopyTimes(stores, copies, plans.notices),
             sources=sources,
             replacing=Replacing(stores, engine, files, sources, reading, read, runs),
         )
@@ -61,10 +68,12 @@ class Packages:
         await self.asides.start()
         await self.copies.start()
         await self.replacing.start()
+        self.copy_times.start()
 
     async def stop(self) -> None:
         """End what is under way; what visitors would miss is put back first."""
         await self.searching.stop()
         await self.asides.stop()
+        await self.copy_times.stop()
         await self.replacing.stop()
         await self.copies.stop()

@@ -116,7 +116,7 @@ class VersionSources:
         """Keep what is offered as it was delivered, for the package at `path`. Raises InvalidInput where it cannot be read
         as a whole."""
         title = source.found.text
-        copy_id = await self._copies.begin(site.id, account_id, path, title, CopyKind.DELIVERED)
+        copy_id = await self._copies.begin(site.id, account_id, path, title, kind=CopyKind.DELIVERED)
         why = "it could not be read"
         try:
             why = await self._taker.attempts(source.open_side, source.found.folder, CopyStanding(copy_id))

@@ -33,7 +33,8 @@ class CopyKind(StrEnum):
 @dataclass(frozen=True, slots=True)
 class ProvedCopy:
     """A copy of a folder there. `fetched` counts the files that were carried for it; the others were known from an earlier
-    copy. `rehearsal` says how the last one went. `name` and `version` are what a package in it declares, '' for none."""
+    copy. `rehearsal` says how the last one went. `name` and `version` are what a package in it declares, '' for none;
+    `time_id` is the timer it was made by."""
 
     id: int
     site_id: int
@@ -52,6 +53,7 @@ class ProvedCopy:
     kind: CopyKind = CopyKind.COPY
     name: str = ""
     version: str = ""
+    time_id: int | None = None
 
 
 class CopyStore:
@@ -59,7 +61,14 @@ class CopyStore:
         self._db = database
 
     async def begin(
-        self, site_id: int, account_id: int, path: SitePath, title: str, kind: CopyKind = CopyKind.COPY
+        self,
+        site_id: int,
+        account_id: int,
+        path: SitePath,
+        title: str,
+        *,
+        kind: CopyKind = CopyKind.COPY,
+        time_id: int | None = None,
     ) -> int:
         """Write down that a copy is being taken; return its number."""
         values = {
@@ -68,6 +77,7 @@ class CopyStore:
             "path": path.raw,
             "title": title[:200],
             "kind": kind.value,
+            "time_id": time_id,
             "now": utc_now(),
         }
         return await self._db.write(lambda work: work.insert("copies.begin", **values))

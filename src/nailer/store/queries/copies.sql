@@ -1,6 +1,6 @@
--- name: begin(site_id, account_id, path, title, kind, now)!
-INSERT INTO proved_copies (site_id, account_id, path, title, kind, state, begun_at)
-VALUES (%(site_id)s, %(account_id)s, %(path)s, %(title)s, %(kind)s, 'copying', %(now)s);
+-- name: begin(site_id, account_id, path, title, kind, time_id, now)!
+INSERT INTO proved_copies (site_id, account_id, path, title, kind, time_id, state, begun_at)
+VALUES (%(site_id)s, %(account_id)s, %(path)s, %(title)s, %(kind)s, %(time_id)s, 'copying', %(now)s);
 
 -- name: hold(copy_id, hash)!
 -- Written down as each content is kept, so that nothing lets it go before the copy is whole.
@@ -26,7 +26,7 @@ DELETE c FROM copied_contents c JOIN proved_copies p ON p.id = c.copy_id WHERE p
 
 -- name: of(site_id)
 SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
-       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, a.name AS account_name
+       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, p.time_id, a.name AS account_name
   FROM proved_copies p
   LEFT JOIN accounts a ON a.id = p.account_id
  WHERE p.site_id = %(site_id)s AND p.kind = 'copy'
@@ -35,7 +35,7 @@ SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p
 
 -- name: originals(site_id, path, version)
 SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
-       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, a.name AS account_name
+       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, p.time_id, a.name AS account_name
   FROM proved_copies p
   LEFT JOIN accounts a ON a.id = p.account_id
  WHERE p.site_id = %(site_id)s AND p.path = %(path)s AND p.version = %(version)s AND p.state = 'proved'
@@ -43,7 +43,7 @@ SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p
 
 -- name: get(site_id, id)^
 SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
-       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, a.name AS account_name
+       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, p.time_id, a.name AS account_name
   FROM proved_copies p
   LEFT JOIN accounts a ON a.id = p.account_id
  WHERE p.site_id = %(site_id)s AND p.id = %(id)s;

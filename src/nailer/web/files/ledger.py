@@ -7,7 +7,7 @@ from contextlib import aclosing
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
-from urllib.parse import quote, quote_from_bytes
+from urllib.parse import quote
 
 from fastapi import APIRouter
 from starlette.requests import Request
@@ -59,6 +59,7 @@ from nailer.web.shell.forms import (
     read_form,
     typed_name,
 )
+from nailer.web.shell.headers import download_headers
 from nailer.web.shell.pages import render, routed, zone_of
 from nailer.web.shell.show import ShownLedgerRow, inside_text, shown_row
 
@@ -290,7 +291,7 @@ async def fetch(request: Request, site: TheSite, files: FilesDoor) -> Response:
                 yield chunk
 
     ending = b".tar.gz" if as_tar else b".zip"
-    headers = _download_headers((path.name or b"files") + ending if names else path.name)
+    headers = download_headers((path.name or b"files") + ending if names else path.name)
     if length is not None:
         headers["Content-Length"] = str(length)
     return StreamingResponse(_body(), headers=headers)
@@ -523,13 +524,3 @@ def _prefers_down(rows: list[LedgerRow]) -> bool:
 def _access_trouble(row: LedgerRow | None) -> str:
     trouble = access_rules.trouble(row.entry) if row is not None else None
     return f"Look: {trouble}." if trouble else ""
-
-
-def _download_headers(file_name: bytes) -> dict[str, str]:
-    """A download that no browser opens in our origin (RFC 6266): always an attachment of unknown kind."""
-    plain = "".join(chr(byte) if 32 <= byte < 127 and byte not in b'"\\%;' else "_" for byte in file_name) or "file"
-    return {
-        "Content-Type": "application/octet-stream",
-        "Content-Disposition": f"attachment; filename=\"{plain}\"; filename*=UTF-8''{quote_from_bytes(file_name, safe='')}",
-        "Content-Security-Policy": "default-src 'none'; sandbox",
-    }

@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from fastapi import APIRouter
 from starlette.requests import Request
-from starlette.responses import Response
+from starlette.responses import Response, StreamingResponse
 
+from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, shown_name
-from nailer.services.packages import CopyState
+from nailer.core.packages.keeping import KeepingRule, copy_name
+from nailer.core.packages.manifest import Difference
+from nailer.services.packages import CopyState, Form, Target
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell.doors import Id, PackagesDoor, SignedIn, SitesDoor, TheSite, packages_of
-from nailer.web.shell.forms import ProvedCopyWish, RestoreWish
-from nailer.web.shell.pages import render
+from nailer.web.shell.forms import CopyTimeWish, ProvedCopyWish, QueryValues, RestoreToWish, RestoreWish
+from nailer.web.shell.headers import download_headers
+from nailer.web.shell.pages import render, zone_of
 
 router = APIRouter()
 
@@ -52,18 +58,37 @@ async def drop(request: Request, site: TheSite, copy_id: Id, packages: PackagesD
 async def look_inside(
     request: Request, site: TheSite, copy_id: Id, packages: PackagesDoor, sites: SitesDoor
 ) -> Response:
-    """Everything in a copy, each name with what brings it back."""
-    copy, manifest = await packages.copies.look_inside(site, copy_id)
-    pinned = bool(await sites.connector.pinned(site))
+    """One folder of a copy beside the same folder now."""
+    inside = QueryValues(request).path("below") or SitePath()
+    copy, rows = await packages.restoring.folder(site, copy_id, inside.names)
     return render(
         request,
         "packages/copy.html",
         site=site,
-        known=pinned,
+        known=bool(await sites.connector.pinned(site)),
         section="packages",
         copy=copy,
-        manifest=manifest,
+        inside=inside,
+        rows=rows,
+        Difference=Difference,
+        place=f"{site.start_here.parent}/copies/{copy_name(site.name, copy.path, copy.version, copy.begun_at.date())}",
+        others=[one for one in await sites.book.all() if one.id != site.id],
     )
+
+
+@router.get("/sites/{site_id}/packages/copies/{copy_id}/compared")
+async def compared(request: Request, site: TheSite, copy_id: Id, packages: PackagesDoor) -> Response:
+    """Every name that is not as it was, as a fragment."""
+    copy, found = await packages.restoring.compared(site, copy_id)
+    counts = Counter(how for _, how in found)
+    return render(request, "packages/_copy-compared.html", copy=copy, found=found, counts=counts)
+
+
+@router.get("/sites/{site_id}/packages/copies/{copy_id}/{form}")
+async def archive(site: TheSite, copy_id: Id, form: Form, packages: PackagesDoor) -> Response:
+    """A copy as one archive."""
+    name, content = await packages.copies.packed(site, copy_id, form)
+    return StreamingResponse(content, headers=download_headers(name.encode()))
 
 
 @router.post("/sites/{site_id}/packages/copies/{copy_id}/restore")
@@ -72,10 +97,57 @@ async def restore(
 ) -> Response:
     """A plan that brings back a copy, or one name of it."""
     below = SitePath.of_token(wish.below).names if wish.below else ()
-    return await plan_dialog(request, site, await packages.copies.restore(session.account_id, site, copy_id, below))
+    return await plan_dialog(request, site, await packages.restoring.restore(session.account_id, site, copy_id, below))
+
+
+@router.post("/sites/{site_id}/packages/copies/{copy_id}/restore-to")
+async def restore_to(
+    request: Request,
+    site: TheSite,
+    copy_id: Id,
+    wish: RestoreToWish,
+    packages: PackagesDoor,
+    sites: SitesDoor,
+    session: SignedIn,
+) -> Response:
+    """A plan that lays a copy down here, or on another site."""
+    folder = SitePath.parse(wish.folder.encode())
+    if wish.site is None:
+        job_id = await packages.restoring.here(session.account_id, site, copy_id, folder)
+        return await plan_dialog(request, site, job_id)
+    other = await sites.book.get(wish.site)
+    target = Target(other, SideName.THERE, folder)
+    job_id = await packages.restoring.restore(session.account_id, site, copy_id, (), target)
+    return await plan_dialog(request, other, job_id)
+
+
+@router.post("/sites/{site_id}/packages/copy-times")
+async def add_time(
+    request: Request, site: TheSite, wish: CopyTimeWish, packages: PackagesDoor, session: SignedIn
+) -> Response:
+    """Copy a folder each day."""
+    path, rule = SitePath.of_token(wish.path), KeepingRule(wish.daily, wish.weekly, wish.monthly)
+    zone = zone_of(request).key
+    await packages.copy_times.add(session.account_id, site, path, wish.at, zone, rule)
+    return await _shown(request, site)
+
+
+@router.post("/sites/{site_id}/packages/copy-times/{time_id}/drop")
+async def drop_time(request: Request, site: TheSite, time_id: Id, packages: PackagesDoor) -> Response:
+    """Copy it by itself no more."""
+    await packages.copy_times.drop(site, time_id)
+    return await _shown(request, site)
 
 
 async def _shown(request: Request, site: Site) -> Response:
     door = packages_of(request).copies
     found, standing = await door.of(site), door.standing(site.id)
-    return render(request, "packages/_copies.html", site=site, found=found, standing=standing, CopyState=CopyState)
+    return render(
+        request,
+        "packages/_copies.html",
+        site=site,
+        found=found,
+        standing=standing,
+        CopyState=CopyState,
+        times=await packages_of(request).copy_times.of(site),
+    )

@@ -475,6 +475,23 @@ class RestoreWish(_Body):
     below: str = Field("", max_length=20_000)
 
 
+class RestoreToWish(_Body):
+    """Where a copy is to be laid down: a folder here, or of another site."""
+
+    site: Number | None = None
+    folder: str = Field(min_length=1, max_length=4000)
+
+
+class CopyTimeWish(_Body):
+    """A folder there that is to be copied each day, and how many of the copies stay."""
+
+    path: PathToken
+    at: str = Field(max_length=5)
+    daily: int = Field(7, ge=0, le=366)
+    weekly: int = Field(4, ge=0, le=520)
+    monthly: int = Field(12, ge=0, le=240)
+
+
 class SetAsideWish(_Body):
     """A package that is to have another name for a while."""
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from urllib.parse import quote_from_bytes
+
 _CSP = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
     "media-src 'self'; frame-src 'self'; "
@@ -27,3 +29,13 @@ ALWAYS = {
 }
 # RFC 6797: only an answer over TLS may say so.
 OVER_TLS = ALWAYS | {"Strict-Transport-Security": f"max-age={_YEAR_S}"}
+
+
+def download_headers(file_name: bytes) -> dict[str, str]:
+    """A download that no browser opens in our origin (RFC 6266): always an attachment of unknown kind."""
+    plain = "".join(chr(byte) if 32 <= byte < 127 and byte not in b'"\\%;' else "_" for byte in file_name) or "file"
+    return {
+        "Content-Type": "application/octet-stream",
+        "Content-Disposition": f"attachment; filename=\"{plain}\"; filename*=UTF-8''{quote_from_bytes(file_name, safe='')}",
+        "Content-Security-Policy": "default-src 'none'; sandbox",
+    }

@@ -54,6 +54,20 @@ export default () => ({
     }
     button.disabled = false;
   },
+  addTime(button) {
+    const { path, at, daily, weekly, monthly } = button.form.elements;
+    const stay = { daily: Number(daily.value), weekly: Number(weekly.value), monthly: Number(monthly.value) };
+    return this.times("", { path: path.value, at: at.value, ...stay }, button);
+  },
+  async times(act, body, button) {
+    button.disabled = true;
+    try {
+      this.$refs.copies.innerHTML = await html(`${this.base}/copy-times${act}`, { body });
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
+  },
   forget(copy, name) {
     const help = "What it alone holds can be let go then.";
     const ask = {
@@ -89,6 +103,10 @@ export default () => ({
         return this.copies("", { path: button.dataset.path }, button);
       case "rehearse":
         return this.copies(`/${button.dataset.copy}/rehearse`, {}, button);
+      case "add-time":
+        return this.addTime(button);
+      case "drop-time":
+        return this.times(`/${button.dataset.time}/drop`, {}, button);
       case "drop":
         return this.forget(button.dataset.copy, button.dataset.name);
       case "give-up":

@@ -1,0 +1,148 @@
+"""What a proved copy brings back, and where to: to its own place, here, or to another site; and how it stands to what is
+there now."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from nailer.acting import need
+from nailer.core.files.entry import Entry, Kind, SideName
+from nailer.core.files.sitepath import SitePath
+from nailer.core.files.tree import Below
+from nailer.core.jobs.kinds import JobKind
+from nailer.core.packages.keeping import published_by
+from nailer.core.packages.manifest import (
+    Copied,
+    Difference,
+    Manifest,
+    RestoreStep,
+    difference,
+    differences,
+    restore_steps,
+)
+from nailer.core.people.rights import Right
+from nailer.core.plans.plan import Action
+from nailer.errors import Conflict, InvalidInput, NotFound
+from nailer.services.files import Browse, Files, Progress, read_tree
+from nailer.services.packages.building import access_item, content_item, folder_item
+from nailer.services.packages.copies import ProvedCopies
+from nailer.services.plans import folder_items, missing_folders
+from nailer.store.jobs import NewItem, NewJob
+from nailer.store.packages.copies import ProvedCopy
+from nailer.store.sites import Site
+from nailer.store.stores import Stores
+
+_THERE = SideName.THERE
+_ORDER = (Action.MAKE_FOLDER, Action.RESTORE, Action.SET_ACCESS)
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """Where a copy is brought to: the folder that becomes what the copy's folder was."""
+
+    site: Site
+    side: SideName
+    folder: SitePath
+
+
+@dataclass(frozen=True, slots=True)
+class CopyRow:
+    """One name of one folder: as it was copied, and as it is now (None: it is not there). `difference` says how both stand;
+    of a folder only whether it is there."""
+
+    name: bytes
+    then: Copied | None
+    now: Entry | None
+    difference: Difference
+
+
+class Restoring:
+    def __init__(self, stores: Stores, files: Files, copies: ProvedCopies) -> None:
+        self._store = stores.copies
+        self._jobs = stores.jobs
+        self._sites = stores.sites
+        self._browse: Browse = files.browse
+        self._copies = copies
+
+    async def restore(
+        self, account_id: int, site: Site, copy_id: int, below: Below = (), to: Target | None = None
+    ) -> int:
+        """Plan to bring back a copy, or what lies below one of its folders, or one file; return the job. What is there
+        beside it stays. `to`: it is brought elsewhere. Raises NotFound, and InvalidInput where all of it is as it was."""
+        copy = await self._copies.one(site, copy_id)
+        target = to or Target(site, _THERE, copy.path)
+        need(Right.CHANGE, target.site.id)
+        manifest = await self._store.manifest(copy_id)
+        inside = tuple(one for one in manifest.names if one.below[: len(below)] == below)
+        if not inside:
+            raise NotFound("This is not in the copy.")
+        async with self._browse.side(target.site, target.side) as side:
+            now = await read_tree(side, target.folder, Progress())
+            missing = await missing_folders(side, target.folder) if now.missing else []
+        steps = list(restore_steps(Manifest(inside), now))
+        if blocked := [one for one in steps if one.now is not None and one.now.kind is not one.copied.entry.kind]:
+            where = target.folder.join(blocked[0].copied.below)
+            raise InvalidInput(f"{where} is of another kind by now. Rename that first.")
+        if not steps:
+            raise InvalidInput("All of it is as it was.")
+        items = [item for step in steps for item in _items(target.folder, step)]
+        items.sort(key=lambda item: _ORDER.index(item.action))
+        title = f"Restore of {copy.title} as of {copy.begun_at:%Y-%m-%d %H:%M} UTC"
+        folder = target.folder
+        job = NewJob(account_id, target.site.id, JobKind.TAKE_BACK, title, target.side, folder, folder)
+        return await self._jobs.add(job, [*folder_items(missing), *items])
+
+    async def here(self, account_id: int, site: Site, copy_id: int, folder: SitePath) -> int:
+        """Plan to lay a copy down in a folder here that is not there yet, or empty. Raises Conflict, InvalidInput."""
+        await self.check_place(folder, site)
+        return await self.restore(account_id, site, copy_id, (), Target(site, SideName.HERE, folder))
+
+    async def check_place(self, folder: SitePath, site: Site) -> None:
+        """A copy never lies in what is published, or among other things. Raises InvalidInput, Conflict."""
+        published = published_by(folder, [one.start_here for one in await self._sites.all()])
+        if published is not None:
+            raise InvalidInput(f"{folder} lies in {published}, which goes on the web. Choose a folder outside it.")
+        async with self._browse.side(site, SideName.HERE) as side:
+            tree = await read_tree(side, folder, Progress(), enter=lambda _, __: False)
+        if not tree.missing and not tree.is_empty:
+            raise Conflict(f"There is something in {folder} already. A copy lies in a folder of its own.")
+
+    async def folder(self, site: Site, copy_id: int, below: Below) -> tuple[ProvedCopy, list[CopyRow]]:
+        """One folder of a copy beside the same folder now. Raises NotFound."""
+        copy = await self._copies.one(site, copy_id)
+        manifest = await self._store.manifest(copy_id)
+        then = {one.below[-1]: one for one in manifest.names if one.below[:-1] == below}
+        if not then and below and not any(one.below == below and one.entry.is_folder for one in manifest.names):
+            raise NotFound("This is not in the copy.")
+        async with self._browse.side(site, _THERE) as side:
+            tree = await read_tree(side, copy.path.join(below), Progress(), enter=lambda _, __: False)
+        now = {one.name: one for one in tree.folders.get((), ())}
+        rows = [
+            CopyRow(name, then.get(name), now.get(name), _difference(then.get(name), now.get(name)))
+            for name in sorted(then.keys() | now.keys())
+        ]
+        return copy, rows
+
+    async def compared(self, site: Site, copy_id: int) -> tuple[ProvedCopy, tuple[tuple[Below, Difference], ...]]:
+        """Every name of a copy that is not as it was, and every name that came since. Raises NotFound."""
+        copy = await self._copies.one(site, copy_id)
+        async with self._browse.side(site, _THERE) as side:
+            now = await read_tree(side, copy.path, Progress())
+        return copy, tuple(differences(await self._store.manifest(copy_id), now))
+
+
+def _difference(then: Copied | None, now: Entry | None) -> Difference:
+    return difference(then.entry if then is not None else None, now)
+
+
+def _items(top: SitePath, step: RestoreStep) -> list[NewItem]:
+    """What brings one name back: a folder gets its access after all that goes into it."""
+    path, entry = top.join(step.copied.below), step.copied.entry
+    needs_access = entry.kind is not Kind.LINK and (entry.is_folder or step.access_only)
+    access = access_item(path, entry, step.now if step.access_only else None) if needs_access else None
+    after = [access] if access is not None else []
+    if step.access_only:
+        return after
+    if entry.is_folder:
+        return [folder_item(path), *after]
+    return [content_item(path, step.copied, step.now, "as it was then" if step.now is not None else "comes back")]
