@@ -21,7 +21,9 @@ from nailer.store.marks import MarkStore
 from nailer.store.packages.copies import CopyStore
 from nailer.store.packages.copy_times import CopyTimeStore
 from nailer.store.packages.replacements import ReplacementStore
+from nailer.store.packages.scratch import ScratchStore
 from nailer.store.packages.searches import PackageStore
+from nailer.store.packages.seen import SeenPackageStore
 from nailer.store.pairs import PairStore
 from nailer.store.parts import PartStore
 from nailer.store.people.accounts import AccountStore
@@ -58,11 +60,13 @@ class Stores:
     log: LogStore
     marks: MarkStore
     packages: PackageStore
+    packages_seen: SeenPackageStore
     pairs: PairStore
     parts: PartStore
     proofs: ProofStore
     readings: ReadingStore
     replacements: ReplacementStore
+    scratch: ScratchStore
     sieves: SieveStore
     sites: SiteStore
     timers: TimerStore
@@ -92,11 +96,13 @@ class Stores:
             log=LogStore(database),
             marks=MarkStore(database),
             packages=PackageStore(database),
+            packages_seen=SeenPackageStore(database),
             pairs=PairStore(database),
             parts=PartStore(database),
             proofs=ProofStore(database, seal),
             readings=ReadingStore(database),
             replacements=ReplacementStore(database),
+            scratch=ScratchStore(database),
             sieves=SieveStore(database),
             sites=SiteStore(database, seal),
             timers=TimerStore(database),

@@ -25,7 +25,7 @@ from nailer.web.checks import checks as site_checks
 from nailer.web.editing import checks, editor
 from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
 from nailer.web.packages import copies as proved_copies
-from nailer.web.packages import packages, replacements
+from nailer.web.packages import packages, recovery, replacements
 from nailer.web.pairs import sync, timers
 from nailer.web.people import account, people, preferences, session
 from nailer.web.plans import changes, jobs, plans, uploads
@@ -72,6 +72,7 @@ ROUTERS = tuple(
         host,
         packages,
         replacements,
+        recovery,
         proved_copies,
         sync,
         sieves,

@@ -8,17 +8,19 @@ from nailer.services.packages.packing import Form
 from nailer.services.packages.replacement_plans import ReplacementPlan
 from nailer.services.packages.restoring import CopyRow, Target
 from nailer.services.packages.searching import SearchKnown
-from nailer.services.packages.seen import PackageSeen, PackagesSeen
+from nailer.services.packages.seen import InPackage, PackageSeen, PackagesSeen
 from nailer.services.packages.sources import Offered, VersionSource
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState
 from nailer.store.packages.searches import SearchState, SetAside
+from nailer.store.packages.seen import SeenPackage
 
 __all__ = [
     "CopyRow",
     "CopyState",
     "Form",
     "Found",
+    "InPackage",
     "Offered",
     "PackageSeen",
     "Packages",
@@ -30,6 +32,7 @@ __all__ = [
     "ReplacementState",
     "SearchKnown",
     "SearchState",
+    "SeenPackage",
     "SetAside",
     "Target",
     "VersionSource",

@@ -12,11 +12,13 @@ from nailer.services.files import Files
 from nailer.services.packages.asides import Asides
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.packages.copy_times import CopyTimes
+from nailer.services.packages.recovery import Recovery
 from nailer.services.packages.replacement_plans import ReplacementPlans
 from nailer.services.packages.replacement_reading import ReplacementReading
 from nailer.services.packages.replacement_runs import ReplacementRuns
 from nailer.services.packages.replacing import Replacing
 from nailer.services.packages.restoring import Restoring
+from nailer.services.packages.scratch import ScratchAreas
 from nailer.services.packages.searching import Searching
 from nailer.services.packages.seen import PackageBook
 from nailer.services.packages.sources import VersionSources
@@ -29,7 +31,8 @@ class Packages:
     """Packages are seen (`book`), set aside and brought back (`asides`), and searched for what breaks a page
     (`searching`); of folders proved copies are taken and rehearsed (`copies`),
     by timer too (`copy_times`), and restored (`restoring`). A version comes from somewhere
-    (`sources`) and takes the place of another (`replacing`)."""
+    (`sources`) and takes the place of another (`replacing`). `recovery` says how to go back; something is tried on the
+    live server in a scratch area (`scratch`)."""
 
     book: PackageBook
     asides: Asides
@@ -39,6 +42,8 @@ class Packages:
     copy_times: CopyTimes
     sources: VersionSources
     replacing: Replacing
+    recovery: Recovery
+    scratch: ScratchAreas
 
     @classmethod
     def build(
@@ -52,13 +57,15 @@ class Packages:
         runs = ReplacementRuns(stores, engine, files, plans, editing, read)
         reading = ReplacementReading(stores, files, copies, sources, read)
         return cls(
-            book=PackageBook(files, checks, asides, sources),
+            book=PackageBook(stores, files, checks, asides, sources),
             asides=asides,
             searching=Searching(stores, files, editing, checks, asides),
             copies=copies,
             restoring=Restoring(stores, files, copies),
             copy_times=CopyTimes(stores, copies, plans.notices),
             sources=sources,
+            recovery=Recovery(stores, asides),
+            scratch=ScratchAreas(stores, engine, files, plans),
             replacing=Replacing(stores, engine, files, sources, reading, read, runs),
         )
 
@@ -69,11 +76,13 @@ class Packages:
         await self.copies.start()
         await self.replacing.start()
         self.copy_times.start()
+        self.scratch.start()
 
     async def stop(self) -> None:
         """End what is under way; what visitors would miss is put back first."""
         await self.searching.stop()
         await self.asides.stop()
+        await self.scratch.stop()
         await self.copy_times.stop()
         await self.replacing.stop()
         await self.copies.stop()

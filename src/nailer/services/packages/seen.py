@@ -5,8 +5,10 @@ from __future__ import annotations
 import asyncio
 from dataclasses import dataclass
 
+from nailer.acting import reaches
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.core.packages.advice import where_to_change
 from nailer.core.packages.declared import Declared
 from nailer.core.packages.versions import Order, Version, order
 from nailer.errors import InvalidInput, NailerError, NotFound
@@ -14,10 +16,12 @@ from nailer.services.checks import Checks, SiteLearned, need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.asides import Asides
 from nailer.services.packages.declaring import declared_in, entries_of
-from nailer.services.packages.sources import Offered, VersionSources
+from nailer.services.packages.sources import HandEdits, Offered, VersionSources
 from nailer.sides.side import Side
 from nailer.store.packages.searches import SetAside
+from nailer.store.packages.seen import SeenPackage
 from nailer.store.sites import Site
+from nailer.store.stores import Stores
 
 _DEEPEST = 3
 _MOST_FOLDERS = 400
@@ -29,7 +33,7 @@ _THERE = SideName.THERE
 class PackageSeen:
     """A package there. `here` is what its counterpart declares (None: nothing, or no counterpart), `order` how that stands
     to it, `offered` what else lies here that may be a version of it. `files`, `size` and `in_use` are None where the site
-    was not read yet. `aside`: it is set aside."""
+    was not read yet. `aside`: it is set aside. `edits` are its hand edits, as far as they are known."""
 
     path: SitePath
     name: str
@@ -42,6 +46,17 @@ class PackageSeen:
     in_use: bool | None
     aside: SetAside | None = None
     offered: tuple[Offered, ...] = ()
+    edits: HandEdits | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class InPackage:
+    """A file that lies in a package. `is_delivered`: it came with it, as far as that is known. `advice` says where a
+    change of it lives longer."""
+
+    package: SeenPackage
+    is_delivered: bool | None
+    advice: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +68,8 @@ class PackagesSeen:
 
 
 class PackageBook:
-    def __init__(self, files: Files, checks: Checks, asides: Asides, sources: VersionSources) -> None:
+    def __init__(self, stores: Stores, files: Files, checks: Checks, asides: Asides, sources: VersionSources) -> None:
+        self._seen = stores.packages_seen
         self._browse: Browse = files.browse
         self._known = checks.known
         self._asides = asides
@@ -86,7 +102,30 @@ class PackageBook:
             roots = {root.folder for root in site.document_roots}
             parts = await asyncio.gather(*(_look(root, 0) for root in sorted(roots)))
         seen = {one.path: one for part in parts for one in part}
-        return PackagesSeen(tuple(seen[path] for path in sorted(seen)), left[0] > 0)
+        packages = tuple(seen[path] for path in sorted(seen))
+        await self._seen.set(site.id, [SeenPackage(one.path, one.name, one.version.text, one.by) for one in packages])
+        return PackagesSeen(packages, left[0] > 0)
+
+    async def known(self, site: Site) -> tuple[SeenPackage, ...]:
+        """The packages as they were seen last: nothing is asked for it. Who has a part of the site is told those in it."""
+        found = await self._seen.of(site.id)
+        return tuple(one for one in found[1] if reaches(site.id, _THERE, one.path)) if found is not None else ()
+
+    async def in_folder(self, site: Site, folder: SitePath) -> dict[bytes, SeenPackage]:
+        """The packages right in a folder there, as they were seen last, by their names."""
+        return {one.path.name: one for one in await self.known(site) if one.path.parent == folder}
+
+    async def around(self, site: Site, side: SideName, path: SitePath) -> InPackage | None:
+        """The package that a file of a side lies in; None where it lies in none, or nobody has looked."""
+        there = path if side is _THERE else site.counterpart(side, path)
+        if there is None:
+            return None
+        inside = [one for one in await self.known(site) if there.below(one.path)]
+        if not inside:
+            return None
+        package = max(inside, key=lambda one: len(one.path.names))
+        is_delivered = await self._sources.is_delivered(site, package.path, package.version, there)
+        return InPackage(package, is_delivered, where_to_change(path.name))
 
     async def _learned(self, site: Site) -> SiteLearned | None:
         try:
@@ -124,6 +163,7 @@ class PackageBook:
             in_use,
             aside,
             offered,
+            await self._sources.edits(site, own, found.version.text),
         )
 
     @staticmethod

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, replace
+from datetime import datetime
 
 from nailer.acting import need
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.packages.identity import Likeness, likeness, without_version
+from nailer.core.packages.replacing import hand_edits
 from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.people.rights import Right
 from nailer.engine.engine import Engine
@@ -50,6 +52,14 @@ class Offered:
     order: Order = Order.UNKNOWN
 
 
+@dataclass(frozen=True, slots=True)
+class HandEdits:
+    """How many files of a package differ from what was delivered, as they were when it was copied last."""
+
+    count: int
+    at: datetime
+
+
 class VersionSources:
     def __init__(self, stores: Stores, engine: Engine, files: Files, archives: Archives) -> None:
         self._browse: Browse = files.browse
@@ -80,6 +90,25 @@ class VersionSources:
         async with self._browse.side(other, SideName.THERE) as side:
             found = await find_package(side, path, path.name, like)
         return VersionSource(lambda: self._browse.side(other, SideName.THERE), found, f"{path} of {other.name}")
+
+    async def edits(self, site: Site, path: SitePath, version: str) -> HandEdits | None:
+        """The hand edits of a package, by its newest copy; None where nobody knows what was delivered, or it was not
+        copied."""
+        known = await self._copies.originals(site.id, path, version) if version else []
+        delivered = next((one for one in known if one.kind is CopyKind.DELIVERED), None)
+        copies = [one for one in known if one.kind is CopyKind.COPY]
+        if delivered is None or not copies:
+            return None
+        now, base = await self._copies.manifest(copies[-1].id), await self._copies.manifest(delivered.id)
+        return HandEdits(len(hand_edits(now, base)), copies[-1].begun_at)
+
+    async def is_delivered(self, site: Site, path: SitePath, version: str, file: SitePath) -> bool | None:
+        """Whether a file came with a version of the package at `path`; None where nobody knows what was delivered."""
+        original = await self.original(site, path, version)
+        if original is None or original.kind is not CopyKind.DELIVERED:
+            return None
+        below = file.below(path)
+        return any(one.below == below for one in (await self._copies.manifest(original.id)).names)
 
     async def offered(self, site: Site, path: SitePath) -> tuple[Offered, ...]:
         """What lies here that may be a version of the package at `path`: its own folder, and folders and archives whose

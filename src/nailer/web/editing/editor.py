@@ -35,6 +35,7 @@ from nailer.web.shell.doors import (
     TheSite,
     editing_of,
     files_of,
+    packages_of,
     plans_of,
     session_of,
     sites_of,
@@ -389,6 +390,7 @@ async def _beside(request: Request, site: Site, draft: Draft) -> dict[str, Any]:
         "address": address,
         "address_link": routed(request, address) if address else None,
         "other": other if has_other else None,
+        "in_package": await packages_of(request).book.around(site, draft.side, draft.path),
         "others": await editing.drafts.others(draft),
     }
 

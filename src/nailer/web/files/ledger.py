@@ -29,6 +29,7 @@ from nailer.core.words import size_text
 from nailer.errors import NailerError
 from nailer.services.editing import LARGEST_BYTES
 from nailer.services.files import Ledger, Tray, file_to_fetch, folders_like, mark_of, tarred, zipped
+from nailer.services.packages import SeenPackage
 from nailer.services.plans import Change, is_archive
 from nailer.services.sites import Site
 from nailer.web.files.links import Moves
@@ -43,6 +44,7 @@ from nailer.web.shell.doors import (
     TheSite,
     checks_of,
     files_of,
+    packages_of,
     plans_of,
     session_of,
     sites_of,
@@ -312,6 +314,7 @@ async def _ledger_values(
         "site": site,
         "known": True,
         "lately": lately,
+        "packages": await packages_of(request).book.in_folder(site, there),
         "tray": await files.tray.of(session_of(request).account_id, site),
         "ledger": ledger,
         "view": view,
@@ -359,6 +362,7 @@ def _window(values: dict[str, Any], ledger: Ledger, offset: int, limit: int) -> 
     lately: dict[bytes, Change] = values["lately"]
     tray: Tray = values["tray"]
     in_tray = tray.of_folder(ledger.here, ledger.there)
+    packages: dict[bytes, SeenPackage] = values["packages"]
     return [
         shown_row(
             row,
@@ -367,6 +371,7 @@ def _window(values: dict[str, Any], ledger: Ledger, offset: int, limit: int) -> 
             moves.opened(row) if row.opens_as_folder else "",
             lately.get(row.name),
             in_tray=row.name in in_tray,
+            package=packages[row.name].text if row.name in packages and row.is_folder else "",
         )
         for row in ledger.shown[offset : offset + limit]
     ]

@@ -492,6 +492,18 @@ class CopyTimeWish(_Body):
     monthly: int = Field(12, ge=0, le=240)
 
 
+class HoursWish(_Body):
+    """How long something stays."""
+
+    hours: int = Field(ge=1, le=100_000)
+
+
+class ScratchWish(HoursWish):
+    """A folder for trying something on the live server."""
+
+    why: str = Field("", max_length=300)
+
+
 class SetAsideWish(_Body):
     """A package that is to have another name for a while."""
 

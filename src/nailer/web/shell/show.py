@@ -75,13 +75,21 @@ class ShownLedgerRow:
     kind: str
     back: int
     in_tray: bool
+    package: str
 
 
 def shown_row(
-    row: LedgerRow, now: datetime, zone: tzinfo, href: str = "", lately: Change | None = None, *, in_tray: bool = False
+    row: LedgerRow,
+    now: datetime,
+    zone: tzinfo,
+    href: str = "",
+    lately: Change | None = None,
+    *,
+    in_tray: bool = False,
+    package: str = "",
 ) -> ShownLedgerRow:
     """A row of the ledger as the template prints it; `href` opens it, where it opens as a folder. `lately` is a change of it
-    that can be taken back."""
+    that can be taken back, `package` what it declares to be."""
     entry = row.entry
     standing = row.standing
     word = JOINT_WORDS[standing.joint] + (", a guess" if standing.guess and standing.differs else "")
@@ -110,6 +118,7 @@ def shown_row(
         kind=kind_word(entry),
         back=lately.id if lately is not None else 0,
         in_tray=in_tray,
+        package=package,
     )
 
 

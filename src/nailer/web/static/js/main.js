@@ -21,6 +21,7 @@ import offline from "./components/shell/offline.js";
 import packages from "./components/packages/packages.js";
 import page from "./components/checks/page.js";
 import provedcopy from "./components/packages/provedcopy.js";
+import recovery from "./components/packages/recovery.js";
 import replacement from "./components/packages/replacement.js";
 import version from "./components/packages/version.js";
 import passkeys from "./components/people/passkeys.js";
@@ -69,6 +70,7 @@ for (const [name, component] of Object.entries({
   passkeys,
   pathbar,
   provedcopy,
+  recovery,
   replacement,
   version,
   picture,

@@ -16,6 +16,7 @@ export default () => ({
     this.fill(this.$refs.list).then(() => this.count());
     this.follow();
     this.followCopies();
+    this.fill(this.$refs.scratch);
   },
   destroy() {
     clearTimeout(this.timer);
@@ -53,6 +54,18 @@ export default () => ({
       complain(error);
     }
     button.disabled = false;
+  },
+  scratchWish({ why, hours }) {
+    return { why: why.value, hours: Number(hours.value) };
+  },
+  async scratch(act, body, button) {
+    button.disabled = true;
+    try {
+      this.$refs.scratch.innerHTML = await html(`${this.base}/scratch${act}`, { body });
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
   },
   addTime(button) {
     const { path, at, daily, weekly, monthly } = button.form.elements;
@@ -103,6 +116,12 @@ export default () => ({
         return this.copies("", { path: button.dataset.path }, button);
       case "rehearse":
         return this.copies(`/${button.dataset.copy}/rehearse`, {}, button);
+      case "scratch-make":
+        return this.scratch("", this.scratchWish(button.form.elements), button);
+      case "scratch-longer":
+        return this.scratch(`/${button.dataset.area}/longer`, { hours: 24 }, button);
+      case "scratch-end":
+        return this.scratch(`/${button.dataset.area}/end`, {}, button);
       case "add-time":
         return this.addTime(button);
       case "drop-time":

@@ -1,0 +1,38 @@
+// Recovery: the ways back, each taken by its own plan or page.
+import { html } from "../../lib/ask.js";
+import { complain } from "../../lib/notice.js";
+import { takeBack } from "../../lib/takeback.js";
+
+export default () => ({
+  init() {
+    this.fill();
+  },
+  async fill() {
+    const place = this.$refs.ways;
+    try {
+      place.innerHTML = await html(place.dataset.part);
+    } catch (error) {
+      place.textContent = error.message;
+    }
+  },
+  async act(event) {
+    const button = event.target.closest("button[data-do]");
+    if (!button) return;
+    const { number } = button.dataset;
+    const site = this.$root.dataset.site;
+    if (button.dataset.do === "job") {
+      const detail = { url: `/jobs/${number}/plans/take-back`, body: {} };
+      return dispatchEvent(new CustomEvent("nailer:plan", { detail }));
+    }
+    button.disabled = true;
+    try {
+      if (button.dataset.do === "change") {
+        button.dataset.takeBack = number;
+        await takeBack(button, site);
+      } else await html(`/sites/${site}/packages/bring-back/${number}`, { body: {} });
+    } catch (error) {
+      complain(error);
+    }
+    this.fill();
+  },
+});
