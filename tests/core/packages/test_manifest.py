@@ -10,7 +10,10 @@ from nailer.core.files.tree import Below, Tree
 from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.packages.manifest import (
     Copied,
+    Difference,
     Manifest,
+    difference,
+    differences,
     incomplete,
     manifest_of,
     names_of,
@@ -19,6 +22,8 @@ from nailer.core.packages.manifest import (
     unagreed,
 )
 
+LATE_S = 2.0**41
+UNSURE = Difference.UNSURE
 NAMES = st.binary(min_size=1, max_size=4).filter(lambda one: not {0, 47} & set(one) and one not in (b".", b".."))
 STAMPS = st.one_of(st.none(), st.integers(0, 2**40).map(lambda at: Stamp(at * NS)))
 ACCESS = st.one_of(st.none(), st.integers(0, 0o777))
@@ -57,12 +62,18 @@ def test_what_is_stored_is_read_back_name_for_name(tree: Tree) -> None:
 
 @given(trees())
 def test_of_what_is_as_it_was_nothing_is_restored(tree: Tree) -> None:
-    assert list(restore_steps(manifest_of(tree, contents(tree)), tree)) == []
+    manifest = manifest_of(tree, contents(tree))
+    found = dict(differences(manifest, tree, LATE_S))
+    assert list(restore_steps(manifest, tree, {below: how for below, how in found.items() if how is not UNSURE})) == []
+    untimed = {below for below, entry in names_of(tree).items() if entry.is_file and entry.stamp is None}
+    assert {below for below, how in found.items() if how is UNSURE} == untimed
+    assert found.keys() == untimed
 
 
 @given(trees(), trees())
 def test_restoring_touches_nothing_beside_the_copy(tree: Tree, now: Tree) -> None:
-    steps = list(restore_steps(manifest_of(tree, contents(tree)), now))
+    manifest = manifest_of(tree, contents(tree))
+    steps = list(restore_steps(manifest, now, dict(differences(manifest, now, LATE_S))))
     assert {step.copied.below for step in steps} <= names_of(tree).keys()
     missing = names_of(tree).keys() - names_of(now).keys()
     assert missing <= {step.copied.below for step in steps}
@@ -73,6 +84,18 @@ def test_two_listings_that_agree_differ_in_nothing(tree: Tree) -> None:
     assert unagreed(tree, tree) == set()
     assert unagreed(tree, Tree({(): ()})) == set(names_of(tree))
     assert incomplete(tree, contents(tree)) == ""
+
+
+def test_a_time_tells_only_where_a_change_would_have_shown_in_it() -> None:
+    minutes = Entry(b"a", Kind.FILE, 5, Stamp(120 * NS, 60 * NS))
+    assert difference(FILE, FILE, 200) is Difference.SAME
+    assert difference(FILE, FILE, 101) is UNSURE
+    assert difference(minutes, minutes, 170) is UNSURE
+    assert difference(minutes, minutes, 200) is Difference.SAME
+    assert difference(Entry(b"a", Kind.FILE, 5), Entry(b"a", Kind.FILE, 5), 200) is UNSURE
+    assert difference(FILE, Entry(b"a", Kind.FILE, 6, FILE.stamp), 200) is Difference.CHANGED
+    assert difference(FILE, None, 200) is Difference.GONE
+    assert difference(None, FILE, 200) is Difference.CAME
 
 
 FILE = Entry(b"a", Kind.FILE, 5, Stamp(100 * NS))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import tarfile
+import time
 import zipfile
 from datetime import UTC, datetime, timedelta
 
@@ -80,6 +81,20 @@ async def test_a_copy_stands_beside_what_is_there_now(world: World) -> None:
     assert len(found) == 4
     with pytest.raises(NotFound):
         await restoring.folder(world.site, copy.id, (b"none",))
+
+
+async def test_a_change_that_no_time_shows_is_told_by_its_content(world: World) -> None:
+    moment = time.time()
+    write(world.there, "a.txt", "then", moment)
+    write(world.there, "b.txt", "then", moment)
+    copy = await taken(world)
+    write(world.there, "a.txt", "else", moment)
+    restoring = world.nailer.packages.restoring
+    _, found = await restoring.compared(world.site, copy.id)
+    assert found == (((b"a.txt",), Difference.CHANGED),)
+    job = await world.run(await restoring.restore(world.account_id, world.site, copy.id))
+    assert job.state == "done", job
+    assert tree(world.there) == {"a.txt": b"then", "b.txt": b"then"}
 
 
 async def all_of(world: World, copy: ProvedCopy, form: Form) -> tuple[str, bytes]:

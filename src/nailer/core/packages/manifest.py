@@ -106,8 +106,7 @@ def still_known(entry: Entry, copied: Copied | None, read_at_s: float) -> bytes 
         return None
     if (entry.size, entry.stamp.at_ns) != (copied.entry.size, copied.entry.stamp.at_ns):
         return None
-    settled_s = entry.stamp.at_s + max(2.0, entry.stamp.precision_ns / NS)
-    return copied.digest if read_at_s > settled_s else None
+    return copied.digest if _tells(entry, read_at_s) else None
 
 
 def incomplete(tree: Tree, contents: Mapping[Below, tuple[bytes, int]]) -> str:
@@ -144,47 +143,60 @@ class RestoreStep:
 
 
 class Difference(StrEnum):
-    """How a name stands to its copy: as it was, changed, with another access, gone, or come since."""
+    """How a name stands to its copy: as it was, changed, with another access, gone, or come since; or of the same size,
+    with a time that cannot tell whether it changed."""
 
     SAME = "as it was"
     CHANGED = "changed since"
     ACCESS = "has another access"
     GONE = "gone since"
     CAME = "came since"
+    UNSURE = "its time cannot tell"
 
 
-def difference(then: Entry | None, now: Entry | None) -> Difference:
-    """How what is there now stands to what was copied. A file of the same size and time counts as the same; of a folder only
-    whether it is there, and its access."""
+def difference(then: Entry | None, now: Entry | None, read_at_s: float) -> Difference:
+    """How what is there now stands to what was copied, by a copy that was begun at `read_at_s`. A file of the same size and
+    time is the same where a change after that would have shown in its time; of a folder only whether it is there, and its
+    access."""
     if then is None or now is None:
         return Difference.CAME if then is None else Difference.GONE
-    if now.kind is not then.kind or (then.is_file and (now.size, _at(now)) != (then.size, _at(then))):
+    if now.kind is not then.kind:
         return Difference.CHANGED
     if then.kind is Kind.LINK:
         return Difference.SAME if now.target == then.target else Difference.CHANGED
+    if then.is_file:
+        if now.size != then.size or _at(now) != _at(then):
+            return Difference.CHANGED
+        if not _tells(now, read_at_s):
+            return Difference.UNSURE
     is_same = then.access is None or now.access in (None, then.access)
     return Difference.SAME if is_same else Difference.ACCESS
 
 
-def differences(manifest: Manifest, now: Tree) -> Iterator[tuple[Below, Difference]]:
-    """Every name that is not as it was copied, and every name that came since; by their names."""
+def _tells(entry: Entry, read_at_s: float) -> bool:
+    """True where a file that was changed after it was read has another time than this."""
+    return entry.stamp is not None and read_at_s > entry.stamp.at_s + max(2.0, entry.stamp.precision_ns / NS)
+
+
+def differences(manifest: Manifest, now: Tree, read_at_s: float) -> Iterator[tuple[Below, Difference]]:
+    """Every name that is not known to be as it was copied, and every name that came since; by their names."""
     then, there = {one.below: one.entry for one in manifest.names}, names_of(now)
     for below in sorted(then.keys() | there.keys()):
-        found = difference(then.get(below), there.get(below))
+        found = difference(then.get(below), there.get(below), read_at_s)
         if found is not Difference.SAME:
             yield below, found
 
 
-def restore_steps(manifest: Manifest, now: Tree) -> Iterator[RestoreStep]:
-    """What must be done for every name of a copy to be as it was; what is there beside it stays."""
+def restore_steps(manifest: Manifest, now: Tree, found: Mapping[Below, Difference]) -> Iterator[RestoreStep]:
+    """What must be done for every name of a copy to be as it was, where it is not (`found`); what is there beside it
+    stays."""
     there = names_of(now)
     for one in manifest.names:
-        found = there.get(one.below)
-        match difference(one.entry, found):
-            case Difference.GONE | Difference.CHANGED:
-                yield RestoreStep(one, found)
+        match found.get(one.below):
+            case Difference.GONE | Difference.CHANGED | Difference.UNSURE:
+                yield RestoreStep(one, there.get(one.below))
             case Difference.ACCESS:
-                yield RestoreStep(one, found, access_only=True)
+                yield RestoreStep(one, there.get(one.below), access_only=True)
 
 
 def _at(entry: Entry) -> int | None:

@@ -3,12 +3,15 @@ there now."""
 
 from __future__ import annotations
 
+import asyncio
 from dataclasses import dataclass
+
+from blake3 import blake3
 
 from nailer.acting import need
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import Below, Tree
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.packages.keeping import published_by
 from nailer.core.packages.manifest import (
@@ -18,21 +21,24 @@ from nailer.core.packages.manifest import (
     RestoreStep,
     difference,
     differences,
+    names_of,
     restore_steps,
 )
 from nailer.core.people.rights import Right
 from nailer.core.plans.plan import Action
-from nailer.errors import Conflict, InvalidInput, NotFound
+from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound
 from nailer.services.files import Browse, Files, Progress, read_tree
 from nailer.services.packages.building import access_item, content_item, folder_item
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.plans import folder_items, missing_folders
+from nailer.sides.side import Side
 from nailer.store.jobs import NewItem, NewJob
 from nailer.store.packages.copies import ProvedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
 _THERE = SideName.THERE
+_AT_ONCE = 8
 _ORDER = (Action.MAKE_FOLDER, Action.RESTORE, Action.SET_ACCESS)
 
 
@@ -79,7 +85,9 @@ class Restoring:
         async with self._browse.side(target.site, target.side) as side:
             now = await read_tree(side, target.folder, Progress())
             missing = await missing_folders(side, target.folder) if now.missing else []
-        steps = list(restore_steps(Manifest(inside), now))
+            part = Manifest(inside)
+            found = await self._known(side, target.folder, part, now, copy.begun_at.timestamp())
+        steps = list(restore_steps(part, now, found))
         if blocked := [one for one in steps if one.now is not None and one.now.kind is not one.copied.entry.kind]:
             where = target.folder.join(blocked[0].copied.below)
             raise InvalidInput(f"{where} is of another kind by now. Rename that first.")
@@ -118,7 +126,12 @@ class Restoring:
             tree = await read_tree(side, copy.path.join(below), Progress(), enter=lambda _, __: False)
         now = {one.name: one for one in tree.folders.get((), ())}
         rows = [
-            CopyRow(name, then.get(name), now.get(name), _difference(then.get(name), now.get(name)))
+            CopyRow(
+                name,
+                then.get(name),
+                now.get(name),
+                _difference(then.get(name), now.get(name), copy.begun_at.timestamp()),
+            )
             for name in sorted(then.keys() | now.keys())
         ]
         return copy, rows
@@ -128,11 +141,44 @@ class Restoring:
         copy = await self._copies.one(site, copy_id)
         async with self._browse.side(site, _THERE) as side:
             now = await read_tree(side, copy.path, Progress())
-        return copy, tuple(differences(await self._store.manifest(copy_id), now))
+            manifest = await self._store.manifest(copy_id)
+            found = await self._known(side, copy.path, manifest, now, copy.begun_at.timestamp())
+        return copy, tuple(sorted(found.items()))
+
+    async def _known(
+        self, side: Side, top: SitePath, manifest: Manifest, now: Tree, read_at_s: float
+    ) -> dict[Below, Difference]:
+        """What is not as it was copied. Files whose time cannot tell are read, and told by their content."""
+        found = dict(differences(manifest, now, read_at_s))
+        copied = {one.below: one for one in manifest.names}
+        gate = asyncio.Semaphore(_AT_ONCE)
+
+        async def _read(below: Below) -> None:
+            digest = blake3()
+            async with gate:
+                try:
+                    async for chunk in side.read(top.join(below)):
+                        digest.update(chunk)
+                except FileMissing:
+                    found[below] = Difference.GONE
+                    return
+            found[below] = Difference.SAME if digest.digest() == copied[below].digest else Difference.CHANGED
+
+        await asyncio.gather(*(_read(below) for below, how in list(found.items()) if how is Difference.UNSURE))
+        there = names_of(now)
+        for below, how in list(found.items()):
+            if how is Difference.SAME:
+                # Its content is as it was; its access may not be.
+                access, was = there[below].access, copied[below].entry.access
+                if was is not None and access not in (None, was):
+                    found[below] = Difference.ACCESS
+                else:
+                    del found[below]
+        return found
 
 
-def _difference(then: Copied | None, now: Entry | None) -> Difference:
-    return difference(then.entry if then is not None else None, now)
+def _difference(then: Copied | None, now: Entry | None, read_at_s: float) -> Difference:
+    return difference(then.entry if then is not None else None, now, read_at_s)
 
 
 def _items(top: SitePath, step: RestoreStep) -> list[NewItem]:
