@@ -14,6 +14,7 @@ from nailer.acting import reaches
 from nailer.core.compare.joint import Baseline, Seen
 from nailer.core.files.entry import Entry, SideName, Stamp
 from nailer.core.files.moves import Renaming, Renamings
+from nailer.core.files.names import is_beside_package, is_package_built
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, like, utc_now
@@ -93,9 +94,18 @@ class Change:
     job_title: str = ""
 
     @property
+    def is_of_packages(self) -> bool:
+        """True for the renames by which packages are set aside and exchanged, and for what is built for that: those go back
+        where packages are."""
+        ends = [self.path.name] + ([self.other_path.name] if self.other_path is not None else [])
+        if self.what is What.RENAMED and any(is_beside_package(name) for name in ends):
+            return True
+        return any(is_package_built(name) for name in self.path.names)
+
+    @property
     def can_be_taken_back(self) -> bool:
-        """True where it was not taken back yet and what that needs is kept."""
-        if self.taken_back_at is not None:
+        """True where it was not taken back yet, by itself or with others, and what that needs is kept."""
+        if self.taken_back_at is not None or self.is_of_packages:
             return False
         return self.before_hash is not None or self.what not in (What.REPLACED, What.REMOVED)
 

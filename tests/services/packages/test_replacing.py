@@ -396,3 +396,26 @@ async def test_while_it_is_exchanged_every_answer_is_the_old_one_or_the_new_one(
     assert met[b"old"] > 0, met
     assert met[b"new"] > 0, met
     assert met.total() - met[b"old"] - met[b"new"] <= 1, met
+
+
+async def test_what_an_exchange_did_goes_back_as_a_whole_or_not_at_all(world: World, pages: Pages) -> None:
+    """No button of the history takes a package apart: neither its renames, nor what was built for it."""
+    lay_out(world)
+    write(world.here, "news.html", "news")
+    await world.upload("news.html")
+    one = await carried_out(world, await choose(world, await planned(world), old=Take.DROP))
+    changes = await world.nailer.stores.changes.latest(world.site.id, limit=100)
+    mine = [change for change in changes if change.is_of_packages]
+    assert len(mine) == len(changes) - 1
+    assert not any(change.can_be_taken_back for change in mine)
+    take_back = world.nailer.plans.take_back
+    for change in mine[:2]:
+        with pytest.raises(Conflict):
+            await take_back.take_change_back(world.account_id, world.site, change)
+    with pytest.raises(Conflict, match="page of packages"):
+        await take_back.take_job_back(world.account_id, one.job_id or 0)
+    after = look(world.there / "skins")
+    job = await world.run(await take_back.take_back_since(world.account_id, world.site, changes[-1]))
+    assert job.state == "done", job
+    assert look(world.there / "skins") == after
+    assert not (world.there / "news.html").exists()

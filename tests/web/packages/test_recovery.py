@@ -83,7 +83,7 @@ def test_the_ledger_and_the_editor_say_what_lies_in_a_package(maren: Visitor) ->
     site = packages.removesuffix("/packages")
     maren.get(f"{packages}/list")
     rows = maren.get(f"{site}/ledger?here=/studio/moss/skins&there=/htdocs/skins").text
-    assert "Harbour 1.9" in rows
+    assert 'data-test="package-mark">1.9<' in rows
     edit = f"{site}/edit?side=there&path=/htdocs/skins/harbour/style.css"
     assert "its next version may replace it" in maren.get(edit).text
     at = dropped(maren, packages)

@@ -84,6 +84,37 @@ def is_part_name(name: bytes) -> bool:
     return name.endswith(b".part") and _PART.fullmatch(name) is not None
 
 
+_BESIDE = re.compile(rb"\..+\.(aside|(new|old)-[0-9a-f]{16})")
+
+
+def package_aside(name: bytes) -> bytes:
+    """The name that a package has while it is set aside: hidden, so that what reads a whole folder passes it by.
+
+    >>> package_aside(b"harbour")
+    b'.harbour.aside'
+    """
+    return b"." + name + b".aside"
+
+
+def package_beside(name: bytes, token: str) -> tuple[bytes, bytes]:
+    """The names beside a package of a version that is built, and of one that is kept; `token` is sixteen hex digits."""
+    return b".%b.new-%b" % (name, token.encode()), b".%b.old-%b" % (name, token.encode())
+
+
+def is_beside_package(name: bytes) -> bool:
+    """True for the hidden names that packages have beside their own.
+
+    >>> is_beside_package(b".harbour.aside"), is_beside_package(b".harbour.old"), is_beside_package(b"harbour")
+    (True, False, False)
+    """
+    return _BESIDE.fullmatch(name) is not None
+
+
+def is_package_built(name: bytes) -> bool:
+    """True for the hidden folder in which a version of a package is built."""
+    return b".new-" in name and is_beside_package(name)
+
+
 _INDEX_STEMS = (b"index", b"default", b"home")
 _PAGE_ENDINGS = (b".html", b".htm", b".php", b".xhtml", b".shtml")
 

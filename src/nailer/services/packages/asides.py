@@ -8,6 +8,7 @@ import structlog
 
 from nailer.acting import grant_on, need
 from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.names import package_aside
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.people.rights import Right
 from nailer.errors import Conflict, FileMissing, NailerError, NotFound
@@ -23,15 +24,6 @@ from nailer.unbroken import unbroken
 _log = structlog.get_logger()
 _THERE = SideName.THERE
 _AGAIN_S = (0.5, 2.0, 5.0, 15.0, 30.0)
-
-
-def aside_name(name: bytes) -> bytes:
-    """The name that a package has while it is set aside: hidden, so that what reads a whole folder passes it by.
-
-    >>> aside_name(b"harbour")
-    b'.harbour.aside'
-    """
-    return b"." + name + b".aside"
 
 
 class Asides:
@@ -113,7 +105,7 @@ class Asides:
         why: str = "",
     ) -> SitePath:
         """Set a package aside: written down first, then renamed. Raises what renaming raises, with nothing changed."""
-        aside = path.parent.child(aside_name(path.name))
+        aside = path.parent.child(package_aside(path.name))
         title = shown_name(path.name)
         aside_id = await self._store.add_aside(site.id, account_id, search_id, path, aside, title=title, why=why)
         try:

@@ -65,7 +65,7 @@ class Recovery:
                 one.can_be_taken_back
                 and one.job_id not in own
                 and now - aware(one.at) < _LATELY
-                and not _is_own_name(one)
+                and not one.is_of_packages
             ):
                 key = (True, one.job_id) if one.job_id is not None else (False, one.id)
                 by_job.setdefault(key, []).append(one)
@@ -80,14 +80,6 @@ class Recovery:
                 copy = LastCopy(one.id, str(one.path), one.begun_at, one.files, one.rehearsal)
                 newest.setdefault(copy.folder, copy)
         return list(newest.values())
-
-
-def _is_own_name(change: Change) -> bool:
-    """True for the renames by which packages are set aside and exchanged: those are taken back where packages are."""
-    ends = [change.path.name, change.other_path.name if change.other_path is not None else b""]
-    return any(
-        name.startswith(b".") and (name.endswith(b".aside") or b".old-" in name or b".new-" in name) for name in ends
-    )
 
 
 def _change(key: tuple[bool, int], changes: Sequence[Change]) -> LastChange:

@@ -9,6 +9,7 @@ from dataclasses import replace
 
 from nailer.acting import need
 from nailer.core.files.entry import SideName
+from nailer.core.files.names import package_beside
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.files.tree import Below
 from nailer.core.jobs.kinds import JobKind
@@ -195,12 +196,12 @@ class Replacing:
     async def _build(self, account_id: int, site: Site, one: Replacement) -> None:
         result = await self.plans.result(one) if one.new_copy_id is not None else Manifest(())
         fresh = kept = job_id = None
-        token = secrets.token_hex(4).encode()
+        new_name, old_name = package_beside(one.path.name, secrets.token_hex(8))
         if not one.in_place:
             if one.kind is not _Kind.REMOVE:
-                fresh = one.path.parent.child(b".%b.new-%b" % (one.path.name, token))
+                fresh = one.path.parent.child(new_name)
             if one.kind is not _Kind.INSTALL:
-                kept = one.path.parent.child(b".%b.old-%b" % (one.path.name, token))
+                kept = one.path.parent.child(old_name)
         pages = await self.runs.pages(site)
         await self._store.build(one.id, fresh, kept, None, pages)
         if one.kind is not _Kind.REMOVE:

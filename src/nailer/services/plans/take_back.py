@@ -30,6 +30,8 @@ from nailer.store.changes import Change, ChangeStore, What
 from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Site
 
+_OF_PACKAGES = "a package was set aside or exchanged: the page of packages puts it back"
+
 
 class TakeBacks:
     """Plans that undo changes. What was changed since by other hands is left, and said."""
@@ -71,6 +73,9 @@ class TakeBacks:
         items = []
         for change in changes:
             item = _inverse(change)
+            if item is not None and change.is_of_packages and change.what is What.RENAMED:
+                items.append(replace(item, verdict=Verdict.LEFT, reason=_OF_PACKAGES))
+                continue
             if item is None or not change.can_be_taken_back:
                 continue
             why = barred.get(change.path)

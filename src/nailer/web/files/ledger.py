@@ -371,7 +371,7 @@ def _window(values: dict[str, Any], ledger: Ledger, offset: int, limit: int) -> 
             moves.opened(row) if row.opens_as_folder else "",
             lately.get(row.name),
             in_tray=row.name in in_tray,
-            package=packages[row.name].text if row.name in packages and row.is_folder else "",
+            package=packages[row.name].version if row.name in packages and row.is_folder else "",
         )
         for row in ledger.shown[offset : offset + limit]
     ]

@@ -89,7 +89,7 @@ def shown_row(
     package: str = "",
 ) -> ShownLedgerRow:
     """A row of the ledger as the template prints it; `href` opens it, where it opens as a folder. `lately` is a change of it
-    that can be taken back, `package` what it declares to be."""
+    that can be taken back, `package` the version that it declares."""
     entry = row.entry
     standing = row.standing
     word = JOINT_WORDS[standing.joint] + (", a guess" if standing.guess and standing.differs else "")
