@@ -7,6 +7,7 @@
     ├── SignedOut               nobody is signed in, or not any more
     ├── Locked                  a guarded folder that was not opened
     ├── Conflict                it changed meanwhile, or somebody else holds it
+    │   └── UnderWay            one of its kind is under way on this site already
     ├── LeaseLost               another run carries this job now
     ├── SetupFailed             the machine lacks something Nailer needs to start
     ├── StoreUnavailable        the database does not answer               (heals)
@@ -150,6 +151,11 @@ class Locked(NailerError):
 class Conflict(NailerError):
     title = "It changed meanwhile"
     advice_default = ("Read both sides again and look at what changed.",)
+
+
+class UnderWay(Conflict):
+    title = "It is under way already"
+    advice_default = ("Wait until it has ended, or stop it.",)
 
 
 class SendingStopped(NailerError):

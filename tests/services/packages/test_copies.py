@@ -11,7 +11,7 @@ import pytest
 
 from nailer.acting import Acting, acting_as
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import Busy, InvalidInput, NotAllowed, NotFound
+from nailer.errors import InvalidInput, NotAllowed, NotFound, UnderWay
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from tests.builders import tree, write
 from tests.world import World
@@ -220,7 +220,7 @@ async def test_one_copy_at_a_time_and_only_by_who_may(world: World) -> None:
     with acting_as(Acting(looks)), pytest.raises(NotAllowed):
         await copies.take(world.account_id, world.site, world.top, "x")
     await copies.take(world.account_id, world.site, world.top, "x")
-    with pytest.raises(Busy):
+    with pytest.raises(UnderWay):
         await copies.take(world.account_id, world.site, world.top, "x")
     await copies.wait(world.site.id)
     (copy,) = await copies.of(world.site)

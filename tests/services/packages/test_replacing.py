@@ -13,7 +13,7 @@ from nailer.acting import Acting, acting_as
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.replacing import Fate, Take
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import Busy, Conflict, InvalidInput, NotAllowed, RenameRefused
+from nailer.errors import Conflict, InvalidInput, NotAllowed, RenameRefused, UnderWay
 from nailer.services.packages import Replacement, ReplacementState
 from nailer.sides.sftp.side import SftpSide
 from nailer.standins.pages import Pages
@@ -366,7 +366,7 @@ async def test_two_at_once_on_one_site_are_refused(world: World, pages: Pages) -
     plan = await choose(world, await planned(world), old=Take.DROP)
     replacing = world.nailer.packages.replacing
     await replacing.carry_out(world.account_id, world.site, plan.one.id)
-    with pytest.raises(Busy):
+    with pytest.raises(UnderWay):
         await planned(world)
     await replacing.runs.wait(world.site.id)
     with pytest.raises(Conflict, match="carried out already"):
@@ -419,3 +419,22 @@ async def test_what_an_exchange_did_goes_back_as_a_whole_or_not_at_all(world: Wo
     assert job.state == "done", job
     assert look(world.there / "skins") == after
     assert not (world.there / "news.html").exists()
+
+
+async def test_one_that_no_page_refers_to_goes_without_a_word(world: World, pages: Pages) -> None:
+    lay_out(world)
+    write(world.there, "index.html", '<link rel="stylesheet" href="/skins/harbour/style.css">')
+    write(world.there, "skins/unused/skin.json", '{"name": "Unused", "version": "1"}')
+    replacing = world.nailer.packages.replacing
+    await world.nailer.checks.reader.begin(world.account_id, world.site)
+    await world.nailer.checks.reader.wait(world.site.id)
+    used = await replacing.there(world.site, SKIN)
+    plan = await read(world, await replacing.remove(world.account_id, world.site, used))
+    assert plan.one.notes == ("Pages of this site refer to it: they will lack it.",)
+    with pytest.raises(InvalidInput, match="Type harbour"):
+        await replacing.carry_out(world.account_id, world.site, plan.one.id)
+    await replacing.drop(world.site, plan.one.id)
+    unused = await replacing.there(world.site, path("/htdocs/skins/unused"))
+    plan = await read(world, await replacing.remove(world.account_id, world.site, unused))
+    assert plan.one.notes == ()
+    assert (await carried_out(world, plan)).state is ReplacementState.IN_PLACE

@@ -19,7 +19,7 @@ from nailer.core.packages.keeping import KeepingRule
 from nailer.core.packages.manifest import Difference
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import Conflict, InvalidInput, NotAllowed, NotFound
-from nailer.services.packages import Form, Target
+from nailer.services.packages import Form, RestoreTarget
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from tests.builders import path, tree, write
 from tests.services.packages.test_copies import lay_out, look, taken
@@ -34,7 +34,11 @@ async def test_a_copy_is_laid_down_here_with_access_and_links(world: World) -> N
     job = await world.run(await restoring.here(world.account_id, world.site, copy.id, place))
     assert job.state == "done", job
     assert job.to_side is SideName.HERE
-    assert look(world.here.parent / "copies" / "moss_2026-11-29") == look(world.there)
+    laid = world.here.parent / "copies" / "moss_2026-11-29"
+    told = json.loads((laid / "MANIFEST.json").read_text())
+    assert told["files"] == copy.files
+    (laid / "MANIFEST.json").unlink()
+    assert look(laid) == look(world.there)
 
 
 async def test_a_copy_never_lies_in_what_is_published_or_among_other_things(world: World) -> None:
@@ -52,7 +56,7 @@ async def test_a_copy_goes_to_another_site(world: World) -> None:
     lay_out(world)
     copy = await taken(world)
     restoring = world.nailer.packages.restoring
-    target = Target(world.site, SideName.THERE, path("/elsewhere/new"))
+    target = RestoreTarget(world.site, SideName.THERE, path("/elsewhere/new"))
     job = await world.run(await restoring.restore(world.account_id, world.site, copy.id, (), target))
     assert job.state == "done", job
     assert look(world.there.parent / "elsewhere" / "new") == look(world.there)

@@ -12,7 +12,7 @@ from nailer.acting import Acting, acting_as
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.tested import PageTest
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import Busy, Conflict, ConnectionDropped, InvalidInput, Locked, NailerError, NotAllowed, NotFound
+from nailer.errors import Conflict, ConnectionDropped, InvalidInput, Locked, NailerError, NotAllowed, NotFound, UnderWay
 from nailer.services.packages import SearchKnown, SearchState
 from nailer.sides.sftp.side import SftpSide
 from nailer.standins.pages import Pages
@@ -238,7 +238,7 @@ async def test_one_search_at_a_time_and_none_by_who_may_only_look(world: World, 
     with acting_as(Acting(looks)), pytest.raises(NotAllowed):
         await searching.begin(world.account_id, world.site, PAGE, packages)
     await searching.begin(world.account_id, world.site, PAGE, packages)
-    with pytest.raises(Busy):
+    with pytest.raises(UnderWay):
         await searching.begin(world.account_id, world.site, PAGE, packages)
     await searching.give_up(world.site)
     with pytest.raises(InvalidInput):

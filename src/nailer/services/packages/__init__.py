@@ -6,9 +6,9 @@ from nailer.services.packages.declaring import Found
 from nailer.services.packages.door import Packages
 from nailer.services.packages.packing import Form
 from nailer.services.packages.replacement_plans import ReplacementPlan
-from nailer.services.packages.restoring import CopyRow, Target
+from nailer.services.packages.restoring import CopyRow, RestoreTarget
 from nailer.services.packages.searching import SearchKnown
-from nailer.services.packages.seen import InPackage, PackageSeen, PackagesSeen
+from nailer.services.packages.seen import FileInPackage, PackageSeen, PackagesSeen
 from nailer.services.packages.sources import Offered, VersionSource
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState
@@ -18,9 +18,9 @@ from nailer.store.packages.seen import SeenPackage
 __all__ = [
     "CopyRow",
     "CopyState",
+    "FileInPackage",
     "Form",
     "Found",
-    "InPackage",
     "Offered",
     "PackageSeen",
     "Packages",
@@ -30,10 +30,10 @@ __all__ = [
     "ReplacementKind",
     "ReplacementPlan",
     "ReplacementState",
+    "RestoreTarget",
     "SearchKnown",
     "SearchState",
     "SeenPackage",
     "SetAside",
-    "Target",
     "VersionSource",
 ]

@@ -26,7 +26,7 @@ from nailer.core.packages.manifest import (
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
-from nailer.errors import Busy, NailerError, NotFound
+from nailer.errors import NailerError, NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.packing import Form, packed
@@ -77,12 +77,12 @@ class ProvedCopies:
         return self._standing.get(site_id)
 
     async def take(self, account_id: int, site: Site, path: SitePath, title: str, *, time_id: int | None = None) -> int:
-        """Begin to take a copy of a folder there, by a timer where it has a number; return the copy's number. Raises Busy,
-        NotAllowed."""
+        """Begin to take a copy of a folder there, by a timer where it has a number; return the copy's number. Raises
+        UnderWay, NotAllowed."""
         need_whole(site)
         need(Right.DOWNLOAD, site.id)
         if site.id in self._standing:
-            raise Busy("A copy of this site is being taken already.")
+            raise UnderWay("A copy of this site is being taken already.")
         copy_id = await self._store.begin(site.id, account_id, path, title, time_id=time_id)
         standing = self._standing[site.id] = CopyStanding(copy_id)
         standing.task = asyncio.create_task(self._run(account_id, site.id, path, standing))

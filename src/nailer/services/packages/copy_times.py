@@ -12,7 +12,7 @@ from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.packages.keeping import KeepingRule, staying
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
-from nailer.errors import Busy, NailerError, StoreUnavailable
+from nailer.errors import NailerError, StoreUnavailable, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.plans import Notices
@@ -102,7 +102,7 @@ class CopyTimes:
             try:
                 copy_id = await self._copies.take(due.account_id, site, due.path, title, time_id=due.id)
                 break
-            except Busy:
+            except UnderWay:
                 continue
         await self._copies.wait(site.id)
         copy = await self._all_copies.get(site.id, copy_id)

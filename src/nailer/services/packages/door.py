@@ -56,17 +56,18 @@ class Packages:
         read = ReplacementPlans(stores.replacements, stores.copies, engine.kept)
         runs = ReplacementRuns(stores, engine, files, plans, editing, read)
         reading = ReplacementReading(stores, files, copies, sources, read)
+        book = PackageBook(stores, files, checks, asides, sources)
         return cls(
-            book=PackageBook(stores, files, checks, asides, sources),
+            book=book,
             asides=asides,
-            searching=Searching(stores, files, editing, checks, asides),
+            searching=Searching(stores, files, editing, checks, asides, book),
             copies=copies,
-            restoring=Restoring(stores, files, copies),
+            restoring=Restoring(stores, engine, files, copies),
             copy_times=CopyTimes(stores, copies, plans.notices),
             sources=sources,
             recovery=Recovery(stores, asides),
             scratch=ScratchAreas(stores, engine, files, plans),
-            replacing=Replacing(stores, engine, files, sources, reading, read, runs),
+            replacing=Replacing(stores, engine, files, book, reading, read, runs),
         )
 
     async def start(self) -> None:

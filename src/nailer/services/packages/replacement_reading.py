@@ -16,7 +16,7 @@ from nailer.core.packages.declared import Declared
 from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.words import size_text
 from nailer.engine.swap import tries_renaming
-from nailer.errors import Busy, Conflict, InvalidInput, NailerError, StoreUnavailable
+from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable, UnderWay
 from nailer.services.files import Browse, Files
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.packages.declaring import Found
@@ -35,7 +35,7 @@ _LINKS = (Protocol.SFTP,)
 
 
 @dataclass(frozen=True, slots=True)
-class ToRead:
+class VersionsToRead:
     """What is read for a replacement: the version that is offered (None: none is), the package that is there (None:
     none), and what is to be said of both."""
 
@@ -61,11 +61,11 @@ class ReplacementReading:
         self._grants = stores.grants
         self._browse: Browse = files.browse
         self._copies = copies
-        self._sources = sources
+        self.sources = sources
         self._plans = plans
         self._standing: dict[int, ReadingStanding] = {}
 
-    def begin(self, site: Site, number: int, account_id: int, wish: ToRead | None) -> None:
+    def begin(self, site: Site, number: int, account_id: int, wish: VersionsToRead | None) -> None:
         """Begin to read; without a wish what was read before is read again."""
         standing = self._standing[number] = ReadingStanding("Reading both versions")
         standing.task = asyncio.create_task(self._reads(site, number, account_id, wish))
@@ -93,7 +93,7 @@ class ReplacementReading:
         for number in list(self._standing):
             await self.end(number)
 
-    async def _reads(self, site: Site, number: int, account_id: int, wish: ToRead | None) -> None:
+    async def _reads(self, site: Site, number: int, account_id: int, wish: VersionsToRead | None) -> None:
         problem = "Nailer ended meanwhile."
         try:
             with acting_as(Acting(await self._grants.person(account_id), program="a replacement")):
@@ -118,7 +118,7 @@ class ReplacementReading:
         if standing is not None:
             standing.words = words
 
-    async def _read(self, one: Replacement, site: Site, wish: ToRead | None) -> None:
+    async def _read(self, one: Replacement, site: Site, wish: VersionsToRead | None) -> None:
         """Take both versions in, and make the plan of them."""
         self._plans.forget(one.id)
         if wish is not None:
@@ -136,22 +136,22 @@ class ReplacementReading:
     async def _original(self, one: Replacement, site: Site) -> ProvedCopy | None:
         """What the old version was when it was delivered: as it is kept, else as it lies here, else as it was first
         copied."""
-        known = await self._sources.original(site, one.path, one.old_version, but=one.old_copy_id)
+        known = await self.sources.original(site, one.path, one.old_version, but=one.old_copy_id)
         if (known is not None and known.kind is CopyKind.DELIVERED) or one.kind is not _Kind.REPLACE:
             return known
         old = Found(one.path, one.path.name, Declared(one.title, version_of(one.old_version), ""))
         near = site.counterpart(SideName.THERE, one.path)
-        for offered in await self._sources.offered(site, one.path):
+        for offered in await self.sources.offered(site, one.path):
             # The folder that is worked in may be edited; what goes by its version is as it came.
             if offered.path == near or order(version_of(offered.version), old.declared.version) is not Order.SAME:
                 continue
             with contextlib.suppress(InvalidInput):
-                source = await self._sources.here(site, offered.path, old)
+                source = await self.sources.here(site, offered.path, old)
                 check_alike(old, source.found)
-                return await self._sources.take_in(one.account_id or 0, site, one.path, source)
+                return await self.sources.take_in(one.account_id or 0, site, one.path, source)
         return known
 
-    async def _of_wish(self, one: Replacement, site: Site, wish: ToRead) -> Replacement:
+    async def _of_wish(self, one: Replacement, site: Site, wish: VersionsToRead) -> Replacement:
         named = wish.old or (wish.source.found if wish.source is not None else None)
         title = named.declared.name if named is not None else ""
         one = replace(one, title=title or shown_name(one.path.name), notes=wish.notes)
@@ -159,7 +159,7 @@ class ReplacementReading:
             one = replace(one, old_version=wish.old.declared.version.text)
         if wish.source is not None:
             self._say(one.id, f"Taking in {wish.source.words}")
-            new = await self._sources.take_in(one.account_id or 0, site, one.path, wish.source)
+            new = await self.sources.take_in(one.account_id or 0, site, one.path, wish.source)
             one = replace(one, new_copy_id=new.id, new_version=wish.source.found.declared.version.text)
         return one
 
@@ -171,7 +171,7 @@ class ReplacementReading:
             try:
                 copy_id = await self._copies.take(one.account_id or 0, site, one.path, title)
                 break
-            except Busy:
+            except UnderWay:
                 continue
         await self._copies.wait(site.id)
         copy = await self._all_copies.get(site.id, copy_id)

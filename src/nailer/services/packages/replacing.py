@@ -21,16 +21,17 @@ from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
 from nailer.engine.swap import tries_renaming
-from nailer.errors import Busy, Conflict, InvalidInput, NotFound
+from nailer.errors import Conflict, InvalidInput, NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders, Progress, read_tree
 from nailer.services.packages.building import beside, one_by_one
 from nailer.services.packages.declaring import Found, declared_in, entries_of
 from nailer.services.packages.exchange import kept_still
 from nailer.services.packages.replacement_plans import ReplacementPlan, ReplacementPlans
-from nailer.services.packages.replacement_reading import ReplacementReading, ToRead
+from nailer.services.packages.replacement_reading import ReplacementReading, VersionsToRead
 from nailer.services.packages.replacement_runs import ReplacementRuns
-from nailer.services.packages.sources import VersionSource, VersionSources, check_alike
+from nailer.services.packages.seen import PackageBook
+from nailer.services.packages.sources import VersionSource, check_alike
 from nailer.sides.side import is_there
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
 from nailer.store.sites import Site
@@ -46,7 +47,7 @@ class Replacing:
         stores: Stores,
         engine: Engine,
         files: Files,
-        sources: VersionSources,
+        book: PackageBook,
         reading: ReplacementReading,
         plans: ReplacementPlans,
         runs: ReplacementRuns,
@@ -56,7 +57,8 @@ class Replacing:
         self._runner = engine.runner
         self._browse: Browse = files.browse
         self._guarded: GuardedFolders = files.guarded
-        self.sources = sources
+        self._book = book
+        self.sources = reading.sources
         self.reading = reading
         self.plans = plans
         self.runs = runs
@@ -89,7 +91,7 @@ class Replacing:
         step, usual = step_words(source.found.declared, old.declared)
         notes = notes if usual else [f"{step[:1].upper()}{step[1:]}.", *notes]
         number = await self._store.begin(site.id, account_id, old.folder, _Kind.REPLACE, source.words)
-        self.reading.begin(site, number, account_id, ToRead(source, old, tuple(notes)))
+        self.reading.begin(site, number, account_id, VersionsToRead(source, old, tuple(notes)))
         return number
 
     async def install(self, account_id: int, site: Site, folder: SitePath, source: VersionSource) -> int:
@@ -101,15 +103,20 @@ class Replacing:
             if await is_there(side, path):
                 raise Conflict(f"{path} is there already. Replace it with this version instead.")
         number = await self._store.begin(site.id, account_id, path, _Kind.INSTALL, source.words)
-        self.reading.begin(site, number, account_id, ToRead(source, None, source.left))
+        self.reading.begin(site, number, account_id, VersionsToRead(source, None, source.left))
         return number
 
     async def remove(self, account_id: int, site: Site, old: Found) -> int:
         """Begin to read what taking a package away would do."""
         need(Right.REMOVE, site.id)
         self._check(account_id, site, old.folder)
+        notes = {
+            True: ("Pages of this site refer to it: they will lack it.",),
+            None: ("Whether pages refer to it is not known: the site was not read yet.",),
+            False: (),
+        }[await self._book.in_use(site, old.folder)]
         number = await self._store.begin(site.id, account_id, old.folder, _Kind.REMOVE, "")
-        self.reading.begin(site, number, account_id, ToRead(None, old))
+        self.reading.begin(site, number, account_id, VersionsToRead(None, old, notes))
         return number
 
     async def of(self, site: Site) -> list[Replacement]:
@@ -182,8 +189,8 @@ class Replacing:
         if one.state is not _State.PLANNED:
             raise Conflict("This was carried out already, or given up.")
         self._check(account_id, site, one.path)
-        if one.kind is _Kind.REMOVE and typed.strip() != shown_name(one.path.name):
-            name = shown_name(one.path.name)
+        name = await self.must_type(site, one)
+        if typed.strip() != name and name:
             raise InvalidInput(f"Type {name} to confirm.", fields={"typed": name})
         waiting = undecided(await self.plans.rows(one), one.choices)
         if one.kind is not _Kind.REMOVE and waiting:
@@ -192,6 +199,12 @@ class Replacing:
         await self._check_unchanged(account_id, site, one)
         one = await self.plans.settle(replace(one, account_id=account_id))
         await self._build(account_id, site, one)
+
+    async def must_type(self, site: Site, one: Replacement) -> str:
+        """The name that must be typed before a package goes that pages may refer to; '' for none."""
+        if one.kind is not _Kind.REMOVE or await self._book.in_use(site, one.path) is False:
+            return ""
+        return shown_name(one.path.name)
 
     async def _build(self, account_id: int, site: Site, one: Replacement) -> None:
         result = await self.plans.result(one) if one.new_copy_id is not None else Manifest(())
@@ -270,7 +283,7 @@ class Replacing:
         need(Right.CHANGE, site.id)
         self._guarded.check(account_id, site, _THERE, path)
         if self.runs.busy(site.id):
-            raise Busy("A package of this site is being replaced already.")
+            raise UnderWay("A package of this site is being replaced already.")
 
     async def _check_unchanged(self, account_id: int, site: Site, one: Replacement) -> None:
         if one.old_copy_id is None:

@@ -26,12 +26,14 @@ from nailer.core.packages.manifest import (
 )
 from nailer.core.people.rights import Right
 from nailer.core.plans.plan import Action
+from nailer.engine.engine import Engine
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound
 from nailer.services.files import Browse, Files, Progress, read_tree
 from nailer.services.packages.building import access_item, content_item, folder_item
 from nailer.services.packages.copies import ProvedCopies
+from nailer.services.packages.packing import manifest_name, manifest_text
 from nailer.services.plans import folder_items, missing_folders
-from nailer.sides.side import Side
+from nailer.sides.side import Side, once
 from nailer.store.jobs import NewItem, NewJob
 from nailer.store.packages.copies import ProvedCopy
 from nailer.store.sites import Site
@@ -43,7 +45,7 @@ _ORDER = (Action.MAKE_FOLDER, Action.RESTORE, Action.SET_ACCESS)
 
 
 @dataclass(frozen=True, slots=True)
-class Target:
+class RestoreTarget:
     """Where a copy is brought to: the folder that becomes what the copy's folder was."""
 
     site: Site
@@ -63,20 +65,28 @@ class CopyRow:
 
 
 class Restoring:
-    def __init__(self, stores: Stores, files: Files, copies: ProvedCopies) -> None:
+    def __init__(self, stores: Stores, engine: Engine, files: Files, copies: ProvedCopies) -> None:
         self._store = stores.copies
+        self._kept = engine.kept
         self._jobs = stores.jobs
         self._sites = stores.sites
         self._browse: Browse = files.browse
         self._copies = copies
 
     async def restore(
-        self, account_id: int, site: Site, copy_id: int, below: Below = (), to: Target | None = None
+        self,
+        account_id: int,
+        site: Site,
+        copy_id: int,
+        below: Below = (),
+        to: RestoreTarget | None = None,
+        *,
+        with_manifest: bool = False,
     ) -> int:
         """Plan to bring back a copy, or what lies below one of its folders, or one file; return the job. What is there
         beside it stays. `to`: it is brought elsewhere. Raises NotFound, and InvalidInput where all of it is as it was."""
         copy = await self._copies.one(site, copy_id)
-        target = to or Target(site, _THERE, copy.path)
+        target = to or RestoreTarget(site, _THERE, copy.path)
         need(Right.CHANGE, target.site.id)
         manifest = await self._store.manifest(copy_id)
         inside = tuple(one for one in manifest.names if one.below[: len(below)] == below)
@@ -94,6 +104,8 @@ class Restoring:
         if not steps:
             raise InvalidInput("All of it is as it was.")
         items = [item for step in steps for item in _items(target.folder, step)]
+        if with_manifest:
+            items.append(await self._manifest_item(copy, manifest, target.folder))
         items.sort(key=lambda item: _ORDER.index(item.action))
         title = f"Restore of {copy.title} as of {copy.begun_at:%Y-%m-%d %H:%M} UTC"
         folder = target.folder
@@ -101,9 +113,19 @@ class Restoring:
         return await self._jobs.add(job, [*folder_items(missing), *items])
 
     async def here(self, account_id: int, site: Site, copy_id: int, folder: SitePath) -> int:
-        """Plan to lay a copy down in a folder here that is not there yet, or empty. Raises Conflict, InvalidInput."""
+        """Plan to lay a copy down in a folder here that is not there yet, or empty, its manifest with it. Raises Conflict,
+        InvalidInput."""
         await self.check_place(folder, site)
-        return await self.restore(account_id, site, copy_id, (), Target(site, SideName.HERE, folder))
+        return await self.restore(
+            account_id, site, copy_id, (), RestoreTarget(site, SideName.HERE, folder), with_manifest=True
+        )
+
+    async def _manifest_item(self, copy: ProvedCopy, manifest: Manifest, folder: SitePath) -> NewItem:
+        kept = await self._kept.put(once(manifest_text(copy, manifest)))
+        await self._store.hold(copy.id, [kept.hash])
+        name = manifest_name(manifest).encode()
+        one = Copied((name,), Entry(name, Kind.FILE, kept.size), kept.hash)
+        return content_item(folder.child(name), one, None, "its manifest")
 
     async def check_place(self, folder: SitePath, site: Site) -> None:
         """A copy never lies in what is published, or among other things. Raises InvalidInput, Conflict."""

@@ -17,11 +17,12 @@ from nailer.core.packages.halves import Culprits, Ended, most_tests, resumed
 from nailer.core.packages.tested import PageTest, broken_by
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
-from nailer.errors import Busy, InvalidInput, NailerError, NotFound, StoreUnavailable
+from nailer.errors import InvalidInput, NailerError, NotFound, StoreUnavailable, UnderWay
 from nailer.services.checks import Checks, need_whole
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.services.packages.asides import Asides
+from nailer.services.packages.seen import PackageBook
 from nailer.sides.side import Side
 from nailer.store.packages.searches import PackageSearch, PackageStore, SearchState
 from nailer.store.sites import Site
@@ -59,7 +60,9 @@ class SearchKnown:
 
 
 class Searching:
-    def __init__(self, stores: Stores, files: Files, editing: Editing, checks: Checks, asides: Asides) -> None:
+    def __init__(
+        self, stores: Stores, files: Files, editing: Editing, checks: Checks, asides: Asides, book: PackageBook
+    ) -> None:
         self._store: PackageStore = stores.packages
         self._sites = stores.sites
         self._grants = stores.grants
@@ -68,6 +71,7 @@ class Searching:
         self._live = editing.live_check
         self._broken = checks.broken
         self._asides = asides
+        self._book = book
         self._standing: dict[int, SearchStanding] = {}
         self._beginning: set[int] = set()
 
@@ -81,7 +85,7 @@ class Searching:
             await self._end(site_id, standing)
 
     async def begin(self, account_id: int, site: Site, wish: PageTest, packages: Sequence[SitePath]) -> None:
-        """Search among packages for what breaks a page. Raises InvalidInput, Locked, Busy where one is under way."""
+        """Search among packages for what breaks a page. Raises InvalidInput, Locked, UnderWay where one is under way."""
         need_whole(site)
         need(Right.CHANGE, site.id)
         if not packages or len(packages) > _MOST_PACKAGES:
@@ -138,7 +142,7 @@ class Searching:
 
     def _need_free(self, site_id: int) -> None:
         if site_id in self._standing or site_id in self._beginning:
-            raise Busy("A search is under way on this site already.")
+            raise UnderWay("A search is under way on this site already.")
 
     async def _go(self, site: Site) -> None:
         search = await self._store.last(site.id)
@@ -156,11 +160,12 @@ class Searching:
             await self._finish(site_id, standing, SearchState.STOPPED, "It was given up before its first test.")
 
     async def _suspects_first(self, site: Site, wish: PageTest, packages: Sequence[SitePath]) -> list[SitePath]:
-        """What the error log names goes first, then what changed lately, then the rest."""
+        """What the error log names goes first, then what changed lately, then what was edited by hand, then the rest."""
+        edited = await self._book.edited(site)
         try:
             seen = (await self._broken.look(site, wish.address)).seen
         except NailerError:
-            return list(packages)
+            return sorted(packages, key=lambda one: one not in edited)
         named = [line.path for line in (seen.log.telling if seen.log is not None else ()) if line.path is not None]
         changed = [one.path for one in seen.changed]
 
@@ -168,7 +173,7 @@ class Searching:
             for rank, paths in enumerate((named, changed)):
                 if any(path.below(package) is not None for path in paths):
                     return rank
-            return 2
+            return 2 if package in edited else 3
 
         return sorted(packages, key=_rank)
 

@@ -50,7 +50,7 @@ class PackageSeen:
 
 
 @dataclass(frozen=True, slots=True)
-class InPackage:
+class FileInPackage:
     """A file that lies in a package. `is_delivered`: it came with it, as far as that is known. `advice` says where a
     change of it lives longer."""
 
@@ -115,7 +115,21 @@ class PackageBook:
         """The packages right in a folder there, as they were seen last, by their names."""
         return {one.path.name: one for one in await self.known(site) if one.path.parent == folder}
 
-    async def around(self, site: Site, side: SideName, path: SitePath) -> InPackage | None:
+    async def edited(self, site: Site) -> set[SitePath]:
+        """The packages with hand edits, as far as they are known."""
+        found = set()
+        for one in await self.known(site):
+            edits = await self._sources.edits(site, one.path, one.version)
+            if edits is not None and edits.count:
+                found.add(one.path)
+        return found
+
+    async def in_use(self, site: Site, folder: SitePath) -> bool | None:
+        """Whether pages refer to what is in a package; None where the site was not read yet."""
+        learned = await self._learned(site)
+        return _used(learned, folder) if learned is not None else None
+
+    async def around(self, site: Site, side: SideName, path: SitePath) -> FileInPackage | None:
         """The package that a file of a side lies in; None where it lies in none, or nobody has looked."""
         there = path if side is _THERE else site.counterpart(side, path)
         if there is None:
@@ -125,7 +139,7 @@ class PackageBook:
             return None
         package = max(inside, key=lambda one: len(one.path.names))
         is_delivered = await self._sources.is_delivered(site, package.path, package.version, there)
-        return InPackage(package, is_delivered, where_to_change(path.name))
+        return FileInPackage(package, is_delivered, where_to_change(path.name))
 
     async def _learned(self, site: Site) -> SiteLearned | None:
         try:
@@ -150,7 +164,7 @@ class PackageBook:
         if learned is not None:
             inside = [entry for path, entry in learned.there.files() if path.below(own) is not None]
             files, size = len(inside), sum(entry.size for entry in inside)
-            in_use = any(path.below(own) is not None for path in learned.graph.targets_from_outside(own))
+            in_use = _used(learned, own)
         return PackageSeen(
             own,
             found.name or shown_name(own.name),
@@ -176,6 +190,10 @@ class PackageBook:
         except NailerError:
             return None
         return found.version if found is not None else None
+
+
+def _used(learned: SiteLearned, folder: SitePath) -> bool:
+    return any(path.below(folder) is not None for path in learned.graph.targets_from_outside(folder))
 
 
 def _enters(entry: Entry, folder: SitePath, aside: dict[SitePath, SetAside]) -> bool:

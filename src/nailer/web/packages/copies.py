@@ -12,7 +12,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.packages.keeping import KeepingRule, copy_name
 from nailer.core.packages.manifest import Difference
-from nailer.services.packages import CopyState, Form, Target
+from nailer.services.packages import CopyState, Form, RestoreTarget
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
 from nailer.web.shell.doors import Id, PackagesDoor, SignedIn, SitesDoor, TheSite, packages_of
@@ -116,7 +116,7 @@ async def restore_to(
         job_id = await packages.restoring.here(session.account_id, site, copy_id, folder)
         return await plan_dialog(request, site, job_id)
     other = await sites.book.get(wish.site)
-    target = Target(other, SideName.THERE, folder)
+    target = RestoreTarget(other, SideName.THERE, folder)
     job_id = await packages.restoring.restore(session.account_id, site, copy_id, (), target)
     return await plan_dialog(request, other, job_id)
 

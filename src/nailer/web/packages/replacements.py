@@ -250,6 +250,7 @@ async def _shown(request: Request, site: Site, number: int) -> Response:
         site=site,
         one=one,
         plan=plan,
+        must_type=await replacing.must_type(site, one) if plan is not None else "",
         groups=groups_of(plan) if plan is not None else (),
         steps=steps_of(one) if one.state not in _READ_ON else (),
         job=job,

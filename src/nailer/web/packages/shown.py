@@ -74,7 +74,7 @@ def _cut(one: RowGroup) -> RowGroup:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class RunStep:
     """One step of carrying out: `state` is done, now, next, or left."""
 
     words: str
@@ -101,7 +101,7 @@ _WORDS = {
 }
 
 
-def steps_of(one: Replacement) -> list[Step]:
+def steps_of(one: Replacement) -> list[RunStep]:
     """The steps of one that is carried out, each with how far it is."""
     words: tuple[str, ...] = _WORDS[one.kind]
     if one.in_place:
@@ -115,7 +115,9 @@ def steps_of(one: Replacement) -> list[Step]:
             state = "done"
         else:
             state = "now" if number == now else "left" if one.state is _State.FAILED else "next"
-        steps.append(Step(text, state))
+        steps.append(RunStep(text, state))
     if one.state in (_State.BACKING, _State.BACK):
-        steps.append(Step("Put back: the old one has its place again", "done" if one.state is _State.BACK else "now"))
+        steps.append(
+            RunStep("Put back: the old one has its place again", "done" if one.state is _State.BACK else "now")
+        )
     return steps
