@@ -44,7 +44,6 @@ def _on_a_phone(files: Files, shot: Callable[[str], None]) -> None:
     shot("phone-files")
     files.see("bar-act").click()
     files.see("plan-summary")
-    shot("phone-plan")
     files.see("put-away").click()
     _size(files.driver, 1280, 800)
 
@@ -118,7 +117,6 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
     shot("room")
     files.go("/sites/1/checks/pages?path=/htdocs/crew/index.html")
     files.see("needs")
-    shot("references")
     files.go("/sites/1/checks/broken?path=/htdocs/cgi-bin/tide-times.cgi")
     files.see("log")
     shot("broken")
@@ -126,19 +124,43 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
     files.sees_text("capitals count")
     time.sleep(1)
     shot("both-sides")
-    files.go("/sites/1/packages")
-    files.sees_text("Gull counter")
-    files.see("search-address").send_keys(Keys.CONTROL + "a")
-    files.see("search-address").send_keys("https://skerryferries.example/cgi-bin/board.cgi")
-    files.see("search").click()
-    files.sees_text("gull-counter: found by")
-    time.sleep(1)
-    shot("packages")
+    _packages(files, shot)
     for name, mode in (("timetable.html", 0o666), ("contact.html", 0o755), ("data", 0o777)):
         (htdocs / name).chmod(mode)
     files.go("/sites/1/access?side=there&path=/htdocs")
     files.see("transitions")
     shot("access")
+
+
+def _packages(files: Files, shot: Callable[[str], None]) -> None:
+    """A version's plan, the packages with a copy, the search under way, and the copy beside what is there now."""
+    files.go("/sites/1/packages")
+    files.see("copy-site").click()
+    files.see("rehearse").click()
+    files.sees_text("byte for byte")
+    files.go("/sites/1/packages/version?path=/htdocs/skins/harbour")
+    rows = files.driver.find_elements(By.CSS_SELECTOR, '[data-test="offered"] li')
+    next(one for one in rows if "1.5.0" in one.text).find_element(By.TAG_NAME, "button").click()
+    files.sees_text("How it is done")
+    files.see("differ").click()
+    files.sees_text("both joined")
+    shot("version")
+    files.see("give-up-version").click()
+    files.sees_text("hand edits")
+    shot("packages")
+    files.see("search-address").send_keys(Keys.CONTROL + "a")
+    files.see("search-address").send_keys("https://skerryferries.example/cgi-bin/board.cgi")
+    files.see("search").click()
+    tests = '[data-test="tests"] li'
+    files.wait(lambda: len(files.driver.find_elements(By.CSS_SELECTOR, tests)) > 4, "no test was made")
+    files.driver.execute_script("document.querySelector('[data-test=search-form]').hidden = true")
+    shot("search")
+    files.sees_text("gull-counter: found by")
+    copies = files.driver.find_elements(By.CSS_SELECTOR, '[data-test="copies"] li')
+    next(one for one in copies if "htdocs" in one.text).find_element(By.TAG_NAME, "a").click()
+    files.see("compare").click()
+    files.sees_text("since")
+    shot("copy")
 
 
 def _sieves_and_timers(files: Files, shot: Callable[[str], None]) -> None:

@@ -10,12 +10,14 @@ from dataclasses import replace
 import pytest
 
 from nailer.acting import Acting, acting_as
+from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.replacing import Fate, Take
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import Conflict, InvalidInput, NotAllowed, RenameRefused, UnderWay
+from nailer.errors import Conflict, InvalidInput, NotAllowed, PermissionRefused, RenameRefused, UnderWay
 from nailer.services.packages import Replacement, ReplacementState
 from nailer.sides.sftp.side import SftpSide
+from nailer.sides.side import Side
 from nailer.standins.pages import Pages
 from tests.builders import path, tree, write
 from tests.services.packages.test_copies import look
@@ -185,14 +187,14 @@ async def test_what_changes_while_it_is_built_stops_it_with_nothing_replaced(
     top = lay_out(world)
     plan = await choose(world, await planned(world), old=Take.DROP)
     runs = world.nailer.packages.replacing.runs
-    built = runs._built
+    proved = runs._proved
 
-    async def _then_changes(one: Replacement) -> None:
-        await built(one)
+    async def _then_changes(one: Replacement, side: Side) -> None:
         await asyncio.to_thread((top / "lib" / "tides.js").write_text, "changed meanwhile\n")
+        await proved(one, side)
 
     with monkeypatch.context() as patched:
-        patched.setattr(runs, "_built", _then_changes)
+        patched.setattr(runs, "_proved", _then_changes)
         one = await carried_out(world, plan)
     assert one.state is ReplacementState.FAILED
     assert "changed since it was read" in one.words
@@ -213,15 +215,15 @@ async def test_what_was_built_otherwise_than_wanted_never_comes(
     top = lay_out(world)
     plan = await choose(world, await planned(world), old=Take.DROP)
     runs = world.nailer.packages.replacing.runs
-    built = runs._built
+    proved = runs._proved
 
-    async def _then_spoiled(one: Replacement) -> None:
-        await built(one)
+    async def _then_spoiled(one: Replacement, side: Side) -> None:
         assert one.fresh is not None
         await asyncio.to_thread((top.parent / one.fresh.name.decode() / "lib" / "new.js").unlink)
+        await proved(one, side)
 
     with monkeypatch.context() as patched:
-        patched.setattr(runs, "_built", _then_spoiled)
+        patched.setattr(runs, "_proved", _then_spoiled)
         one = await carried_out(world, plan)
     assert (one.state, "lib/new.js is not there" in one.words) == (ReplacementState.FAILED, True)
     assert (top / "lib" / "old.js").exists()
@@ -438,3 +440,110 @@ async def test_one_that_no_page_refers_to_goes_without_a_word(world: World, page
     plan = await read(world, await replacing.remove(world.account_id, world.site, unused))
     assert plan.one.notes == ()
     assert (await carried_out(world, plan)).state is ReplacementState.IN_PLACE
+
+
+async def stuck_between(world: World, monkeypatch: pytest.MonkeyPatch) -> Replacement:
+    """The old one went aside, and the server lets neither the new nor the old one have the name."""
+    lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    rename = SftpSide._rename
+
+    async def _refuses(side: SftpSide, old: SitePath, new: SitePath) -> None:
+        if new == SKIN:
+            raise RenameRefused("The server does not let {path} be renamed.", path=old)
+        await rename(side, old, new)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(SftpSide, "_rename", _refuses)
+        one = await carried_out(world, plan)
+    assert one.state is ReplacementState.FAILED
+    assert not (world.there / "skins" / "harbour").exists()
+    return one
+
+
+async def test_one_that_stands_between_two_names_goes_on(
+    world: World, pages: Pages, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    one = await stuck_between(world, monkeypatch)
+    replacing = world.nailer.packages.replacing
+    await replacing.go_on(world.account_id, world.site, one.id)
+    await replacing.runs.wait(world.site.id)
+    one = await replacing.get(world.site, one.id)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert tree(world.there / "skins" / "harbour") == {name: text.encode() for name, text in NEW.items()}
+
+
+@pytest.mark.parametrize("again", [False, True], ids=["given up", "read again"])
+async def test_one_that_stands_between_two_names_gets_its_old_one_back(
+    world: World, pages: Pages, monkeypatch: pytest.MonkeyPatch, again: bool
+) -> None:
+    one = await stuck_between(world, monkeypatch)
+    replacing = world.nailer.packages.replacing
+    if again:
+        await replacing.reopen(world.site, one.id)
+        await read(world, one.id)
+    else:
+        await replacing.drop(world.site, one.id)
+    assert [each.name for each in (world.there / "skins").iterdir()] == ["harbour"]
+    assert tree(world.there / "skins" / "harbour") == {name: text.encode() for name, text in OLD.items()}
+
+
+async def test_two_who_carry_it_out_at_once_do_it_once(world: World, pages: Pages) -> None:
+    lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    replacing = world.nailer.packages.replacing
+    both = [replacing.carry_out(world.account_id, world.site, plan.one.id) for _ in range(2)]
+    ended = await asyncio.gather(*both, return_exceptions=True)
+    assert sorted(type(one).__name__ for one in ended) == ["NoneType", "UnderWay"]
+    await replacing.runs.wait(world.site.id)
+    assert (await replacing.get(world.site, plan.one.id)).state is ReplacementState.IN_PLACE
+    assert len(await world.nailer.stores.jobs.ended()) == 1
+
+
+async def test_one_by_one_that_stops_half_way_is_put_back(
+    world: World, pages: Pages, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A mixed state never stays: what was replaced before the rest was refused has its old content again."""
+    top = lay_out(world)
+    before = tree(world.there)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    replacing = world.nailer.packages.replacing
+    plan = await replacing.in_place(world.site, plan.one.id, wanted=True)
+    remove = SftpSide.remove_file
+
+    async def _refuses(side: SftpSide, path: SitePath) -> None:
+        if path.name == b"old.js":
+            raise PermissionRefused("{path} may not be removed.", path=path)
+        await remove(side, path)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(SftpSide, "remove_file", _refuses)
+        one = await carried_out(world, plan)
+    assert one.state is ReplacementState.BACK, one.words
+    assert "not all of it could be written" in one.words
+    assert tree(world.there) == before
+    assert (top / "lib" / "old.js").exists()
+
+
+async def test_what_is_let_go_cannot_be_put_back_and_that_is_said(world: World, pages: Pages) -> None:
+    lay_out(world)
+    one = await carried_out(world, await choose(world, await planned(world), old=Take.LEAVE))
+    assert one.kept is not None
+    assert await world.nailer.packages.replacing.plans.left(one) == 1
+    job_id = await world.nailer.plans.make.removal(
+        world.account_id, world.site, SideName.THERE, one.kept.parent, [one.kept.name]
+    )
+    await world.run(job_id)
+    replacing = world.nailer.packages.replacing
+    assert not (await replacing.look_again(world.site, one.id)).can_go_back
+    with pytest.raises(Conflict, match="proved copy"):
+        await replacing.back(world.account_id, world.site, one.id)
+
+
+async def test_what_is_refused_leaves_nothing_unpacked(world: World, pages: Pages) -> None:
+    lay_out(world)
+    spool = world.nailer.plans.archives.spool
+    with pytest.raises(InvalidInput):
+        await planned(world, {"addon.json": '{"name": "Tides", "version": "2.0"}'}, "tides/", "tides.zip")
+    await planned(world)
+    assert list(spool.iterdir()) == []

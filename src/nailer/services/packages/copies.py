@@ -39,6 +39,7 @@ from nailer.unbroken import in_thread
 
 _log = structlog.get_logger()
 _THERE = SideName.THERE
+_TURN_S = 0.1
 
 
 class ProvedCopies:
@@ -51,6 +52,7 @@ class ProvedCopies:
         self._taker = Taker(stores.copies, engine.kept)
         self._browse: Browse = files.browse
         self._standing: dict[int, CopyStanding] = {}
+        self._beginning: set[int] = set()
 
     async def start(self) -> None:
         """What was being taken when Nailer ended is no copy."""
@@ -81,12 +83,31 @@ class ProvedCopies:
         UnderWay, NotAllowed."""
         need_whole(site)
         need(Right.DOWNLOAD, site.id)
-        if site.id in self._standing:
+        if site.id in self._standing or site.id in self._beginning:
             raise UnderWay("A copy of this site is being taken already.")
-        copy_id = await self._store.begin(site.id, account_id, path, title, time_id=time_id)
-        standing = self._standing[site.id] = CopyStanding(copy_id)
+        self._beginning.add(site.id)
+        try:
+            copy_id = await self._store.begin(site.id, account_id, path, title, time_id=time_id)
+            standing = self._standing[site.id] = CopyStanding(copy_id)
+        finally:
+            self._beginning.discard(site.id)
         standing.task = asyncio.create_task(self._run(account_id, site.id, path, standing))
         return copy_id
+
+    async def taken(
+        self, account_id: int, site: Site, path: SitePath, title: str, *, time_id: int | None = None
+    ) -> ProvedCopy:
+        """Take a copy once no other of the site is being taken, and wait for its end: proved or failed. Raises
+        NotAllowed."""
+        while True:
+            await self.wait(site.id)
+            try:
+                copy_id = await self.take(account_id, site, path, title, time_id=time_id)
+                break
+            except UnderWay:
+                await asyncio.sleep(_TURN_S)
+        await self.wait(site.id)
+        return await self._store.get(site.id, copy_id)
 
     async def wait(self, site_id: int) -> None:
         """Until the copy that is being taken is ended."""

@@ -12,7 +12,7 @@ from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.packages.keeping import KeepingRule, staying
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
-from nailer.errors import NailerError, StoreUnavailable, UnderWay
+from nailer.errors import NailerError, StoreUnavailable
 from nailer.services.checks import need_whole
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.plans import Notices
@@ -97,18 +97,10 @@ class CopyTimes:
     async def _taken(self, due: CopyTime, site: Site) -> tuple[str, bool]:
         """How it went, and whether there is a whole copy that came back byte for byte."""
         title = shown_name(due.path.name) if due.path.names else "The account"
-        while True:
-            await self._copies.wait(site.id)
-            try:
-                copy_id = await self._copies.take(due.account_id, site, due.path, title, time_id=due.id)
-                break
-            except UnderWay:
-                continue
-        await self._copies.wait(site.id)
-        copy = await self._all_copies.get(site.id, copy_id)
+        copy = await self._copies.taken(due.account_id, site, due.path, title, time_id=due.id)
         if copy.state is not CopyState.PROVED:
             return f"No copy: {copy.problem}", False
-        rehearsal = await self._copies.rehearse(site, copy_id)
+        rehearsal = await self._copies.rehearse(site, copy.id)
         return f"{count_text(copy.files, 'file')} copied. {rehearsal}", "byte for byte" in rehearsal
 
     async def _let_go(self, due: CopyTime) -> str:

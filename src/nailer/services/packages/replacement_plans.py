@@ -187,6 +187,12 @@ class ReplacementPlans:
         await self._copies.hold(one.new_copy_id or 0, [kept.hash])
         return kept.hash, kept.size
 
+    async def left(self, one: Replacement) -> int:
+        """How many names were left in the old one: they go when it is let go."""
+        if one.in_place or one.new_copy_id is None:
+            return 0
+        return sum(row.taken(one.choices) is Take.LEAVE for row in await self.rows(one))
+
     async def result(self, one: Replacement) -> Manifest:
         """What the package is afterwards. One that is replaced name by name keeps what was to be left."""
         rows = await self.rows(one)

@@ -16,7 +16,7 @@ from nailer.core.packages.declared import Declared
 from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.words import size_text
 from nailer.engine.swap import tries_renaming
-from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable, UnderWay
+from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable
 from nailer.services.files import Browse, Files
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.packages.declaring import Found
@@ -166,18 +166,10 @@ class ReplacementReading:
     async def _proved_copy(self, one: Replacement, site: Site) -> int:
         """A whole copy of what is there: what it is compared by, and what brings it back whatever happens."""
         title = f"{one.title} {one.old_version}".strip()
-        while True:
-            await self._copies.wait(site.id)
-            try:
-                copy_id = await self._copies.take(one.account_id or 0, site, one.path, title)
-                break
-            except UnderWay:
-                continue
-        await self._copies.wait(site.id)
-        copy = await self._all_copies.get(site.id, copy_id)
+        copy = await self._copies.taken(one.account_id or 0, site, one.path, title)
         if copy.state is not CopyState.PROVED:
             raise Conflict(f"{one.path} could not be copied: {copy.problem}")
-        return copy_id
+        return copy.id
 
     async def _on_this_server(self, one: Replacement, site: Site, side: Side) -> Replacement:
         """How it can be done here: whether folders are renamed, whether there is room for both versions."""

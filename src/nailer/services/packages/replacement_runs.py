@@ -26,9 +26,9 @@ from nailer.services.packages.declaring import declared_in, entries_of
 from nailer.services.packages.exchange import Exchange, exchange
 from nailer.services.packages.replacement_plans import ReplacementPlans
 from nailer.services.plans import Plans
-from nailer.sides.side import Side
+from nailer.sides.side import Side, is_there
 from nailer.store.changes import NewChange, What
-from nailer.store.jobs import NewItem, NewJob
+from nailer.store.jobs import Job, NewItem, NewJob
 from nailer.store.packages.replacements import Replacement, ReplacementState, ReplacementStore
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -123,24 +123,27 @@ class ReplacementRuns:
             _log.warning("how a replacement ended could not be written down", replacement=one.id)
 
     async def _steps(self, one: Replacement, site: Site) -> tuple[ReplacementState, str]:
+        """Carry on from the state that is written down; return how it ended."""
+        worse = ""
         if one.state is ReplacementState.BUILDING:
-            await self._built(one)
-            if not one.in_place:
-                await self._patient(site, lambda side: self._proved(one, side))
+            worse = await self._built(one, site)
             await self._store.set_state(one.id, ReplacementState.SWAPPING)
         if one.state in (ReplacementState.BUILDING, ReplacementState.SWAPPING) and not one.in_place:
             await self._patient(site, lambda side: exchange(side, _forward(one)))
             await self._noted(site, one, _forward(one))
-        if one.state is not ReplacementState.BACKING:
+        if one.state is ReplacementState.BACKING:
+            words = f"{one.words} The old one is in its place again.".strip()
+        else:
             await self._store.set_state(one.id, ReplacementState.LOOKING)
-            worse = await self._worse(one, site)
+            try:
+                worse = worse or await self._worse(one, site)
+            except NailerError as error:
+                return ReplacementState.IN_PLACE, f"It could not be looked at afterwards: {error.what}"
             if not worse:
                 return ReplacementState.IN_PLACE, await self._caches(one, site)
             await self._store.set_state(one.id, ReplacementState.BACKING, f"It made things worse: {worse}.")
             words = f"It made things worse: {worse}. The old one is in its place again, by itself."
             await self._notices.write(one.account_id or 0, f"{site.name}: {one.title} put back", [words])
-        else:
-            words = f"{one.words} The old one is in its place again.".strip()
         try:
             await self._backed(one, site)
         except NailerError as error:
@@ -161,29 +164,37 @@ class ReplacementRuns:
             await asyncio.sleep(_AGAIN_S[min(tries, len(_AGAIN_S) - 1)])
             tries += 1
 
-    async def _built(self, one: Replacement) -> None:
-        """Until the job that builds has ended well. Raises Conflict where it has not."""
+    async def _built(self, one: Replacement, site: Site) -> str:
+        """Until what was wanted is built, and proved. Raises Conflict where it is not, with nothing replaced; where files
+        are replaced one by one, returns why that cannot stay."""
         if one.job_id is not None:
-            await self._job_done(one.job_id)
+            job = await self._job_ended(one.job_id)
+            if job.state is not JobState.DONE and one.in_place:
+                return f"not all of it could be written, job {one.job_id} says why"
+            if job.state is not JobState.DONE:
+                raise Conflict(f"Not all of it could be written; job {one.job_id} says why. Nothing was replaced.")
+        if not one.in_place:
+            await self._patient(site, lambda side: self._proved(one, side))
+        return ""
 
-    async def _job_done(self, job_id: int) -> None:
+    async def _job_ended(self, job_id: int) -> Job:
         async for _ in self._engine.live.changes(at_most_every_s=_LOOK_EVERY_S, heartbeat_s=1.0):
             job = await self._jobs.get(job_id)
             if job.state in ENDED:
-                break
-        else:
-            raise asyncio.CancelledError  # Nailer ends: it goes on when it starts again
-        if job.state is not JobState.DONE:
-            raise Conflict(f"Not all of it could be written; job {job_id} says why. Visitors have the old one.")
+                return job
+        raise asyncio.CancelledError  # Nailer ends: it goes on when it starts again
 
     async def _proved(self, one: Replacement, side: Side) -> None:
-        """What was built is what was wanted, and the old one is as it was read. Raises Conflict."""
+        """What was built is what was wanted, and the old one is as it was read; of names that are being exchanged already
+        both were looked at before. Raises Conflict."""
+        if await _is_begun(side, one):
+            return
         if one.fresh is not None:
             result = await self._plans.result(one)
             wrong = list(unlike(result, await read_tree(side, one.fresh, Progress())))
             wrong = wrong or await other_content(side, one.fresh, result, self._plans.hashed)
             if wrong:
-                raise Conflict(f"What was built is not whole: {wrong[0]}. Visitors have the old one.")
+                raise Conflict(f"What was built is not whole: {wrong[0]}. Nothing was replaced.")
         if one.old_copy_id is not None:
             now = await read_tree(side, one.path, Progress())
             changed = unagreed(tree_of(await self._plans.manifest(one.old_copy_id)), now)
@@ -224,7 +235,24 @@ class ReplacementRuns:
             account_id = one.account_id or 0
             back_id = await self._take_backs.take_job_back(account_id, one.job_id)
             await self._make.carry_out(back_id, site, Answers())
-            await self._job_done(back_id)
+            job = await self._job_ended(back_id)
+            if job.state is not JobState.DONE:
+                raise Conflict(f"Not all of it went back; job {back_id} says why.")
+
+    async def undo(self, one: Replacement, site: Site) -> None:
+        """Bring what failed half way back to where it began: the old one has its name, and what was built is gone. Raises
+        Conflict where the new one is in place already; it can be put back then."""
+
+        async def _old_name(side: Side) -> None:
+            if one.kept is None or not await is_there(side, one.kept):
+                return
+            if await is_there(side, one.path):
+                await self._store.set_state(one.id, ReplacementState.IN_PLACE, one.words)
+                raise Conflict("The new one is in place already. Put the old one back instead.")
+            await side.rename(one.kept, one.path)
+
+        await self._patient(site, _old_name)
+        await self.clear(one, site)
 
     async def clear(self, one: Replacement, site: Site) -> None:
         """Remove what was built and is nobody's any more: every content of it is kept here."""
@@ -258,6 +286,13 @@ class ReplacementRuns:
         longest = max(keeps for _, keeps in held if keeps is not None)
         names = ", ".join(address.rpartition("/")[2] for address, _ in held[:3])
         return f"Browsers that were here may show the old {names} for up to {span_text(longest)}."
+
+
+async def _is_begun(side: Side, one: Replacement) -> bool:
+    """True where names are being exchanged already, or were: what is looked at before must not be looked at again."""
+    if one.kept is not None:
+        return await is_there(side, one.kept)
+    return one.fresh is not None and not await is_there(side, one.fresh) and await is_there(side, one.path)
 
 
 def _forward(one: Replacement) -> Exchange:

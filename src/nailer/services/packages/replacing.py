@@ -86,8 +86,9 @@ class Replacing:
     async def replace(self, account_id: int, site: Site, old: Found, source: VersionSource) -> int:
         """Begin to read what another version of a package would do; return the number. Raises InvalidInput where it is
         another package."""
-        self._check(account_id, site, old.folder)
-        notes = [one for one in (check_alike(old, source.found), *source.left) if one]
+        async with self.sources.forgotten_on_error(source):
+            self._check(account_id, site, old.folder)
+            notes = [one for one in (check_alike(old, source.found), *source.left) if one]
         step, usual = step_words(source.found.declared, old.declared)
         notes = notes if usual else [f"{step[:1].upper()}{step[1:]}.", *notes]
         number = await self._store.begin(site.id, account_id, old.folder, _Kind.REPLACE, source.words)
@@ -98,8 +99,8 @@ class Replacing:
         """Begin to read what a new package would bring into a folder. Raises Conflict where there is one of its name."""
         name = without_version(source.found.name)
         path = folder.child(name)
-        self._check(account_id, site, path)
-        async with self._browse.side(site, _THERE) as side:
+        async with self.sources.forgotten_on_error(source), self._browse.side(site, _THERE) as side:
+            self._check(account_id, site, path)
             if await is_there(side, path):
                 raise Conflict(f"{path} is there already. Replace it with this version instead.")
         number = await self._store.begin(site.id, account_id, path, _Kind.INSTALL, source.words)
@@ -198,6 +199,7 @@ class Replacing:
             raise InvalidInput(f"Decide first what becomes of {count_text(len(waiting), 'name')}, first {first}.")
         await self._check_unchanged(account_id, site, one)
         one = await self.plans.settle(replace(one, account_id=account_id))
+        await self._claim(one, _State.BUILDING)
         await self._build(account_id, site, one)
 
     async def must_type(self, site: Site, one: Replacement) -> str:
@@ -236,11 +238,11 @@ class Replacing:
         self._check(account_id, site, one.path)
         if one.state is not _State.FAILED or (one.fresh is None and one.kept is None and one.job_id is None):
             raise Conflict("There is nothing to go on with.")
+        await self._claim(one, _State.BUILDING)
         if one.job_id is not None:
             with contextlib.suppress(Conflict):  # a job that has ended well needs nothing
                 await self._jobs.again(one.job_id)
                 self._runner.wake()
-        await self._store.set_state(number, _State.BUILDING)
         self.runs.go(await self.get(site, number))
 
     async def back(self, account_id: int, site: Site, number: int) -> None:
@@ -254,7 +256,7 @@ class Replacing:
                 if not await kept_still(side, one.kept):
                     await self._store.let_go(number)
                     raise Conflict("The old one is not there any more. Its proved copy can be restored.")
-        await self._store.set_state(number, _State.BACKING)
+        await self._claim(one, _State.BACKING)
         self.runs.go(replace(await self.get(site, number), account_id=account_id))
 
     async def reopen(self, site: Site, number: int) -> None:
@@ -263,8 +265,8 @@ class Replacing:
         one = await self.get(site, number)
         if one.state is not _State.FAILED or (one.new_copy_id is None and one.kind is not _Kind.REMOVE):
             raise Conflict("There is nothing to decide anew. Give the version again.")
-        await self.runs.clear(one, site)
-        await self._store.set_state(number, _State.READING)
+        await self.runs.undo(one, site)
+        await self._claim(one, _State.READING)
         self.reading.begin(site, number, one.account_id or 0, None)
 
     async def drop(self, site: Site, number: int) -> None:
@@ -275,8 +277,23 @@ class Replacing:
             raise Conflict("This is under way, or done.")
         await self.reading.end(number)
         if one.state is _State.FAILED:
-            await self.runs.clear(one, site)
+            await self.runs.undo(one, site)
         await self._store.set_state(number, _State.DROPPED)
+
+    async def _claim(self, one: Replacement, state: ReplacementState) -> None:
+        """Go on from the state that was seen. Raises UnderWay where somebody else does so already."""
+        if not await self._store.claim(one.id, one.state, state):
+            raise UnderWay("Somebody else goes on with this already.")
+
+    async def look_again(self, site: Site, number: int) -> Replacement:
+        """One of a site; whether the old one is kept still is looked at. Raises NotFound."""
+        one = await self.get(site, number)
+        if one.can_go_back and one.kept is not None:
+            async with self._browse.side(site, _THERE) as side:
+                if not await kept_still(side, one.kept):
+                    await self._store.let_go(number)
+                    return await self.get(site, number)
+        return one
 
     def _check(self, account_id: int, site: Site, path: SitePath) -> None:
         need_whole(site)
@@ -292,7 +309,7 @@ class Replacing:
             now = await read_tree(side, one.path, Progress())
         changed = unagreed(tree_of(await self._now(one)), now)
         if changed:
-            await self._store.set_state(one.id, _State.READING)
+            await self._claim(one, _State.READING)
             self.reading.begin(site, one.id, account_id, None)
             names = count_text(len(changed), "name")
             raise Conflict(f"{names} of {one.path} changed since this was read. Nailer reads it again.")

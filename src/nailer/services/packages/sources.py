@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -14,7 +15,7 @@ from nailer.core.packages.replacing import hand_edits
 from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.people.rights import Right
 from nailer.engine.engine import Engine
-from nailer.errors import InvalidInput
+from nailer.errors import InvalidInput, NailerError
 from nailer.services.files import Browse, Files
 from nailer.services.packages.declaring import Found, declared_in, entries_of, find_package
 from nailer.services.packages.taking import CopyStanding, OpenSide, Taker
@@ -140,6 +141,16 @@ class VersionSources:
             await self._archives.forget(place)
             raise
         return VersionSource(lambda: _Open(self._spool), found, name, unpacked.left, place)
+
+    @asynccontextmanager
+    async def forgotten_on_error(self, source: VersionSource) -> AsyncIterator[None]:
+        """Where it is refused, what an archive was unpacked into is forgotten."""
+        try:
+            yield
+        except NailerError:
+            if source.spooled is not None:
+                await self._archives.forget(source.spooled)
+            raise
 
     async def take_in(self, account_id: int, site: Site, path: SitePath, source: VersionSource) -> ProvedCopy:
         """Keep what is offered as it was delivered, for the package at `path`. Raises InvalidInput where it cannot be read

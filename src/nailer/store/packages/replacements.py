@@ -174,6 +174,11 @@ class ReplacementStore:
         values = {"id": replacement_id, "state": state.value, "words": words[:1000], "ended_at": ended}
         await self._db.write(lambda work: work.run("replacements.set_state", **values))
 
+    async def claim(self, replacement_id: int, was: ReplacementState, state: ReplacementState) -> bool:
+        """Bring it from one state into another; False where somebody else did so first."""
+        values = {"id": replacement_id, "was": was.value, "state": state.value}
+        return bool(await self._db.write(lambda work: work.run("replacements.claim", **values)))
+
     async def let_go(self, replacement_id: int) -> None:
         """Write down that the old one is not kept beside it any more."""
         await self._db.write(lambda work: work.run("replacements.let_go", id=replacement_id, now=utc_now()))

@@ -51,6 +51,10 @@ UPDATE replacements
 -- name: set_state(id, state, words, ended_at)!
 UPDATE replacements SET state = %(state)s, words = %(words)s, ended_at = %(ended_at)s WHERE id = %(id)s;
 
+-- name: claim(id, was, state)!
+-- Whoever changes the state first goes on with it.
+UPDATE replacements SET state = %(state)s, words = '', ended_at = NULL WHERE id = %(id)s AND state = %(was)s;
+
 -- name: let_go(id, now)!
 UPDATE replacements SET let_go_at = %(now)s WHERE id = %(id)s;
 

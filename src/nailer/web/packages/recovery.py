@@ -10,7 +10,7 @@ from nailer.core.packages.recovery import WayKind
 from nailer.services.sites import Site
 from nailer.web.shell.doors import Id, PackagesDoor, SignedIn, SitesDoor, TheSite, packages_of
 from nailer.web.shell.forms import HoursWish, QueryValues, ScratchWish
-from nailer.web.shell.pages import render
+from nailer.web.shell.pages import render, routed
 
 router = APIRouter()
 
@@ -60,5 +60,6 @@ async def end(request: Request, site: TheSite, area_id: Id, packages: PackagesDo
 
 
 async def _shown(request: Request, site: Site) -> Response:
-    found = await packages_of(request).scratch.of(site)
+    areas = await packages_of(request).scratch.of(site)
+    found = [(one, routed(request, address) if address else "") for one, address in areas]
     return render(request, "packages/_scratch.html", site=site, found=found)

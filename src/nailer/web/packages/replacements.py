@@ -241,7 +241,7 @@ def _merge_sheet(request: Request, below: Below, merged: Merged, theirs: str) ->
 
 async def _shown(request: Request, site: Site, number: int) -> Response:
     replacing = packages_of(request).replacing
-    one = await replacing.get(site, number)
+    one = await replacing.look_again(site, number)
     plan = await replacing.plans.of(one) if one.state is ReplacementState.PLANNED else None
     job = await plans_of(request).jobs.get(one.job_id) if one.job_id is not None and plan is None else None
     return render(
@@ -254,6 +254,7 @@ async def _shown(request: Request, site: Site, number: int) -> Response:
         groups=groups_of(plan) if plan is not None else (),
         steps=steps_of(one) if one.state not in _READ_ON else (),
         job=job,
+        left=await replacing.plans.left(one) if one.can_go_back else 0,
         reading=replacing.reading.words(number),
         State=ReplacementState,
         Fate=Fate,
