@@ -20,7 +20,7 @@ from nailer.sides.sftp.side import SftpSide
 from nailer.sides.side import Side
 from nailer.standins.pages import Pages
 from tests.builders import path, tree, write
-from tests.services.packages.test_copies import look
+from tests.services.packages.test_copies import look, taken
 from tests.services.packages.versions import (
     NEW,
     OLD,
@@ -547,3 +547,14 @@ async def test_what_is_refused_leaves_nothing_unpacked(world: World, pages: Page
         await planned(world, {"addon.json": '{"name": "Tides", "version": "2.0"}'}, "tides/", "tides.zip")
     await planned(world)
     assert list(spool.iterdir()) == []
+
+
+async def test_an_earlier_copy_of_the_site_tells_what_was_edited_since(world: World, pages: Pages) -> None:
+    top = lay_out(world)
+    await taken(world)
+    (top / "lib" / "tides.js").write_text("tides(2)\n")
+    plan = await planned(world)
+    assert plan.base is not None
+    assert plan.base.path == world.top
+    assert fates(plan)["lib/tides.js"] is Fate.EDITED
+    assert fates(plan)["lib/old.js"] is Fate.UNSURE, "it was there already, whoever put it there"

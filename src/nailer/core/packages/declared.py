@@ -91,3 +91,16 @@ def declared(name: bytes, data: bytes) -> Declared | None:
     read = _BY_NAME.get(name.lower()) or (_of_header if name.lower().endswith(_HEADED) else None)
     found = read(data) if read is not None else None
     return Declared(found.name, found.version, name.decode("utf-8", "replace")) if found is not None else None
+
+
+_KINDS = {"skin.json": "skin", "addon.json": "add-on", "composer.json": "library", "package.json": "script package"}
+
+
+def kind_of(by: str) -> str:
+    """What kind of package a file declares; '' where that is all it says.
+
+    >>> kind_of("skin.json"), kind_of("tides.php"), kind_of("VERSION")
+    ('skin', 'program', '')
+    """
+    lower = by.lower()
+    return _KINDS.get(lower) or {"php": "program", "css": "style"}.get(lower.rpartition(".")[2], "")

@@ -4,7 +4,7 @@ restoring it does."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
@@ -36,6 +36,12 @@ class Manifest:
     def size(self) -> int:
         """The bytes of all files."""
         return sum(one.entry.size for one in self.files)
+
+    def part(self, top: Below) -> Manifest:
+        """What lies below one of its folders, as a manifest of that folder."""
+        depth = len(top)
+        inside = (one for one in self.names if len(one.below) > depth and one.below[:depth] == top)
+        return Manifest(tuple(replace(one, below=one.below[depth:]) for one in inside))
 
     @property
     def data(self) -> list[list[Any]]:

@@ -71,8 +71,10 @@ class ReplacementPlans:
         old, new, base = await self.manifest(one.old_copy_id), await self.manifest(one.new_copy_id), None
         is_delivered = False
         if one.base_copy_id:
-            base = await self.manifest(one.base_copy_id)
-            is_delivered = (await self._copies.get(one.site_id, one.base_copy_id)).kind is CopyKind.DELIVERED
+            copy = await self._copies.get(one.site_id, one.base_copy_id)
+            base = await self.manifest(copy.id)
+            is_delivered = copy.kind is CopyKind.DELIVERED
+            base = base if is_delivered else base.part(one.path.below(copy.path) or ())
         rows = compared(old, new, base, is_delivered=is_delivered)
         found = tuple([await self._joined(row) for row in rows])
         self._rows[one.id] = found

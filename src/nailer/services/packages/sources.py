@@ -21,11 +21,12 @@ from nailer.services.packages.declaring import Found, declared_in, entries_of, f
 from nailer.services.packages.taking import CopyStanding, OpenSide, Taker
 from nailer.services.plans import Archives, Unpacked, is_archive
 from nailer.sides.side import Side
-from nailer.store.packages.copies import CopyKind, CopyStore, ProvedCopy
+from nailer.store.packages.copies import CopyKind, CopyState, CopyStore, ProvedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
 _MOST_PLACES = 20
+_MOST_LARGER = 12
 _FIRST = (Order.NEWER, Order.SAME, Order.OLDER, Order.UNKNOWN)
 _ENDINGS = (b".zip", b".tgz", b".txz", b".tar", b".tar.gz", b".tar.xz", b".tar.zst", b".tar.bz2")
 
@@ -175,7 +176,18 @@ class VersionSources:
         if not version:
             return None
         known = await self._copies.originals(site.id, path, version)
-        return next((one for one in known if one.id != but), None)
+        found = next((one for one in known if one.id != but), None)
+        return found or await self._in_larger_copy(site, path, version)
+
+    async def _in_larger_copy(self, site: Site, path: SitePath, version: str) -> ProvedCopy | None:
+        """The oldest copies of folders above: one may hold the package in this version."""
+        copies = [one for one in await self._copies.of(site.id) if one.state is CopyState.PROVED]
+        for one in [one for one in reversed(copies) if path.below(one.path)][:_MOST_LARGER]:
+            part = (await self._copies.manifest(one.id)).part(path.below(one.path) or ())
+            said = await self._taker.declared(path, part)
+            if said is not None and said.version.text == version:
+                return one
+        return None
 
 
 def check_alike(old: Found, new: Found) -> str:

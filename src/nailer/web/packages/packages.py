@@ -7,6 +7,7 @@ from starlette.requests import Request
 from starlette.responses import Response
 
 from nailer.core.files.sitepath import SitePath
+from nailer.core.packages.declared import kind_of
 from nailer.core.packages.halves import usual_tests
 from nailer.core.packages.tested import PageTest
 from nailer.errors import NailerError
@@ -92,6 +93,7 @@ async def _listed(request: Request, site: Site) -> Response:
         site=site,
         found=found,
         why_not="",
+        kind_of=kind_of,
         usual=usual_tests(sum(one.aside is None for one in found.packages)),
         replaced=await packages_of(request).replacing.of(site),
         folders=sorted({one.path.parent for one in found.packages} or {root.folder for root in site.document_roots}),
