@@ -26,13 +26,12 @@ class Sender:
         self.reader = reader
 
     async def copied_there(self, item: Item, source: Entry, access: Access, sending: Sending) -> Entry | None:
-        """A copy that the side makes by itself, under the temporary name; None where it cannot."""
-        within = (
-            self.context.job.kind is JobKind.COPY
-            and self.context.source is self.context.target
-            and self.context.ahead is None
-        )
-        if not within or not await self.context.target.copy(item.source, self.context.part(item)):
+        """A copy that the side makes by itself, under the temporary name; None where it cannot. What is built may have a
+        file beside it that holds the same: that need not go over the wire."""
+        job = self.context.job
+        copies = job.kind is JobKind.COPY and self.context.source is self.context.target and self.context.ahead is None
+        builds = job.kind is JobKind.BUILD and item.source != item.target
+        if not (copies or builds) or not await self.context.target.copy(item.source, self.context.part(item)):
             return None
         sending.taken_as_sent(source.size)
         bits = access.exact if access.exact is not None else access.at_most

@@ -558,3 +558,23 @@ async def test_an_earlier_copy_of_the_site_tells_what_was_edited_since(world: Wo
     assert plan.base.path == world.top
     assert fates(plan)["lib/tides.js"] is Fate.EDITED
     assert fates(plan)["lib/old.js"] is Fate.UNSURE, "it was there already, whoever put it there"
+
+
+async def test_a_large_file_that_stays_is_copied_by_the_server_and_not_sent_again(
+    world: World, pages: Pages, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    top = lay_out(world)
+    write(world.there, "skins/harbour/media/film.mp4", "reel " * 60_000)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    copy, copied = SftpSide.copy, []
+
+    async def _counts(side: SftpSide, source: SitePath, target: SitePath) -> bool:
+        copied.append((source, await copy(side, source, target)))
+        return copied[-1][1]
+
+    with monkeypatch.context() as patched:
+        patched.setattr(SftpSide, "copy", _counts)
+        one = await carried_out(world, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert copied == [(SKIN.join((b"media", b"film.mp4")), True)]
+    assert (top / "media" / "film.mp4").read_text() == "reel " * 60_000

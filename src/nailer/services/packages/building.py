@@ -21,6 +21,7 @@ from nailer.sides.side import Side
 from nailer.store.jobs import NewItem
 
 _AT_ONCE = 16
+_WORTH_COPYING = 64 * 1024
 
 
 def folder_item(path: SitePath, reason: str = "comes back") -> NewItem:
@@ -37,19 +38,26 @@ def access_item(path: SitePath, entry: Entry, seen: Entry | None) -> NewItem | N
     return NewItem(Action.SET_ACCESS, Verdict.SETS, f"gets {octal(entry.access)}", path, path, wanted, expected)
 
 
-def content_item(path: SitePath, one: Copied, now: Entry | None, reason: str) -> NewItem:
-    """The item that gives a file its content, or makes a link."""
+def content_item(
+    path: SitePath, one: Copied, now: Entry | None, reason: str, *, same: SitePath | None = None
+) -> NewItem:
+    """The item that gives a file its content, or makes a link. `same` is a name on that side that holds the same."""
     verdict = Verdict.REPLACES if now is not None else Verdict.NEW
-    return NewItem(Action.RESTORE, verdict, reason, path, path, one.entry, now, one.digest)
+    return NewItem(Action.RESTORE, verdict, reason, same or path, path, one.entry, now, one.digest)
 
 
-def beside(fresh: SitePath, result: Manifest) -> list[NewItem]:
-    """Build a whole version under a name of its own: folders, then files and links, then the access of folders."""
+def beside(fresh: SitePath, result: Manifest, place: SitePath, now: Manifest) -> list[NewItem]:
+    """Build a whole version under a name of its own: folders, then files and links, then the access of folders. What lies at
+    `place` already need not go over the wire again where the server copies; small files go as fast."""
+    lies = {one.digest: place.join(one.below) for one in now.files if one.entry.size >= _WORTH_COPYING}
     folders = [one for one in result.names if one.entry.is_folder]
     others = [one for one in result.names if not one.entry.is_folder]
     items = [folder_item(fresh, "is built here")]
     items += [folder_item(fresh.join(one.below), "is built here") for one in folders]
-    items += [content_item(fresh.join(one.below), one, None, "is built here") for one in _by_rank(others)]
+    items += [
+        content_item(fresh.join(one.below), one, None, "is built here", same=lies.get(one.digest))
+        for one in _by_rank(others)
+    ]
     access = [access_item(fresh.join(one.below), one.entry, None) for one in reversed(folders)]
     return [*items, *(one for one in access if one is not None)]
 

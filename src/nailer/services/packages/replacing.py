@@ -220,7 +220,8 @@ class Replacing:
         pages = await self.runs.pages(site)
         await self._store.build(one.id, fresh, kept, None, pages)
         if one.kind is not _Kind.REMOVE:
-            items = beside(fresh, result) if fresh is not None else one_by_one(one.path, result, await self._now(one))
+            now = await self._now(one)
+            items = beside(fresh, result, one.path, now) if fresh is not None else one_by_one(one.path, result, now)
             title = f"{one.title} {one.new_version}".strip()
             folder = fresh if fresh is not None else one.path
             kind = JobKind.BUILD if fresh is not None else JobKind.WRITE

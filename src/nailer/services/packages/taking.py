@@ -21,7 +21,7 @@ from nailer.sides.side import Side
 from nailer.store.packages.copies import CopyStore
 
 CUT = "Nailer ended meanwhile."
-_AT_ONCE = 8
+_AT_ONCE = 32
 _ROUNDS = 4
 _TRIES = 4
 _PAUSE_S = 1.0
