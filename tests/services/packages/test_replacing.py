@@ -13,6 +13,7 @@ from nailer.acting import Acting, acting_as
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.replacing import Fate, Take
+from nailer.core.packages.tested import PageTest
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import Conflict, InvalidInput, NotAllowed, PermissionRefused, RenameRefused, UnderWay
 from nailer.services.packages import Replacement, ReplacementState
@@ -578,3 +579,41 @@ async def test_a_large_file_that_stays_is_copied_by_the_server_and_not_sent_agai
     assert one.state is ReplacementState.IN_PLACE, one.words
     assert copied == [(SKIN.join((b"media", b"film.mp4")), True)]
     assert (top / "media" / "film.mp4").read_text() == "reel " * 60_000
+
+
+async def test_the_version_that_is_read_back_is_that_of_the_file_that_was_taken(world: World, pages: Pages) -> None:
+    """Who keeps an edited file that says the version keeps its version: nothing is wrong with that."""
+    top = lay_out(world)
+    await taken(world)
+    (top / "skin.json").write_text('{"name": "Harbour", "version": "1.9", "ours": true}')
+    plan = await planned(world)
+    wanted = {below("skin.json"): Take.OLD, below("lib/old.js"): Take.DROP}
+    plan = await world.nailer.packages.replacing.choose(world.site, plan.one.id, wanted)
+    one = await carried_out(world, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert "ours" in (top / "skin.json").read_text()
+    assert (top / "lib" / "new.js").exists()
+
+
+async def test_other_pages_say_what_the_package_is_now(world: World, pages: Pages) -> None:
+    lay_out(world)
+    book = world.nailer.packages.book
+    await book.seen(world.site)
+    one = await carried_out(world, await choose(world, await planned(world), old=Take.DROP))
+    assert [each.text for each in await book.known(world.site)] == ["Harbour 1.10"]
+    await back(world, one.id)
+    assert [each.text for each in await book.known(world.site)] == ["Harbour 1.9"]
+
+
+async def test_a_search_and_a_replacement_keep_out_of_each_others_way(world: World, pages: Pages) -> None:
+    lay_out(world)
+    packages = world.nailer.packages
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    await packages.searching.begin(world.account_id, world.site, PageTest("https://mosslane.example/"), [SKIN])
+    with pytest.raises(UnderWay, match="search"):
+        await packages.replacing.carry_out(world.account_id, world.site, plan.one.id)
+    await packages.searching.give_up(world.site)
+    await packages.replacing.carry_out(world.account_id, world.site, plan.one.id)
+    with pytest.raises(UnderWay, match="replaced"):
+        await packages.searching.begin(world.account_id, world.site, PageTest("https://mosslane.example/"), [SKIN])
+    await packages.replacing.runs.wait(world.site.id)

@@ -189,6 +189,11 @@ class ReplacementPlans:
         await self._copies.hold(one.new_copy_id or 0, [kept.hash])
         return kept.hash, kept.size
 
+    async def declares(self, one: Replacement) -> str:
+        """The version that the package declares afterwards: that of the file that says so, whichever was taken of it."""
+        said = await self._taker.declared(one.path, await self.result(one))
+        return said.version.text if said is not None else "no version"
+
     async def left(self, one: Replacement) -> int:
         """How many names were left in the old one: they go when it is let go."""
         if one.in_place or one.new_copy_id is None:

@@ -29,7 +29,8 @@ from nailer.services.plans import Plans
 from nailer.sides.side import Side, is_there
 from nailer.store.changes import NewChange, What
 from nailer.store.jobs import Job, NewItem, NewJob
-from nailer.store.packages.replacements import Replacement, ReplacementState, ReplacementStore
+from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
+from nailer.store.packages.seen import SeenPackage
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -51,6 +52,7 @@ class ReplacementRuns:
         self._grants = stores.grants
         self._jobs = stores.jobs
         self._changes = stores.changes
+        self._seen = stores.packages_seen
         self._engine = engine
         self._browse: Browse = files.browse
         self._take_backs = plans.take_back
@@ -140,15 +142,31 @@ class ReplacementRuns:
             except NailerError as error:
                 return ReplacementState.IN_PLACE, f"It could not be looked at afterwards: {error.what}"
             if not worse:
+                await self._seen_now(one)
                 return ReplacementState.IN_PLACE, await self._caches(one, site)
             await self._store.set_state(one.id, ReplacementState.BACKING, f"It made things worse: {worse}.")
             words = f"It made things worse: {worse}. The old one is in its place again, by itself."
             await self._notices.write(one.account_id or 0, f"{site.name}: {one.title} put back", [words])
         try:
-            await self._backed(one, site)
+            words += await self._backed(one, site)
         except NailerError as error:
             return ReplacementState.IN_PLACE, f"It could not be put back: {error.what}"
+        await self._seen_now(one, is_back=True)
         return ReplacementState.BACK, words
+
+    async def _seen_now(self, one: Replacement, *, is_back: bool = False) -> None:
+        """Other pages say of the package what it is now."""
+        seen = await self._seen.of(one.site_id)
+        if seen is None:
+            return
+        others = [each for each in seen[1] if each.path != one.path]
+        before = next((each for each in seen[1] if each.path == one.path), None)
+        is_there = one.kind is not (ReplacementKind.INSTALL if is_back else ReplacementKind.REMOVE)
+        if is_there:
+            version = one.old_version if is_back else await self._plans.declares(one)
+            by = before.by if before is not None else ""
+            others.append(SeenPackage(one.path, one.title, version, by))
+        await self._seen.set(one.site_id, others)
 
     async def _patient(self, site: Site, act: Callable[[Side], Awaitable[None]]) -> None:
         """Do something on the server, however long it is away: names must not stay between two states."""
@@ -219,18 +237,22 @@ class ReplacementRuns:
                 said.append(found.version.text if found is not None else "no version")
 
             await self._patient(site, _read_back)
-            if said[-1] != one.new_version:
-                return f"{one.path} declares {said[-1]}, not {one.new_version}"
+            wanted = await self._plans.declares(one)
+            if said[-1] != wanted:
+                return f"{one.path} declares {said[-1]}, not {wanted}"
         after = await asyncio.gather(*(self._live.once(page.address) for page in one.pages))
         pairs = zip(one.pages, after, strict=True)
         return "; ".join(f"{now.address} {why}" for then, now in pairs if (why := broke(then, now)))
 
-    async def _backed(self, one: Replacement, site: Site) -> None:
-        """The old one has its place again."""
+    async def _backed(self, one: Replacement, site: Site) -> str:
+        """The old one has its place again; return what is to be said beside that, '' for nothing."""
         if not one.in_place:
             await self._patient(site, lambda side: exchange(side, _backward(one)))
             await self._noted(site, one, _backward(one))
-            await self.clear(one, site)
+            try:
+                await self.clear(one, site)
+            except NailerError as error:
+                return f" What was built lies there still, as {one.fresh}: {error.what}"
         elif one.job_id is not None:
             account_id = one.account_id or 0
             back_id = await self._take_backs.take_job_back(account_id, one.job_id)
@@ -238,6 +260,7 @@ class ReplacementRuns:
             job = await self._job_ended(back_id)
             if job.state is not JobState.DONE:
                 raise Conflict(f"Not all of it went back; job {back_id} says why.")
+        return ""
 
     async def undo(self, one: Replacement, site: Site) -> None:
         """Bring what failed half way back to where it began: the old one has its name, and what was built is gone. Raises

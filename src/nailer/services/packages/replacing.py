@@ -34,6 +34,7 @@ from nailer.services.packages.seen import PackageBook
 from nailer.services.packages.sources import VersionSource, check_alike
 from nailer.sides.side import is_there
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
+from nailer.store.packages.searches import SearchState
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -54,6 +55,7 @@ class Replacing:
     ) -> None:
         self._store: ReplacementStore = stores.replacements
         self._jobs = stores.jobs
+        self._searches = stores.packages
         self._runner = engine.runner
         self._browse: Browse = files.browse
         self._guarded: GuardedFolders = files.guarded
@@ -190,6 +192,9 @@ class Replacing:
         if one.state is not _State.PLANNED:
             raise Conflict("This was carried out already, or given up.")
         self._check(account_id, site, one.path)
+        last = await self._searches.last(site.id)
+        if last is not None and last.state is SearchState.SEARCHING:
+            raise UnderWay("A search sets packages of this site aside at this moment. Wait until it has ended.")
         name = await self.must_type(site, one)
         if typed.strip() != name and name:
             raise InvalidInput(f"Type {name} to confirm.", fields={"typed": name})

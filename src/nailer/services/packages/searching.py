@@ -64,6 +64,7 @@ class Searching:
         self, stores: Stores, files: Files, editing: Editing, checks: Checks, asides: Asides, book: PackageBook
     ) -> None:
         self._store: PackageStore = stores.packages
+        self._replacements = stores.replacements
         self._sites = stores.sites
         self._grants = stores.grants
         self._browse: Browse = files.browse
@@ -94,6 +95,7 @@ class Searching:
             raise InvalidInput("Say which page is broken: its web address begins with http:// or https://.")
         for path in packages:
             self._guarded.check(account_id, site, _THERE, path)
+        await self._need_nothing_replaced(site.id)
         self._need_free(site.id)
         self._beginning.add(site.id)
         try:
@@ -113,6 +115,7 @@ class Searching:
             raise NotFound("There is no search that could go on.")
         for path in last.packages:
             self._guarded.check(account_id, site, _THERE, path)
+        await self._need_nothing_replaced(site.id)
         await self._asides.restored(site.id)
         await self._store.go_on(last.id)
         await self._go(site)
@@ -139,6 +142,10 @@ class Searching:
         standing = self._standing.get(site_id)
         if standing is not None and standing.task is not None:
             await asyncio.wait([standing.task])
+
+    async def _need_nothing_replaced(self, site_id: int) -> None:
+        if any(one.site_id == site_id for one in await self._replacements.under_way()):
+            raise UnderWay("A package of this site is being replaced at this moment. Wait until that has ended.")
 
     def _need_free(self, site_id: int) -> None:
         if site_id in self._standing or site_id in self._beginning:
