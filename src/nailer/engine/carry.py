@@ -222,9 +222,21 @@ class Carrier:
             link = self.context.target.make_link(item.target, item.entry.target or b"")
             await self.receipts.change_at_once(item, What.LINK_MADE, link)
             return Outcome(ItemState.DONE, item.reason, None, (confirmed(item), *await self.receipts.taken_back(item)))
-        content = self.context.kept.read(item.kept_hash or b"")
-        access = item.entry.access if item.entry.access is not None else DEFAULT_FILE
-        digest, _ = await self.landing.land(item, content, item.entry, there, Access(access))
+        access = Access(item.entry.access if item.entry.access is not None else DEFAULT_FILE)
+
+        async def _land() -> bytes | None:
+            content = self.context.kept.read(item.kept_hash or b"")
+            return (await self.landing.land(item, content, item.entry, there, access))[0]
+
+        hidden = self.context.hidden_parts  # as it is now: another item may find out meanwhile
+        try:
+            digest = await _land()
+        except PermissionRefused:
+            if not hidden:
+                raise
+            # The host may refuse every name that begins with a dot, and have said so only when the bytes were on their way.
+            self.context.hidden_parts = False
+            digest = await _land()
         return Outcome(ItemState.DONE, item.reason, digest, (confirmed(item), *await self.receipts.taken_back(item)))
 
     async def _remove_file(self, item: Item) -> Outcome:

@@ -128,6 +128,7 @@ class Landing:
         self, sending: Sending, item: Item, source: Entry, access: Access, free: SitePath | None
     ) -> tuple[SitePath, Entry]:
         """Write under a temporary name beside the target; return that and what stands there then."""
+        hidden = self.context.hidden_parts  # as it is now: another item may find out meanwhile
         try:
             if (copied := await self.sender.copied_there(item, source, access, sending)) is not None:
                 return self.context.part(item), copied
@@ -135,7 +136,7 @@ class Landing:
                 self.context.part(item), sending, item, source, access, free
             )
         except (NotSupported, PermissionRefused):
-            if not self.context.hidden_parts or sending.begun:
+            if not hidden or sending.begun:
                 raise
             # Some hosts refuse every name that begins with a dot.
             self.context.hidden_parts = False

@@ -119,9 +119,12 @@ async def test_a_server_that_renames_nothing_gets_a_version_file_by_file(
     await host.start()
     try:
         async with a_world_on(host, tmp_path, migrated_url, root / "htdocs", protocol=Protocol.FTP) as world:
-            await world.nailer.stores.sites.set_in_place(world.site.id, allowed=True)
             top = versions.lay_out(world)
             before = tree(world.there)
+            with pytest.raises(AssertionError, match="overwritten in place first"):
+                await versions.planned(world)
+            await world.nailer.stores.sites.set_in_place(world.site.id, allowed=True)
+            world.site = await world.nailer.sites.book.get(world.site.id)
             plan = await versions.choose(world, await versions.planned(world), old=Take.DROP)
             assert plan.one.in_place
             one = await versions.carried_out(world, plan)

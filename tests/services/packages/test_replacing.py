@@ -521,7 +521,7 @@ async def test_one_by_one_that_stops_half_way_is_put_back(
         patched.setattr(SftpSide, "remove_file", _refuses)
         one = await carried_out(world, plan)
     assert one.state is ReplacementState.BACK, one.words
-    assert "not all of it could be written" in one.words
+    assert "could not all be removed" in one.words
     assert tree(world.there) == before
     assert (top / "lib" / "old.js").exists()
 

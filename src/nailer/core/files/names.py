@@ -84,7 +84,7 @@ def is_part_name(name: bytes) -> bool:
     return name.endswith(b".part") and _PART.fullmatch(name) is not None
 
 
-_BESIDE = re.compile(rb"\..+\.(aside|(new|old)-[0-9a-f]{16})")
+_BESIDE = re.compile(rb"(\..+\.aside|\.?.+\.(new|old)-[0-9a-f]{16})")
 
 
 def package_aside(name: bytes) -> bytes:
@@ -96,9 +96,11 @@ def package_aside(name: bytes) -> bytes:
     return b"." + name + b".aside"
 
 
-def package_beside(name: bytes, token: str) -> tuple[bytes, bytes]:
-    """The names beside a package of a version that is built, and of one that is kept; `token` is sixteen hex digits."""
-    return b".%b.new-%b" % (name, token.encode()), b".%b.old-%b" % (name, token.encode())
+def package_beside(name: bytes, token: str, *, hidden: bool = True) -> tuple[bytes, bytes]:
+    """The names beside a package of a version that is built, and of one that is kept; `token` is sixteen hex digits. Not
+    hidden where a host refuses names that begin with a dot."""
+    base = b"." * hidden + name
+    return b"%b.new-%b" % (base, token.encode()), b"%b.old-%b" % (base, token.encode())
 
 
 def is_beside_package(name: bytes) -> bool:

@@ -63,29 +63,29 @@ def beside(fresh: SitePath, result: Manifest, place: SitePath, now: Manifest) ->
 
 
 def one_by_one(place: SitePath, result: Manifest, now: Manifest) -> list[NewItem]:
-    """Bring a version into the place of another name by name: what pages refer to first, then pages; then what goes."""
+    """Bring a version into the place of another name by name: what pages refer to first, then pages."""
     before = {one.below: one for one in now.names}
-    after = {one.below: one for one in result.names}
     made = [folder_item(place.join(one.below), "comes with it") for one in result.names if _is_new_folder(one, before)]
     changed = [one for one in result.names if not one.entry.is_folder and _differs(one, before.get(one.below))]
-    items = [
-        content_item(
-            place.join(one.below), one, was.entry if (was := before.get(one.below)) else None, "the new version's"
-        )
-        for one in _by_rank(changed)
-    ]
+    written = []
+    for one in _by_rank(changed):
+        was = before.get(one.below)
+        path = place.join(one.below)
+        written.append(content_item(path, one, was.entry if was is not None else None, "the new version's"))
+    return [*made, *written]
+
+
+def leftovers(place: SitePath, result: Manifest, now: Manifest) -> list[NewItem]:
+    """What goes once every name of the new version is there: files, then the folders that are empty then."""
+    after = {one.below for one in result.names}
     gone = [one for one in now.names if one.below not in after]
-    removed = [
-        NewItem(Action.REMOVE, Verdict.REMOVES, "is not in the new version", path, path, one.entry, one.entry)
-        for one in gone
-        if not one.entry.is_folder and (path := place.join(one.below))
-    ]
-    emptied = [
-        NewItem(Action.REMOVE_FOLDER, Verdict.REMOVES, "is empty then", path, path, one.entry, one.entry)
-        for one in reversed(gone)
-        if one.entry.is_folder and (path := place.join(one.below))
-    ]
-    return [*made, *items, *removed, *emptied]
+    files = [(Action.REMOVE, one, "is not in the new version") for one in gone if not one.entry.is_folder]
+    folders = [(Action.REMOVE_FOLDER, one, "is empty then") for one in reversed(gone) if one.entry.is_folder]
+    items = []
+    for action, one, reason in [*files, *folders]:
+        path = place.join(one.below)
+        items.append(NewItem(action, Verdict.REMOVES, reason, path, path, one.entry, one.entry))
+    return items
 
 
 def _by_rank(names: list[Copied]) -> list[Copied]:

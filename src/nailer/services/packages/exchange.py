@@ -5,9 +5,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from nailer.core.files.names import package_beside
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import Conflict, FileMissing, NailerError
-from nailer.sides.side import Side, is_there
+from nailer.sides.side import Side, is_there, refused
 from nailer.unbroken import unbroken
 
 
@@ -91,3 +92,18 @@ async def kept_still(side: Side, path: SitePath | None) -> bool:
     except FileMissing:
         return False
     return True
+
+
+async def takes_hidden_names(side: Side, folder: SitePath, token: str) -> bool:
+    """Whether a folder can be given a name that begins with a dot, tried on an empty one of our own; `token` is sixteen hex
+    digits, the same ones where a cut try is made again. True where it could not be tried: what then fails is said by what is
+    done. Raises what heals."""
+    plain = folder.child(package_beside(b"nailer-try", token, hidden=False)[0])
+    hidden = folder.child(package_beside(b"nailer-try", token)[0])
+    for left in (plain, hidden):
+        await refused(side.remove_folder(left))  # a cut try may have left it
+    if await refused(side.make_folder(plain)) is not None:
+        return True
+    answer = await refused(side.rename(plain, hidden, looked=True))
+    await refused(side.remove_folder(plain if answer is not None else hidden))
+    return answer is None

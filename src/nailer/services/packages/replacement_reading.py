@@ -178,6 +178,9 @@ class ReplacementReading:
             result = await self._plans.result(one)
             room = await room_at(side, one.path.parent)
             if await tries_renaming(side, one.path.parent) is False:
+                if not site.in_place:
+                    setting = "Allow in the site's settings that files are overwritten in place first."
+                    raise Conflict(f"This server renames nothing. {setting}")
                 in_place = True
                 notes.append(
                     "This server renames nothing: files are replaced one by one, and visitors meet both for a while."

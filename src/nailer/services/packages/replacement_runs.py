@@ -4,6 +4,7 @@ itself where a page got worse. Each step is written down first, so that whoever 
 from __future__ import annotations
 
 import asyncio
+import secrets
 from collections.abc import Awaitable, Callable, Sequence
 
 import structlog
@@ -18,12 +19,12 @@ from nailer.core.packages.manifest import Manifest, tree_of, unagreed
 from nailer.core.plans.plan import Answers
 from nailer.core.words import count_text, span_text
 from nailer.engine.engine import Engine
-from nailer.errors import Conflict, NailerError, StoreUnavailable
+from nailer.errors import Conflict, NailerError, NotFound, StoreUnavailable
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files, Progress, read_tree
-from nailer.services.packages.building import clear, other_content, unlike
+from nailer.services.packages.building import clear, leftovers, other_content, unlike
 from nailer.services.packages.declaring import declared_in, entries_of
-from nailer.services.packages.exchange import Exchange, exchange
+from nailer.services.packages.exchange import Exchange, exchange, takes_hidden_names
 from nailer.services.packages.replacement_plans import ReplacementPlans
 from nailer.services.plans import Plans
 from nailer.sides.side import Side, is_there
@@ -39,6 +40,7 @@ _THERE = SideName.THERE
 _AGAIN_S = (0.5, 2.0, 5.0, 15.0, 30.0)
 _SECOND_LOOK_S = 1.0  # some servers read a program anew only after a moment
 _LOOK_EVERY_S = 0.1
+_TRIES = 3
 _NAMED_CACHES = 6
 _CACHED = (b".css", b".js", b".mjs")
 
@@ -168,6 +170,18 @@ class ReplacementRuns:
             others.append(SeenPackage(one.path, one.title, version, by))
         await self._seen.set(one.site_id, others)
 
+    async def takes_hidden_names(self, site: Site, folder: SitePath) -> bool:
+        """Whether names that begin with a dot can be used beside a package; a cut line is dialled anew a few times."""
+        token = secrets.token_hex(8)
+        for left in reversed(range(_TRIES)):
+            try:
+                async with self._browse.side(site, _THERE) as side:
+                    return await takes_hidden_names(side, folder, token)
+            except NailerError as error:
+                if not error.heals or not left:
+                    raise
+        return True
+
     async def _patient(self, site: Site, act: Callable[[Side], Awaitable[None]]) -> None:
         """Do something on the server, however long it is away: names must not stay between two states."""
         tries = 0
@@ -185,14 +199,31 @@ class ReplacementRuns:
     async def _built(self, one: Replacement, site: Site) -> str:
         """Until what was wanted is built, and proved. Raises Conflict where it is not, with nothing replaced; where files
         are replaced one by one, returns why that cannot stay."""
+        if one.in_place:
+            return await self._replaced_one_by_one(one, site)
         if one.job_id is not None:
             job = await self._job_ended(one.job_id)
-            if job.state is not JobState.DONE and one.in_place:
-                return f"not all of it could be written, job {one.job_id} says why"
             if job.state is not JobState.DONE:
                 raise Conflict(f"Not all of it could be written; job {one.job_id} says why. Nothing was replaced.")
-        if not one.in_place:
-            await self._patient(site, lambda side: self._proved(one, side))
+        await self._patient(site, lambda side: self._proved(one, side))
+        return ""
+
+    async def _replaced_one_by_one(self, one: Replacement, site: Site) -> str:
+        """Nothing is removed before every name of the new version is there. Returns why it cannot stay so."""
+        if one.job_id is None:
+            return "it was cut before anything was written"
+        if (await self._job_ended(one.job_id)).state is not JobState.DONE:
+            return f"not all of it could be written, job {one.job_id} says why"
+        removal_id = one.removal_id
+        if removal_id is None:
+            items = leftovers(one.path, await self._plans.result(one), await self._plans.manifest(one.old_copy_id))
+            if not items:
+                return ""
+            title = f"Removing what {one.title} {one.new_version} does not have"
+            removal_id = await self.add_job(one.account_id or 0, site, title, one.path, items, JobKind.WRITE)
+            await self._store.removes(one.id, removal_id)
+        if (await self._job_ended(removal_id)).state is not JobState.DONE:
+            return f"what it does not have could not all be removed, job {removal_id} says why"
         return ""
 
     async def _job_ended(self, job_id: int) -> Job:
@@ -253,14 +284,23 @@ class ReplacementRuns:
                 await self.clear(one, site)
             except NailerError as error:
                 return f" What was built lies there still, as {one.fresh}: {error.what}"
-        elif one.job_id is not None:
-            account_id = one.account_id or 0
-            back_id = await self._take_backs.take_job_back(account_id, one.job_id)
-            await self._make.carry_out(back_id, site, Answers())
-            job = await self._job_ended(back_id)
-            if job.state is not JobState.DONE:
-                raise Conflict(f"Not all of it went back; job {back_id} says why.")
+            return ""
+        again = await self._store.get(site.id, one.id) or one
+        for job_id in (again.removal_id, again.job_id):
+            await self._job_taken_back(one.account_id or 0, site, job_id)
         return ""
+
+    async def _job_taken_back(self, account_id: int, site: Site, job_id: int | None) -> None:
+        if job_id is None:
+            return
+        try:
+            back_id = await self._take_backs.take_job_back(account_id, job_id)
+        except NotFound:
+            return  # it has changed nothing
+        await self._make.carry_out(back_id, site, Answers())
+        job = await self._job_ended(back_id)
+        if job.state is not JobState.DONE:
+            raise Conflict(f"Not all of it went back; job {back_id} says why.")
 
     async def undo(self, one: Replacement, site: Site) -> None:
         """Bring what failed half way back to where it began: the old one has its name, and what was built is gone. Raises

@@ -21,7 +21,7 @@ from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
 from nailer.engine.swap import tries_renaming
-from nailer.errors import Conflict, InvalidInput, NotFound, UnderWay
+from nailer.errors import Conflict, InvalidInput, NailerError, NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders, Progress, read_tree
 from nailer.services.packages.building import beside, one_by_one
@@ -204,8 +204,13 @@ class Replacing:
             raise InvalidInput(f"Decide first what becomes of {count_text(len(waiting), 'name')}, first {first}.")
         await self._check_unchanged(account_id, site, one)
         one = await self.plans.settle(replace(one, account_id=account_id))
+        hidden = one.in_place or await self.runs.takes_hidden_names(site, one.path.parent)
         await self._claim(one, _State.BUILDING)
-        await self._build(account_id, site, one)
+        try:
+            await self._build(account_id, site, one, hidden=hidden)
+        except NailerError as error:
+            await self._store.set_state(one.id, _State.FAILED, f"{error.what} Nothing was replaced.")
+            raise
 
     async def must_type(self, site: Site, one: Replacement) -> str:
         """The name that must be typed before a package goes that pages may refer to; '' for none."""
@@ -213,10 +218,10 @@ class Replacing:
             return ""
         return shown_name(one.path.name)
 
-    async def _build(self, account_id: int, site: Site, one: Replacement) -> None:
+    async def _build(self, account_id: int, site: Site, one: Replacement, *, hidden: bool) -> None:
         result = await self.plans.result(one) if one.new_copy_id is not None else Manifest(())
         fresh = kept = job_id = None
-        new_name, old_name = package_beside(one.path.name, secrets.token_hex(8))
+        new_name, old_name = package_beside(one.path.name, secrets.token_hex(8), hidden=hidden)
         if not one.in_place:
             if one.kind is not _Kind.REMOVE:
                 fresh = one.path.parent.child(new_name)

@@ -28,6 +28,7 @@ CREATE TABLE IF NOT EXISTS replacements (
   fresh        VARBINARY(4096) NULL,
   kept         VARBINARY(4096) NULL,
   job_id       BIGINT UNSIGNED NULL,
+  removal_id   BIGINT UNSIGNED NULL,
   pages        MEDIUMTEXT      NOT NULL,
   words        VARCHAR(1000)   NOT NULL DEFAULT '',
   begun_at     DATETIME(6)     NOT NULL,

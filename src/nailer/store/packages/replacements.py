@@ -53,8 +53,8 @@ UNDER_WAY = (
 @dataclass(frozen=True, slots=True)
 class Replacement:
     """One package and what takes its place. The copies are numbers of what is kept: of the old as it is there, of the new
-    and of the old as they were delivered. `fresh` and `kept` are hidden names beside it. `pages` are what the watched
-    pages answered before."""
+    and of the old as they were delivered. `fresh` and `kept` are hidden names beside it; one that is replaced name by
+    name has the job `removal_id` for what goes. `pages` are what the watched pages answered before."""
 
     id: int
     site_id: int
@@ -77,6 +77,7 @@ class Replacement:
     fresh: SitePath | None
     kept: SitePath | None
     job_id: int | None
+    removal_id: int | None
     pages: tuple[Fetched, ...]
     words: str
     begun_at: datetime
@@ -173,6 +174,11 @@ class ReplacementStore:
         ended = utc_now() if state not in (*UNDER_WAY, ReplacementState.READING, ReplacementState.PLANNED) else None
         values = {"id": replacement_id, "state": state.value, "words": words[:1000], "ended_at": ended}
         await self._db.write(lambda work: work.run("replacements.set_state", **values))
+
+    async def removes(self, replacement_id: int, removal_id: int) -> None:
+        """Write down the job that removes what the new version does not have."""
+        values = {"id": replacement_id, "removal_id": removal_id}
+        await self._db.write(lambda work: work.run("replacements.removes", **values))
 
     async def claim(self, replacement_id: int, was: ReplacementState, state: ReplacementState) -> bool:
         """Bring it from one state into another; False where somebody else did so first."""

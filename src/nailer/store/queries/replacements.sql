@@ -4,7 +4,7 @@ VALUES (%(site_id)s, %(account_id)s, %(path)s, %(kind)s, 'reading', %(source)s, 
 
 -- name: get(site_id, id)^
 SELECT r.id, r.site_id, r.account_id, r.path, r.kind, r.state, r.source, r.title, r.old_version, r.new_version,
-       r.old_copy_id, r.new_copy_id, r.base_copy_id, r.choices, r.joined, r.notes, r.in_place, r.fresh, r.kept, r.job_id,
+       r.old_copy_id, r.new_copy_id, r.base_copy_id, r.choices, r.joined, r.notes, r.in_place, r.fresh, r.kept, r.job_id, r.removal_id,
        r.pages, r.words, r.begun_at, r.ended_at, r.let_go_at, a.name AS account_name
   FROM replacements r
   LEFT JOIN accounts a ON a.id = r.account_id
@@ -12,7 +12,7 @@ SELECT r.id, r.site_id, r.account_id, r.path, r.kind, r.state, r.source, r.title
 
 -- name: of(site_id)
 SELECT r.id, r.site_id, r.account_id, r.path, r.kind, r.state, r.source, r.title, r.old_version, r.new_version,
-       r.old_copy_id, r.new_copy_id, r.base_copy_id, r.choices, r.joined, r.notes, r.in_place, r.fresh, r.kept, r.job_id,
+       r.old_copy_id, r.new_copy_id, r.base_copy_id, r.choices, r.joined, r.notes, r.in_place, r.fresh, r.kept, r.job_id, r.removal_id,
        r.pages, r.words, r.begun_at, r.ended_at, r.let_go_at, a.name AS account_name
   FROM replacements r
   LEFT JOIN accounts a ON a.id = r.account_id
@@ -22,7 +22,7 @@ SELECT r.id, r.site_id, r.account_id, r.path, r.kind, r.state, r.source, r.title
 
 -- name: under_way()
 SELECT r.id, r.site_id, r.account_id, r.path, r.kind, r.state, r.source, r.title, r.old_version, r.new_version,
-       r.old_copy_id, r.new_copy_id, r.base_copy_id, r.choices, r.joined, r.notes, r.in_place, r.fresh, r.kept, r.job_id,
+       r.old_copy_id, r.new_copy_id, r.base_copy_id, r.choices, r.joined, r.notes, r.in_place, r.fresh, r.kept, r.job_id, r.removal_id,
        r.pages, r.words, r.begun_at, r.ended_at, r.let_go_at, a.name AS account_name
   FROM replacements r
   LEFT JOIN accounts a ON a.id = r.account_id
@@ -50,6 +50,9 @@ UPDATE replacements
 
 -- name: set_state(id, state, words, ended_at)!
 UPDATE replacements SET state = %(state)s, words = %(words)s, ended_at = %(ended_at)s WHERE id = %(id)s;
+
+-- name: removes(id, removal_id)!
+UPDATE replacements SET removal_id = %(removal_id)s WHERE id = %(id)s;
 
 -- name: claim(id, was, state)!
 -- Whoever changes the state first goes on with it.
