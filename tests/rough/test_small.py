@@ -9,7 +9,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
 from nailer.standins.faults import Stuck
 from nailer.web.plans.jobs import card_of
-from tests.builders import NOON_S, write
+from tests.builders import NOON_S, tree, write
 from tests.rough.worlds import a_rough_world, failures, hidden
 from tests.world import THERE, World
 
@@ -110,3 +110,15 @@ async def test_a_folder_with_a_half_file_that_belongs_to_nobody_can_be_removed(w
 
     assert job.state is JobState.DONE, await failures(world, job)
     assert not (world.there / "news").exists()
+
+
+async def test_many_files_at_once_find_out_together_that_no_name_may_be_hidden(
+    migrated_url: str, database: object, tmp_path: Path
+) -> None:
+    """The first that is refused tells the others; those that are under way then must not fail for it."""
+    async with a_rough_world(tmp_path, migrated_url, ["no-hidden-names"]) as world:
+        for number in range(60):
+            write(world.here, f"news/page-{number}.html", "sailing " * 400)
+        job = await world.upload("news")
+        assert job.state is JobState.DONE, await failures(world, job)
+        assert tree(world.there) == tree(world.here)
