@@ -100,12 +100,15 @@ def test_a_package_is_installed_and_one_is_taken_away_by_its_typed_name(maren: V
     page = maren.get(f"{packages}/version?into=/htdocs/skins").text
     assert "A new package" in page
     at = maren.put(f"{packages}/replacements?name=tides-2.0.zip&into=/htdocs/skins", tides).json()["address"]
-    assert "is installed" in state(maren, at)
+    assert "a new package" in state(maren, at)
     maren.post(f"{at}/carry-out")
     assert "installed" in state(maren, at)
     assert (maren.there / "skins" / "tides" / "addon.json").exists()
     at = maren.post(f"{packages}/replacements/removal", {"path": "/htdocs/skins/tides"}).json()["address"]
-    assert "to confirm" in state(maren, at)
+    plan = state(maren, at)
+    assert "to confirm" in plan
+    assert "to decide" not in plan
+    assert "1 file, " in plan
     assert maren.post(f"{at}/carry-out", {"typed": "tide"}).status_code == 422
     assert maren.post(f"{at}/carry-out", {"typed": "tides"}).status_code == 200
     assert "taken away" in state(maren, at)

@@ -25,14 +25,15 @@ _REMEMBERED = 12
 
 @dataclass(frozen=True, slots=True)
 class ReplacementPlan:
-    """What replacing does. `base`: what the hand edits are told by (None: nobody knows what was delivered). `size` is
-    what the new version takes beside the old one, in bytes."""
+    """What replacing does. `base`: what the hand edits are told by (None: nobody knows what was delivered). `size` and
+    `files` are those of the new version, which lies beside the old one; of a package that goes, its own."""
 
     one: Replacement
     rows: tuple[PackageRow, ...]
     base: ProvedCopy | None
     undecided: int
     size: int
+    files: int
 
     @property
     def counts(self) -> Counter[Fate]:
@@ -56,8 +57,9 @@ class ReplacementPlans:
         """The plan as it stands."""
         rows = await self.rows(one)
         base = await self._copies.get(one.site_id, one.base_copy_id) if one.base_copy_id else None
-        size = (await self.result(one)).size if one.new_copy_id else 0
-        return ReplacementPlan(one, rows, base, len(undecided(rows, one.choices)), size)
+        result = await self.result(one) if one.new_copy_id else await self.manifest(one.old_copy_id)
+        waiting = len(undecided(rows, one.choices)) if one.new_copy_id else 0
+        return ReplacementPlan(one, rows, base, waiting, result.size, len(result.files))
 
     async def manifest(self, copy_id: int | None) -> Manifest:
         """What a copy holds; nothing where there is none."""

@@ -198,8 +198,8 @@ class Replacing:
         name = await self.must_type(site, one)
         if typed.strip() != name and name:
             raise InvalidInput(f"Type {name} to confirm.", fields={"typed": name})
-        waiting = undecided(await self.plans.rows(one), one.choices)
-        if one.kind is not _Kind.REMOVE and waiting:
+        waiting = undecided(await self.plans.rows(one), one.choices) if one.kind is not _Kind.REMOVE else []
+        if waiting:
             first = b"/".join(waiting[0].below).decode("utf-8", "replace")
             raise InvalidInput(f"Decide first what becomes of {count_text(len(waiting), 'name')}, first {first}.")
         await self._check_unchanged(account_id, site, one)

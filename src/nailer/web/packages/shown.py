@@ -37,6 +37,8 @@ class RowGroup:
 
 def groups_of(plan: ReplacementPlan) -> list[RowGroup]:
     """The names of a plan: what a person must decide, hand edits, what only the old has, and what just comes."""
+    if plan.one.kind is ReplacementKind.REMOVE:
+        return []  # all of it goes: there is nothing to decide
     waiting = [row for row in plan.rows if row.taken(plan.one.choices) is None]
     first = {row.below for row in waiting}
     rest = [row for row in plan.rows if row.below not in first]
