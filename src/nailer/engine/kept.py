@@ -80,8 +80,9 @@ class KeptStore:
         self._folder = folder
         self._group = group
 
-    async def put(self, chunks: AsyncIterator[bytes]) -> KeptContent:
-        """Keep a content. Returns once it is on the disk and in the database. Raises NoSpaceLeft."""
+    async def put(self, chunks: AsyncIterator[bytes], *, held_by: int | None = None) -> KeptContent:
+        """Keep a content. Returns once it is on the disk and in the database. A proved copy that holds it (`held_by`) is
+        written down in the same transaction, so that nothing lets it go before. Raises NoSpaceLeft."""
         try:
             writer = await unbroken(asyncio.to_thread(_Writer, self._folder), undo=_Writer.abandon)
             try:
@@ -99,7 +100,8 @@ class KeptStore:
                 )
             raise ours from error
         row = {"hash": digest, "size": writer.size, "stored_size": stored, "now": utc_now()}
-        await self._group.submit(("changes.keep", row))
+        held = [("copies.hold", {"copy_id": held_by, "hash": digest})] if held_by is not None else []
+        await self._group.submit(("changes.keep", row), *held)
         return KeptContent(digest, writer.size)
 
     async def let_go(self, digests: Sequence[bytes]) -> None:

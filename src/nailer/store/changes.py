@@ -256,15 +256,17 @@ class ChangeStore:
         rows = await self._db.read(lambda work: work.rows("changes.oldest_kept", limit=limit))
         return [(row["hash"], row["stored_size"], row["kept_at"]) for row in rows]
 
-    async def forget_kept(self, hashes: Sequence[bytes]) -> None:
-        """These contents are not kept any more; what needed them cannot be taken back."""
+    async def forget_kept(self, hashes: Sequence[bytes]) -> list[bytes]:
+        """These contents are not kept any more, but for those that a proved copy holds by now; what needed them cannot be
+        taken back. Returns which."""
 
-        def _forget(work: Any) -> None:
-            for one in hashes:
+        def _forget(work: Work) -> list[bytes]:
+            gone = [one for one in hashes if work.run("changes.forget_kept", hash=one)]
+            for one in gone:
                 work.run("changes.without_copy", hash=one)
-                work.run("changes.forget_kept", hash=one)
+            return gone
 
-        await self._db.write(_forget)
+        return await self._db.write(_forget)
 
     async def of_job(self, job_id: int) -> list[Change]:
         """What a job changed and nobody has taken back, newest first."""

@@ -12,6 +12,7 @@ import pytest
 from nailer.acting import Acting, acting_as
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import InvalidInput, NotAllowed, NotFound, UnderWay
+from nailer.sides.side import once
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from tests.builders import tree, write
 from tests.world import World
@@ -198,6 +199,16 @@ async def test_what_a_copy_holds_is_not_let_go_and_what_it_held_alone_is(world: 
     await restored(world, copy)
     await world.nailer.packages.copies.drop(world.site, copy.id)
     assert await kept.tidy() >= 1
+
+
+async def test_what_a_copy_takes_hold_of_while_old_contents_are_looked_for_stays(world: World) -> None:
+    kept, stores = world.nailer.engine.kept, world.nailer.stores
+    content = await kept.put(once(b"kept by a change"))
+    assert [one for one, _, _ in await stores.changes.oldest_kept(9)] == [content.hash]
+    copy_id = await stores.copies.begin(world.site.id, world.account_id, world.top, "x")
+    await kept.put(once(b"kept by a change"), held_by=copy_id)
+    assert await stores.changes.forget_kept([content.hash]) == []
+    assert b"".join([part async for part in kept.read(content.hash)]) == b"kept by a change"
 
 
 async def test_a_rehearsal_says_what_came_back(world: World) -> None:

@@ -187,8 +187,7 @@ class ReplacementPlans:
         form = decoded(await self._taker.content(row.old.digest or b"")) if row.old is not None else None
         if form is None:
             raise InvalidInput("What is there is no text.")
-        kept = await self._kept.put(once(encoded(text, form[1])))
-        await self._copies.hold(one.new_copy_id or 0, [kept.hash])
+        kept = await self._kept.put(once(encoded(text, form[1])), held_by=one.new_copy_id)
         return kept.hash, kept.size
 
     async def declares(self, one: Replacement) -> str:

@@ -121,8 +121,7 @@ class Restoring:
         )
 
     async def _manifest_item(self, copy: ProvedCopy, manifest: Manifest, folder: SitePath) -> NewItem:
-        kept = await self._kept.put(once(manifest_text(copy, manifest)))
-        await self._store.hold(copy.id, [kept.hash])
+        kept = await self._kept.put(once(manifest_text(copy, manifest)), held_by=copy.id)
         name = manifest_name(manifest).encode()
         one = Copied((name,), Entry(name, Kind.FILE, kept.size), kept.hash)
         return content_item(folder.child(name), one, None, "its manifest")

@@ -125,10 +125,9 @@ class Taker:
         async def _one(below: Below) -> tuple[Below, tuple[bytes, int] | None]:
             async with gate:
                 try:
-                    kept = await self._kept.put(side.read(path.join(below)))
+                    kept = await self._kept.put(side.read(path.join(below)), held_by=standing.copy_id)
                 except FileMissing:
                     return below, None
-                await self._store.hold(standing.copy_id, [kept.hash])
             standing.done += 1
             standing.fetched += 1
             standing.known[below] = Copied(below, wanted[below], kept.hash)

@@ -60,9 +60,11 @@ class KeptCopies:
             if not beyond:
                 return gone
             # The rows first: what is not on the disk any more must not be offered.
-            await self._changes.forget_kept(beyond)
-            await self._kept.let_go(beyond)
-            gone += len(beyond)
+            forgotten = await self._changes.forget_kept(beyond)
+            await self._kept.let_go(forgotten)
+            gone += len(forgotten)
+            if not forgotten:
+                return gone
 
     async def _tidy_often(self) -> None:
         while True:

@@ -103,7 +103,9 @@ SELECT k.hash, k.stored_size, k.kept_at
  LIMIT %(limit)s;
 
 -- name: forget_kept(hash)!
-DELETE FROM kept_contents WHERE hash = %(hash)s;
+-- A proved copy may hold it by now.
+DELETE k FROM kept_contents k
+ WHERE k.hash = %(hash)s AND NOT EXISTS (SELECT 1 FROM copied_contents c WHERE c.hash = k.hash);
 
 -- name: without_copy(hash)!
 -- Changes whose old content is not kept any more: they can be read, not taken back.
