@@ -124,7 +124,7 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
     files.sees_text("capitals count")
     time.sleep(1)
     shot("both-sides")
-    _packages(files, shot)
+    _packages(files, shot, htdocs)
     for name, mode in (("timetable.html", 0o666), ("contact.html", 0o755), ("data", 0o777)):
         (htdocs / name).chmod(mode)
     files.go("/sites/1/access?side=there&path=/htdocs")
@@ -132,7 +132,7 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
     shot("access")
 
 
-def _packages(files: Files, shot: Callable[[str], None]) -> None:
+def _packages(files: Files, shot: Callable[[str], None], htdocs: Path) -> None:
     """A version's plan, the packages with a copy, the search under way, and the copy beside what is there now."""
     files.go("/sites/1/packages")
     files.see("copy-site").click()
@@ -156,6 +156,8 @@ def _packages(files: Files, shot: Callable[[str], None]) -> None:
     files.driver.execute_script("document.querySelector('[data-test=search-form]').hidden = true")
     shot("search")
     files.sees_text("gull-counter: found by")
+    (htdocs / "freight.html").write_text("<p>Somebody saved half of it")
+    (htdocs / "robots.txt").unlink()
     copies = files.driver.find_elements(By.CSS_SELECTOR, '[data-test="copies"] li')
     next(one for one in copies if "htdocs" in one.text).find_element(By.TAG_NAME, "a").click()
     files.see("compare").click()

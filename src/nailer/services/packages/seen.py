@@ -15,7 +15,7 @@ from nailer.errors import InvalidInput, NailerError, NotFound
 from nailer.services.checks import Checks, SiteLearned, need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.asides import Asides
-from nailer.services.packages.declaring import declared_in, entries_of
+from nailer.services.packages.declaring import Found, declared_in, entries_of
 from nailer.services.packages.sources import HandEdits, Offered, VersionSources
 from nailer.sides.side import Side
 from nailer.store.packages.searches import SetAside
@@ -102,7 +102,7 @@ class PackageBook:
             roots = {root.folder for root in site.document_roots}
             parts = await asyncio.gather(*(_look(root, 0) for root in sorted(roots)))
         seen = {one.path: one for part in parts for one in part}
-        packages = tuple(seen[path] for path in sorted(seen))
+        packages = tuple(sorted(seen.values(), key=lambda one: (_rank(one), one.path)))
         await self._seen.set(site.id, [SeenPackage(one.path, one.name, one.version.text, one.by) for one in packages])
         return PackagesSeen(packages, left[0] > 0)
 
@@ -159,7 +159,8 @@ class PackageBook:
         own = aside.path if aside is not None else folder
         version = await self._version_here(site, here, own)
         near = site.counterpart(_THERE, own)
-        offered = tuple(one for one in await self._sources.offered(site, own) if one.path != near)
+        known = await self._sources.offered_for(site, Found(own, own.name, found))
+        offered = tuple(one for one in known if one.path != near and one.order is not Order.SAME)
         files = size = in_use = None
         if learned is not None:
             inside = [entry for path, entry in learned.there.files() if path.below(own) is not None]
@@ -190,6 +191,15 @@ class PackageBook:
         except NailerError:
             return None
         return found.version if found is not None else None
+
+
+def _rank(one: PackageSeen) -> int:
+    """What somebody may have to do with goes first: set aside, then a newer version here, then hand edits."""
+    if one.aside is not None:
+        return 0
+    if one.order is Order.NEWER or any(other.order is Order.NEWER for other in one.offered):
+        return 1
+    return 2 if one.edits is not None and one.edits.count else 3
 
 
 def _used(learned: SiteLearned, folder: SitePath) -> bool:
