@@ -5,7 +5,7 @@ from __future__ import annotations
 from nailer.services.packages.declaring import Found
 from nailer.services.packages.door import Packages
 from nailer.services.packages.packing import Form
-from nailer.services.packages.replacement_plans import ReplacementPlan
+from nailer.services.packages.replacing.plans import ReplacementPlan
 from nailer.services.packages.restoring import CopyRow, RestoreTarget
 from nailer.services.packages.searching import SearchKnown
 from nailer.services.packages.seen import FileInPackage, PackageSeen, PackagesSeen

@@ -13,10 +13,10 @@ from nailer.services.packages.asides import Asides
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.packages.copy_times import CopyTimes
 from nailer.services.packages.recovery import Recovery
-from nailer.services.packages.replacement_plans import ReplacementPlans
-from nailer.services.packages.replacement_reading import ReplacementReading
-from nailer.services.packages.replacement_runs import ReplacementRuns
-from nailer.services.packages.replacing import Replacing
+from nailer.services.packages.replacing.plans import ReplacementPlans
+from nailer.services.packages.replacing.reading import ReplacementReading
+from nailer.services.packages.replacing.replacing import Replacing
+from nailer.services.packages.replacing.runs import ReplacementRuns
 from nailer.services.packages.restoring import Restoring
 from nailer.services.packages.scratch import ScratchAreas
 from nailer.services.packages.searching import Searching

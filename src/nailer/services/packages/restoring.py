@@ -29,9 +29,9 @@ from nailer.core.plans.plan import Action
 from nailer.engine.engine import Engine
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound
 from nailer.services.files import Browse, Files, Progress, read_tree
-from nailer.services.packages.building import access_item, content_item, folder_item
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.packages.packing import manifest_name, manifest_text
+from nailer.services.packages.replacing.building import access_item, content_item, folder_item
 from nailer.services.plans import folder_items, missing_folders
 from nailer.sides.side import Side, once
 from nailer.store.jobs import NewItem, NewJob

@@ -24,12 +24,12 @@ from nailer.engine.swap import tries_renaming
 from nailer.errors import Conflict, InvalidInput, NailerError, NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders, Progress, read_tree
-from nailer.services.packages.building import beside, one_by_one
 from nailer.services.packages.declaring import Found, declared_in, entries_of
-from nailer.services.packages.exchange import kept_still
-from nailer.services.packages.replacement_plans import ReplacementPlan, ReplacementPlans
-from nailer.services.packages.replacement_reading import ReplacementReading, VersionsToRead
-from nailer.services.packages.replacement_runs import ReplacementRuns
+from nailer.services.packages.replacing.building import beside, one_by_one
+from nailer.services.packages.replacing.exchange import kept_still
+from nailer.services.packages.replacing.plans import ReplacementPlan, ReplacementPlans
+from nailer.services.packages.replacing.reading import ReplacementReading, VersionsToRead
+from nailer.services.packages.replacing.runs import ReplacementRuns
 from nailer.services.packages.seen import PackageBook
 from nailer.services.packages.sources import VersionSource, check_alike
 from nailer.sides.side import is_there
@@ -227,7 +227,7 @@ class Replacing:
                 fresh = one.path.parent.child(new_name)
             if one.kind is not _Kind.INSTALL:
                 kept = one.path.parent.child(old_name)
-        pages = await self.runs.pages(site)
+        pages = await self.runs.pages.answers(site)
         await self._store.build(one.id, fresh, kept, None, pages)
         if one.kind is not _Kind.REMOVE:
             now = await self._now(one)

@@ -5,27 +5,27 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Sequence
 
 import structlog
 
 from nailer.acting import Acting, acting_as
-from nailer.core.check.live import Fetched, broke
 from nailer.core.files.entry import SideName
-from nailer.core.files.sitepath import SitePath, address_of
+from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import ENDED, JobState
-from nailer.core.packages.manifest import Manifest, tree_of, unagreed
+from nailer.core.packages.manifest import tree_of, unagreed
 from nailer.core.plans.plan import Answers
-from nailer.core.words import count_text, span_text
+from nailer.core.words import count_text
 from nailer.engine.engine import Engine
 from nailer.errors import Conflict, NailerError, NotFound, StoreUnavailable
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files, Progress, read_tree
-from nailer.services.packages.building import clear, leftovers, other_content, unlike
-from nailer.services.packages.declaring import declared_in, entries_of
-from nailer.services.packages.exchange import Exchange, exchange, takes_hidden_names
-from nailer.services.packages.replacement_plans import ReplacementPlans
+from nailer.services.packages.replacing.building import clear, leftovers, other_content, unlike
+from nailer.services.packages.replacing.exchange import Exchange, exchange, takes_hidden_names
+from nailer.services.packages.replacing.pages import ReplacementPages
+from nailer.services.packages.replacing.patience import Patience
+from nailer.services.packages.replacing.plans import ReplacementPlans
 from nailer.services.plans import Plans
 from nailer.sides.side import Side, is_there
 from nailer.store.changes import NewChange, What
@@ -37,12 +37,8 @@ from nailer.store.stores import Stores
 
 _log = structlog.get_logger()
 _THERE = SideName.THERE
-_AGAIN_S = (0.5, 2.0, 5.0, 15.0, 30.0)
-_SECOND_LOOK_S = 1.0  # some servers read a program anew only after a moment
 _LOOK_EVERY_S = 0.1
 _TRIES = 3
-_NAMED_CACHES = 6
-_CACHED = (b".css", b".js", b".mjs")
 
 
 class ReplacementRuns:
@@ -60,9 +56,9 @@ class ReplacementRuns:
         self._take_backs = plans.take_back
         self._make = plans.make
         self._notices = plans.notices
-        self._live = editing.live_check
-        self._saving = editing.saving
         self._plans = read
+        self._patience = Patience(files.browse)
+        self.pages = ReplacementPages(editing, read, self._patience)
         self._under_way: dict[int, asyncio.Task[None]] = {}
 
     async def start(self) -> None:
@@ -92,13 +88,6 @@ class ReplacementRuns:
         task = self._under_way.get(site_id)
         if task is not None:
             await asyncio.wait([task])
-
-    async def pages(self, site: Site) -> list[Fetched]:
-        """What the watched pages answer, and the first page of each document root."""
-        ways = await self._saving.ways(site.id)
-        addresses = [root.address for root in site.document_roots[:3]]
-        wanted = list(dict.fromkeys([*addresses, *ways.watched]))[:8]
-        return list(await asyncio.gather(*(self._live.once(one) for one in wanted)))
 
     async def add_job(
         self, account_id: int, site: Site, title: str, folder: SitePath, items: Sequence[NewItem], kind: JobKind
@@ -133,19 +122,19 @@ class ReplacementRuns:
             worse = await self._built(one, site)
             await self._store.set_state(one.id, ReplacementState.SWAPPING)
         if one.state in (ReplacementState.BUILDING, ReplacementState.SWAPPING) and not one.in_place:
-            await self._patient(site, lambda side: exchange(side, _forward(one)))
+            await self._patience.do(site, lambda side: exchange(side, _forward(one)))
             await self._noted(site, one, _forward(one))
         if one.state is ReplacementState.BACKING:
             words = f"{one.words} The old one is in its place again.".strip()
         else:
             await self._store.set_state(one.id, ReplacementState.LOOKING)
             try:
-                worse = worse or await self._worse(one, site)
+                worse = worse or await self.pages.worse(one, site)
             except NailerError as error:
                 return ReplacementState.IN_PLACE, f"It could not be looked at afterwards: {error.what}"
             if not worse:
                 await self._seen_now(one)
-                return ReplacementState.IN_PLACE, await self._caches(one, site)
+                return ReplacementState.IN_PLACE, await self.pages.caches(one, site)
             await self._store.set_state(one.id, ReplacementState.BACKING, f"It made things worse: {worse}.")
             words = f"It made things worse: {worse}. The old one is in its place again, by itself."
             await self._notices.write(one.account_id or 0, f"{site.name}: {one.title} put back", [words])
@@ -182,20 +171,6 @@ class ReplacementRuns:
                     raise
         return True
 
-    async def _patient(self, site: Site, act: Callable[[Side], Awaitable[None]]) -> None:
-        """Do something on the server, however long it is away: names must not stay between two states."""
-        tries = 0
-        while True:
-            try:
-                async with self._browse.side(site, _THERE) as side:
-                    return await act(side)
-            except NailerError as error:
-                if not error.heals:
-                    raise
-                _log.warning("a replacement waits for the server", site=site.id, why=error.what)
-            await asyncio.sleep(_AGAIN_S[min(tries, len(_AGAIN_S) - 1)])
-            tries += 1
-
     async def _built(self, one: Replacement, site: Site) -> str:
         """Until what was wanted is built, and proved. Raises Conflict where it is not, with nothing replaced; where files
         are replaced one by one, returns why that cannot stay."""
@@ -205,7 +180,7 @@ class ReplacementRuns:
             job = await self._job_ended(one.job_id)
             if job.state is not JobState.DONE:
                 raise Conflict(f"Not all of it could be written; job {one.job_id} says why. Nothing was replaced.")
-        await self._patient(site, lambda side: self._proved(one, side))
+        await self._patience.do(site, lambda side: self._proved(one, side))
         return ""
 
     async def _replaced_one_by_one(self, one: Replacement, site: Site) -> str:
@@ -251,34 +226,10 @@ class ReplacementRuns:
                 names = count_text(len(changed), "name")
                 raise Conflict(f"{names} of {one.path} changed since it was read. Nothing was replaced; read it again.")
 
-    async def _worse(self, one: Replacement, site: Site) -> str:
-        why = await self._looked(one, site)
-        if why:
-            await asyncio.sleep(_SECOND_LOOK_S)
-            why = await self._looked(one, site)
-        return why
-
-    async def _looked(self, one: Replacement, site: Site) -> str:
-        """What is worse than before; '' for nothing."""
-        if one.new_copy_id is not None:
-            said: list[str] = []
-
-            async def _read_back(side: Side) -> None:
-                found = await declared_in(side, one.path, await entries_of(side, one.path))
-                said.append(found.version.text if found is not None else "no version")
-
-            await self._patient(site, _read_back)
-            wanted = await self._plans.declares(one)
-            if said[-1] != wanted:
-                return f"{one.path} declares {said[-1]}, not {wanted}"
-        after = await asyncio.gather(*(self._live.once(page.address) for page in one.pages))
-        pairs = zip(one.pages, after, strict=True)
-        return "; ".join(f"{now.address} {why}" for then, now in pairs if (why := broke(then, now)))
-
     async def _backed(self, one: Replacement, site: Site) -> str:
         """The old one has its place again; return what is to be said beside that, '' for nothing."""
         if not one.in_place:
-            await self._patient(site, lambda side: exchange(side, _backward(one)))
+            await self._patience.do(site, lambda side: exchange(side, _backward(one)))
             await self._noted(site, one, _backward(one))
             try:
                 await self.clear(one, site)
@@ -314,14 +265,14 @@ class ReplacementRuns:
                 raise Conflict("The new one is in place already. Put the old one back instead.")
             await side.rename(one.kept, one.path)
 
-        await self._patient(site, _old_name)
+        await self._patience.do(site, _old_name)
         await self.clear(one, site)
 
     async def clear(self, one: Replacement, site: Site) -> None:
         """Remove what was built and is nobody's any more: every content of it is kept here."""
         fresh = one.fresh
         if fresh is not None:
-            await self._patient(site, lambda side: clear(side, fresh))
+            await self._patience.do(site, lambda side: clear(side, fresh))
             self._browse.forget(site.id)
 
     async def _noted(self, site: Site, one: Replacement, names: Exchange) -> None:
@@ -331,24 +282,6 @@ class ReplacementRuns:
                 change = NewChange(site.id, _THERE, old, What.RENAMED, one.account_id, other_path=new)
                 await self._changes.add_confirmed(change)
         self._browse.forget(site.id)
-
-    async def _caches(self, one: Replacement, site: Site) -> str:
-        """Which styles and scripts visitors may have of the old version still, and for how long."""
-        result = await self._plans.result(one) if one.new_copy_id is not None else Manifest(())
-        new = {row.below for row in await self._plans.rows(one) if row.taken(one.choices) is not None and row.new}
-        paths = [one.path.join(name.below) for name in result.files if name.below in new]
-        addresses = [
-            address
-            for path in paths
-            if path.name.lower().endswith(_CACHED) and (address := address_of(path, site.document_roots)) is not None
-        ]
-        answers = await asyncio.gather(*(self._live.once(at, body=False) for at in addresses[:_NAMED_CACHES]))
-        held = [(one.address, one.keeps_s) for one in answers if one.keeps_s]
-        if not held:
-            return ""
-        longest = max(keeps for _, keeps in held if keeps is not None)
-        names = ", ".join(address.rpartition("/")[2] for address, _ in held[:3])
-        return f"Browsers that were here may show the old {names} for up to {span_text(longest)}."
 
 
 async def _is_begun(side: Side, one: Replacement) -> bool:

@@ -20,7 +20,7 @@ from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable
 from nailer.services.files import Browse, Files
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.packages.declaring import Found
-from nailer.services.packages.replacement_plans import ReplacementPlans
+from nailer.services.packages.replacing.plans import ReplacementPlans
 from nailer.services.packages.sources import VersionSource, VersionSources, check_alike
 from nailer.services.plans import room_at
 from nailer.sides.side import Side
