@@ -74,21 +74,22 @@ class _Writer:
 
 
 class KeptStore:
-    """The folder of kept contents, and its rows in the database."""
+    """The `folder` of kept contents, and its rows in the database."""
 
     def __init__(self, folder: Path, group: GroupCommit) -> None:
-        self._folder = folder
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
         self._group = group
 
     async def put(self, chunks: AsyncIterator[bytes], *, held_by: int | None = None) -> KeptContent:
         """Keep a content. Returns once it is on the disk and in the database. A proved copy that holds it (`held_by`) is
         written down in the same transaction, so that nothing lets it go before. Raises NoSpaceLeft."""
         try:
-            writer = await unbroken(asyncio.to_thread(_Writer, self._folder), undo=_Writer.abandon)
+            writer = await unbroken(asyncio.to_thread(_Writer, self.folder), undo=_Writer.abandon)
             try:
                 async for chunk in chunks:
                     await in_thread(writer.add, chunk)
-                digest, stored = await in_thread(writer.finish, self._folder)
+                digest, stored = await in_thread(writer.finish, self.folder)
             except BaseException:
                 await in_thread(writer.abandon)
                 raise
@@ -109,7 +110,7 @@ class KeptStore:
 
         def _remove() -> None:
             for digest in digests:
-                _place(self._folder, digest).unlink(missing_ok=True)
+                _place(self.folder, digest).unlink(missing_ok=True)
 
         await in_thread(_remove)
 
@@ -117,7 +118,7 @@ class KeptStore:
         """A kept content in chunks. Raises NotFound where it is not kept, or damaged."""
         try:
             file = await unbroken(
-                asyncio.to_thread(_opened, _place(self._folder, digest)), undo=lambda late: late.close()
+                asyncio.to_thread(_opened, _place(self.folder, digest)), undo=lambda late: late.close()
             )
         except FileNotFoundError as error:
             raise NotFound("This copy is not kept any more.") from error

@@ -6,12 +6,13 @@ import asyncio
 import os
 import random
 from pathlib import Path
+from shutil import rmtree
 
 import pytest
 
 from nailer.acting import Acting, acting_as
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import InvalidInput, NotAllowed, NotFound, UnderWay
+from nailer.errors import InvalidInput, NoSpaceLeft, NotAllowed, NotFound, UnderWay
 from nailer.sides.side import once
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from tests.builders import tree, write
@@ -222,6 +223,27 @@ async def test_a_rehearsal_says_what_came_back(world: World) -> None:
     assert "did not come back" in await copies.rehearse(world.site, copy.id)
     (known,) = await copies.of(world.site)
     assert known.rehearsed_at is not None
+
+
+async def test_a_rehearsal_lays_down_access_times_and_links_and_leaves_nothing(
+    world: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    lay_out(world)
+    write(world.there, "shut/inside/note.txt", "x").chmod(0o400)
+    (world.there / "shut" / "inside").chmod(0o500)
+    copy = await taken(world)
+    copies, kept = world.nailer.packages.copies, world.nailer.engine.kept
+    assert await copies.rehearse(world.site, copy.id) == "17 files came back byte for byte"
+    assert [one.name for one in kept.folder.iterdir() if one.name.startswith("rehearsal")] == []
+
+    with monkeypatch.context() as patched:
+        patched.setattr("nailer.services.packages.rehearsal.os.chmod", lambda *_: None)
+        patched.setattr("nailer.services.packages.rehearsal._remove", rmtree)
+        assert "did not come back" in await copies.rehearse(world.site, copy.id)
+    with monkeypatch.context() as patched:
+        patched.setattr("nailer.services.packages.rehearsal._SPARE_BYTES", 2**60)
+        with pytest.raises(NoSpaceLeft, match="no room to rehearse"):
+            await copies.rehearse(world.site, copy.id)
 
 
 async def test_one_copy_at_a_time_and_only_by_who_may(world: World) -> None:

@@ -617,3 +617,22 @@ async def test_a_search_and_a_replacement_keep_out_of_each_others_way(world: Wor
     with pytest.raises(UnderWay, match="replaced"):
         await packages.searching.begin(world.account_id, world.site, PageTest("https://mosslane.example/"), [SKIN])
     await packages.replacing.runs.wait(world.site.id)
+
+
+async def test_a_version_comes_from_a_folder_here_or_of_another_site(world: World, pages: Pages) -> None:
+    lay_out(world)
+    for name, content in NEW.items():
+        write(world.here, f"skins/harbour/{name}", content)
+        write(world.there.parent, f"elsewhere/harbour/{name}", content)
+    packages = world.nailer.packages
+    old = await packages.replacing.there(world.site, SKIN)
+    sources = (
+        await packages.sources.here(world.site, path("/studio/moss/skins/harbour"), old),
+        await packages.sources.elsewhere(world.site.id, path("/elsewhere/harbour"), old),
+    )
+    for source in sources:
+        plan = await read(world, await packages.replacing.replace(world.account_id, world.site, old, source))
+        assert (plan.one.new_version, fates(plan)["lib/new.js"]) == ("1.10", Fate.ADDED)
+        one = await carried_out(world, await choose(world, plan, old=Take.DROP))
+        assert one.state is ReplacementState.IN_PLACE, one.words
+        assert (await back(world, one.id)).state is ReplacementState.BACK

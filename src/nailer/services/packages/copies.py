@@ -5,12 +5,8 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator
-from pathlib import Path
-from shutil import rmtree
-from tempfile import mkdtemp
 
 import structlog
-from blake3 import blake3
 
 from nailer.acting import Acting, acting_as, need
 from nailer.core.files.entry import SideName
@@ -18,24 +14,22 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
 from nailer.core.packages.keeping import copy_name
 from nailer.core.packages.manifest import (
-    Copied,
     Manifest,
     names_of,
     still_known,
 )
 from nailer.core.people.rights import Right
-from nailer.core.words import count_text
 from nailer.engine.engine import Engine
 from nailer.errors import NailerError, NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.packing import Form, packed
+from nailer.services.packages.rehearsal import rehearsed
 from nailer.services.packages.taking import CUT, CopyStanding, Taker
 from nailer.sides.connection import Lane
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
-from nailer.unbroken import in_thread
 
 _log = structlog.get_logger()
 _THERE = SideName.THERE
@@ -174,33 +168,13 @@ class ProvedCopies:
         return await self.one(site, copy_id), await self._store.manifest(copy_id)
 
     async def rehearse(self, site: Site, copy_id: int) -> str:
-        """Restore a copy into a scratch folder of this machine, compare every file, and forget the folder; return how that
-        went, in a sentence. Raises NotFound."""
+        """Restore a copy into a scratch folder of this machine, compare every name, and forget the folder; return how that
+        went, in a sentence. Raises NotFound, NoSpaceLeft."""
         need(Right.DOWNLOAD, site.id)
         await self.one(site, copy_id)
-        manifest = await self._store.manifest(copy_id)
-        scratch = Path(await in_thread(mkdtemp, None, "nailer-rehearsal-"))
-        try:
-            wrong = [one for one in manifest.files if not await self._comes_back(scratch / "file", one)]
-        finally:
-            await in_thread(rmtree, scratch, True)
-        words = f"{count_text(len(manifest.files), 'file')} came back byte for byte"
-        if wrong:
-            first = b"/".join(wrong[0].below).decode("utf-8", "replace")
-            words = f"{count_text(len(wrong), 'file')} did not come back as they were, first {first}"
+        words = await rehearsed(await self._store.manifest(copy_id), self._kept.read, self._kept.folder)
         await self._store.rehearsed(copy_id, words)
         return words
-
-    async def _comes_back(self, file: Path, one: Copied) -> bool:
-        """True where a file of a copy, written to the disk and read again, is what it was."""
-        try:
-            with await in_thread(open, file, "wb") as opened:
-                async for chunk in self._kept.read(one.digest or b""):
-                    await in_thread(opened.write, chunk)
-        except NotFound:
-            return False
-        data = await in_thread(file.read_bytes)
-        return len(data) == one.entry.size and await in_thread(lambda: blake3(data).digest()) == one.digest
 
     async def packed(self, site: Site, copy_id: int, form: Form) -> tuple[str, AsyncIterator[bytes]]:
         """A copy as one archive with its manifest in it: what that is called, and its bytes. Raises NotFound."""
