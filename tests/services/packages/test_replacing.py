@@ -636,3 +636,25 @@ async def test_a_version_comes_from_a_folder_here_or_of_another_site(world: Worl
         one = await carried_out(world, await choose(world, plan, old=Take.DROP))
         assert one.state is ReplacementState.IN_PLACE, one.words
         assert (await back(world, one.id)).state is ReplacementState.BACK
+
+
+async def test_a_document_root_is_no_package_to_be_renamed(world: World, pages: Pages) -> None:
+    write(world.there, "VERSION", "1.9\n")
+    replacing = world.nailer.packages.replacing
+    old = await replacing.there(world.site, world.top)
+    with pytest.raises(InvalidInput, match="web address leads to"):
+        await replacing.remove(world.account_id, world.site, old)
+
+
+async def test_an_archive_whose_name_says_another_version_than_its_files_tells_no_edits(
+    world: World, pages: Pages
+) -> None:
+    top = lay_out(world)
+    (top / "lib" / "tides.js").write_text("tides(2)\n")
+    (world.here / "skins").mkdir()
+    (world.here / "skins" / "harbour-1.9.zip").write_bytes(archive(NEW))
+    assert (await planned(world)).base is None
+    (world.here / "skins" / "harbour-1.9.zip").write_bytes(archive(OLD))
+    plan = await planned(world)
+    assert plan.base is not None
+    assert fates(plan)["lib/tides.js"] is Fate.EDITED

@@ -149,9 +149,13 @@ class VersionSources:
         try:
             yield
         except NailerError:
-            if source.spooled is not None:
-                await self._archives.forget(source.spooled)
+            await self.forget(source)
             raise
+
+    async def forget(self, source: VersionSource) -> None:
+        """Forget what an archive was unpacked into."""
+        if source.spooled is not None:
+            await self._archives.forget(source.spooled)
 
     async def take_in(self, account_id: int, site: Site, path: SitePath, source: VersionSource) -> ProvedCopy:
         """Keep what is offered as it was delivered, for the package at `path`. Raises InvalidInput where it cannot be read
@@ -164,8 +168,7 @@ class VersionSources:
         finally:
             if why:
                 await self._copies.fail(copy_id, why)
-            if source.spooled is not None:
-                await self._archives.forget(source.spooled)
+            await self.forget(source)
         if why:
             raise InvalidInput(f"{source.words} could not be taken in: {why}")
         return await self._copies.get(site.id, copy_id)

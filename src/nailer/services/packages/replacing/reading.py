@@ -148,6 +148,9 @@ class ReplacementReading:
             with contextlib.suppress(InvalidInput):
                 source = await self.sources.here(site, offered.path, old)
                 check_alike(old, source.found)
+                if order(source.found.declared.version, old.declared.version) is not Order.SAME:
+                    await self.sources.forget(source)  # its name says one version, its files another
+                    continue
                 return await self.sources.take_in(one.account_id or 0, site, one.path, source)
         return known
 

@@ -309,6 +309,8 @@ class Replacing:
     def _check(self, account_id: int, site: Site, path: SitePath) -> None:
         need_whole(site)
         need(Right.CHANGE, site.id)
+        if path.is_root or any(root.folder.below(path) is not None for root in site.document_roots):
+            raise InvalidInput(f"{path} is what a web address leads to: it cannot be renamed as a package is.")
         self._guarded.check(account_id, site, _THERE, path)
         if self.runs.busy(site.id):
             raise UnderWay("A package of this site is being replaced already.")
