@@ -15,6 +15,7 @@ from nailer.core.packages.manifest import Manifest
 from nailer.core.words import aware
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
+from nailer.unbroken import in_thread
 
 
 class CopyState(StrEnum):
@@ -89,7 +90,7 @@ class CopyStore:
 
     async def prove(self, copy_id: int, manifest: Manifest, fetched: int, declared: Declared | None = None) -> None:
         """Write down that a copy is whole, with its manifest and what the package in it declares."""
-        packed = zlib.compress(json.dumps(manifest.data, separators=(",", ":")).encode(), 6)
+        packed = await in_thread(_packed, manifest)
         values = {
             "id": copy_id,
             "state": CopyState.PROVED.value,
@@ -144,7 +145,7 @@ class CopyStore:
     async def manifest(self, copy_id: int) -> Manifest:
         """The manifest of a copy; empty where it has none."""
         packed = await self._db.read(lambda work: work.value("copies.manifest", id=copy_id))
-        return Manifest.of(json.loads(zlib.decompress(packed))) if packed else Manifest(())
+        return await in_thread(_unpacked, packed) if packed else Manifest(())
 
     async def rehearsed(self, copy_id: int, words: str) -> None:
         """Write down how a rehearsal went."""
@@ -153,6 +154,15 @@ class CopyStore:
     async def drop(self, site_id: int, copy_id: int) -> None:
         """Forget a copy; what it alone held may be let go."""
         await self._db.write(lambda work: work.run("copies.drop", site_id=site_id, id=copy_id))
+
+
+def _packed(manifest: Manifest) -> bytes:
+    """Of a large site this takes a while: never on the event loop."""
+    return zlib.compress(json.dumps(manifest.data, separators=(",", ":")).encode(), 6)
+
+
+def _unpacked(packed: bytes) -> Manifest:
+    return Manifest.of(json.loads(zlib.decompress(packed)))
 
 
 def _copy(row: Row) -> ProvedCopy:
