@@ -6,6 +6,7 @@ import asyncio
 import random
 from collections import Counter
 from dataclasses import replace
+from shutil import rmtree
 
 import pytest
 
@@ -658,3 +659,13 @@ async def test_an_archive_whose_name_says_another_version_than_its_files_tells_n
     plan = await planned(world)
     assert plan.base is not None
     assert fates(plan)["lib/tides.js"] is Fate.EDITED
+
+
+async def test_the_old_one_goes_back_where_somebody_took_the_new_one_away_by_hand(world: World, pages: Pages) -> None:
+    top = lay_out(world)
+    before = look(world.there)
+    one = await carried_out(world, await choose(world, await planned(world), old=Take.DROP))
+    rmtree(top)
+    one = await back(world, one.id)
+    assert one.state is ReplacementState.BACK, one.words
+    assert look(world.there) == before

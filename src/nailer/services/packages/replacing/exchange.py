@@ -15,11 +15,12 @@ from nailer.unbroken import unbroken
 @dataclass(frozen=True, slots=True)
 class Exchange:
     """`place` is the package's own name. What lies at `comes` takes it (None: nothing does), what has it goes to `goes`
-    (None: nothing has it)."""
+    (None: nothing has it). `returns`: what comes was there before, and may also take a name that nobody has."""
 
     place: SitePath
     comes: SitePath | None
     goes: SitePath | None
+    returns: bool = False
 
 
 async def exchange(side: Side, names: Exchange) -> None:
@@ -43,6 +44,8 @@ async def exchange(side: Side, names: Exchange) -> None:
         await unbroken(_both(side, names.place, names.goes, names.comes))
     elif has_goes and not has_place:
         await _in(side, names.comes, names.place, names.goes)
+    elif names.returns and not has_place:
+        await unbroken(side.rename(names.comes, names.place))  # somebody took the new one away by hand
     else:
         raise _unlike(names)
 

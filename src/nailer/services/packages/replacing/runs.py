@@ -296,4 +296,4 @@ def _forward(one: Replacement) -> Exchange:
 
 
 def _backward(one: Replacement) -> Exchange:
-    return Exchange(one.path, one.kept, one.fresh)
+    return Exchange(one.path, one.kept, one.fresh, returns=True)
