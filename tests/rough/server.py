@@ -189,6 +189,8 @@ class _Line:
             self.close_data()
 
     def say(self, code: int, words: str) -> None:
+        if self.writer.is_closing():
+            raise Cut  # whoever asked is gone
         self.writer.write(f"{code} {words}\r\n".encode())
 
     def refuse(self, error: OSError) -> None:
