@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 import pytest
 
 from nailer.acting import Acting, acting_as
+from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.recovery import WayKind
 from nailer.core.packages.replacing import Take
@@ -14,6 +15,7 @@ from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import InvalidInput, NotAllowed, NotFound, PermissionRefused
 from nailer.sides.sftp.side import SftpSide
 from nailer.standins.pages import Pages
+from nailer.store.changes import NewChange, What
 from tests.builders import path, tree, write
 from tests.services.packages import versions
 from tests.services.packages.test_copies import taken
@@ -49,6 +51,19 @@ async def test_the_ways_back_are_there_in_their_order(world: World, pages: Pages
     assert WayKind.VERSION not in kinds
     left = [way.number for way in await packages.recovery.ways(world.site) if way.kind is WayKind.CHANGE]
     assert job.id not in left
+
+
+async def test_a_change_of_no_job_is_a_way_back_whatever_else_was_planned(world: World, pages: Pages) -> None:
+    versions.lay_out(world)
+    write(world.there, "new.html", "x")
+    replacing = world.nailer.packages.replacing
+    number = await replacing.remove(world.account_id, world.site, await replacing.there(world.site, versions.SKIN))
+    await versions.read(world, number)
+    old, new = world.top.child(b"old.html"), world.top.child(b"new.html")
+    change = NewChange(world.site.id, SideName.THERE, old, What.RENAMED, world.account_id, other_path=new)
+    number = await world.nailer.stores.changes.add_confirmed(change)
+    ways = await world.nailer.packages.recovery.ways(world.site)
+    assert [(way.number, way.is_job) for way in ways if way.kind is WayKind.CHANGE] == [(number, False)]
 
 
 async def test_who_sees_a_part_is_told_no_way_back(world: World) -> None:
@@ -104,6 +119,17 @@ async def test_one_that_cannot_be_removed_is_said_and_tried_again(
     assert await scratch.of(world.site) == []
     with pytest.raises(NotFound):
         await scratch.end(world.account_id, world.site, area.id)
+
+
+async def test_one_that_cannot_be_made_is_none(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    async def _refuses(side: SftpSide, path: SitePath) -> None:
+        raise PermissionRefused("{path} may not be made.", path=path)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(SftpSide, "make_folder", _refuses)
+        with pytest.raises(PermissionRefused):
+            await world.nailer.packages.scratch.make(world.account_id, world.site, 1, "")
+    assert await world.nailer.packages.scratch.of(world.site) == []
 
 
 async def test_one_that_somebody_removed_is_gone(world: World) -> None:

@@ -16,7 +16,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.replacing import Fate, Take
 from nailer.core.packages.tested import PageTest
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import Conflict, InvalidInput, NotAllowed, PermissionRefused, RenameRefused, UnderWay
+from nailer.errors import Conflict, InvalidInput, NotAllowed, NotFound, PermissionRefused, RenameRefused, UnderWay
 from nailer.services.packages import Replacement, ReplacementState
 from nailer.sides.sftp.side import SftpSide
 from nailer.sides.side import Side
@@ -669,3 +669,42 @@ async def test_the_old_one_goes_back_where_somebody_took_the_new_one_away_by_han
     one = await back(world, one.id)
     assert one.state is ReplacementState.BACK, one.words
     assert look(world.there) == before
+
+
+async def test_a_copy_that_somebody_forgets_keeps_nobody_from_going_back(world: World, pages: Pages) -> None:
+    """What the hand edits were told by may be forgotten: the plan stays readable, and the old one goes back."""
+    top = lay_out(world)
+    site_copy = await taken(world)
+    (top / "lib" / "tides.js").write_text("tides(2)\n")
+    before = look(world.there)
+    plan = await planned(world)
+    assert plan.base is not None
+    one = await carried_out(world, await choose(world, plan, old=Take.DROP))
+    packages = world.nailer.packages
+    await packages.copies.drop(world.site, site_copy.id)
+    packages.replacing.plans.forget(one.id)
+    assert (await packages.replacing.plans.of(one)).base is None
+    assert (await back(world, one.id)).state is ReplacementState.BACK
+    assert look(world.there) == before
+
+
+async def test_what_was_delivered_for_a_plan_that_is_given_up_is_let_go(world: World, pages: Pages) -> None:
+    lay_out(world)
+    replacing, copies = world.nailer.packages.replacing, world.nailer.stores.copies
+    first, second = await planned(world), await planned(world)
+    await replacing.drop(world.site, first.one.id)
+    with pytest.raises(NotFound):
+        await copies.get(world.site.id, first.one.new_copy_id or 0)
+    assert (await copies.get(world.site.id, second.one.new_copy_id or 0)).version == "1.10"
+    assert (await carried_out(world, await choose(world, second, old=Take.DROP))).state is ReplacementState.IN_PLACE
+
+
+async def test_an_original_that_is_refused_leaves_nothing_unpacked(world: World, pages: Pages) -> None:
+    lay_out(world)
+    plan = await planned(world)
+    packages = world.nailer.packages
+    old = await packages.replacing.there(world.site, SKIN)
+    source = await packages.sources.dropped("harbour-1.10.zip", sent(archive(NEW)), old)
+    with pytest.raises(InvalidInput, match="Give the very version"):
+        await packages.replacing.original(world.account_id, world.site, plan.one.id, source)
+    assert list(world.nailer.plans.archives.spool.iterdir()) == []

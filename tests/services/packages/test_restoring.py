@@ -176,6 +176,9 @@ async def test_a_timer_that_fails_says_so(world: World) -> None:
     (timer,) = await packages.copy_times.of(world.site)
     assert "/none is not there" in timer.words
     assert [one.state for one in await packages.copies.of(world.site)] == [CopyState.FAILED]
+    write(world.there.parent, "none/now.txt", "it is there by now")
+    await packages.copy_times.run(timer)
+    assert [one.state for one in await packages.copies.of(world.site)] == [CopyState.PROVED], "failed ones go"
     with pytest.raises(InvalidInput):
         await packages.copy_times.add(world.account_id, world.site, world.top, "25:99", "UTC", KeepingRule())
 

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-import asyncio
-
 import structlog
 
 from nailer.acting import Acting, acting_as
 from nailer.core.words import count_text
-from nailer.errors import NailerError, StoreUnavailable
+from nailer.engine.often import Often
+from nailer.errors import NailerError
 from nailer.services.checks.reader import SiteReader
 from nailer.services.plans import Notices
 from nailer.store.checks.readings import ReadingState, ReadingTime
 from nailer.store.stores import Stores
 
 _log = structlog.get_logger()
-
-_LOOK_EVERY_S = 5.0
 
 
 class Nightly:
@@ -26,33 +23,19 @@ class Nightly:
         self._grants = stores.grants
         self._reader = reader
         self._notices = notices
-        self._loop: asyncio.Task[None] | None = None
-        self._under_way: set[asyncio.Task[None]] = set()
+        self._often = Often("sites whose time has come", self._look)
 
     def start(self) -> None:
         """Begin to look for sites whose time has come."""
-        self._loop = asyncio.create_task(self._watch())
+        self._often.start()
 
     async def stop(self) -> None:
         """End looking."""
-        tasks = [task for task in (self._loop, *self._under_way) if task is not None]
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        await self._often.stop()
 
-    async def _watch(self) -> None:
-        while True:
-            try:
-                for due in await self._readings.claim_due():
-                    task = asyncio.create_task(self.read(due))
-                    self._under_way.add(task)
-                    task.add_done_callback(self._under_way.discard)
-            except StoreUnavailable:
-                _log.warning("the database does not answer; readings wait")
-            except Exception:
-                # Whatever it was, the other sites must be read.
-                _log.exception("looking for sites to be read failed")
-            await asyncio.sleep(_LOOK_EVERY_S)
+    async def _look(self) -> None:
+        for due in await self._readings.claim_due():
+            self._often.begin(self.read(due))
 
     async def read(self, due: ReadingTime) -> None:
         """Read one site, and write to whoever wanted that where something is new or it could not be read."""

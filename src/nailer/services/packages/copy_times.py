@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
-
 import structlog
 
 from nailer.acting import Acting, acting_as, need
@@ -12,7 +10,8 @@ from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.packages.keeping import KeepingRule, staying
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
-from nailer.errors import NailerError, StoreUnavailable
+from nailer.engine.often import Often
+from nailer.errors import NailerError
 from nailer.services.checks import need_whole
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.plans import Notices
@@ -22,7 +21,6 @@ from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
 _log = structlog.get_logger()
-_LOOK_EVERY_S = 5.0
 
 
 class CopyTimes:
@@ -33,19 +31,15 @@ class CopyTimes:
         self._grants = stores.grants
         self._copies = copies
         self._notices = notices
-        self._loop: asyncio.Task[None] | None = None
-        self._under_way: set[asyncio.Task[None]] = set()
+        self._often = Often("copies whose time has come", self._look)
 
     def start(self) -> None:
         """Begin to look for copies whose time has come."""
-        self._loop = asyncio.create_task(self._watch())
+        self._often.start()
 
     async def stop(self) -> None:
         """End looking."""
-        tasks = [task for task in (self._loop, *self._under_way) if task is not None]
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        await self._often.stop()
 
     async def of(self, site: Site) -> list[CopyTime]:
         """The timers of a site."""
@@ -65,19 +59,9 @@ class CopyTimes:
         need(Right.DOWNLOAD, site.id)
         await self._store.drop(site.id, time_id)
 
-    async def _watch(self) -> None:
-        while True:
-            try:
-                for due in await self._store.claim_due():
-                    task = asyncio.create_task(self.run(due))
-                    self._under_way.add(task)
-                    task.add_done_callback(self._under_way.discard)
-            except StoreUnavailable:
-                _log.warning("the database does not answer; copies wait")
-            except Exception:
-                # Whatever it was, the other sites must be copied.
-                _log.exception("looking for copies to be taken failed")
-            await asyncio.sleep(_LOOK_EVERY_S)
+    async def _look(self) -> None:
+        for due in await self._store.claim_due():
+            self._often.begin(self.run(due))
 
     async def run(self, due: CopyTime) -> None:
         """Take one copy, rehearse it, and let go what the rule does not keep. Whoever wanted it hears where that failed."""
@@ -108,6 +92,7 @@ class CopyTimes:
         proved = {one.begun_at: one for one in mine if one.state is CopyState.PROVED}
         kept = staying(list(proved), due.rule)
         gone = [one for moment, one in proved.items() if moment not in kept]
-        for one in gone:
+        failed = [one for one in mine if one.state is CopyState.FAILED]
+        for one in [*gone, *failed]:
             await self._all_copies.drop(due.site_id, one.id)
         return f"; {count_text(len(gone), 'older one')} let go" if gone else ""

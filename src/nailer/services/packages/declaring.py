@@ -71,7 +71,6 @@ async def find_package(side: Side, top: SitePath, name: bytes, like: Found | Non
                 found.append(Found(folder, own, said))
                 continue
             below = [one.name for one in entries if one.is_folder and not one.name.startswith(b".")]
-            # A folder that holds nothing else is the package under its archive's name.
             deeper += [(folder.child(one), one) for one in below]
         if found:
             return _chosen(found, like)

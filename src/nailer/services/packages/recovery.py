@@ -57,7 +57,8 @@ class Recovery:
 
     async def _jobs(self, site: Site, now: datetime) -> list[LastChange]:
         """The last jobs and single changes that can be taken back; what a replacement did goes back by itself."""
-        own = {one.job_id for one in await self._replacements.of(site.id)}
+        replaced = await self._replacements.of(site.id)
+        own = {job_id for one in replaced for job_id in (one.job_id, one.removal_id) if job_id is not None}
         latest = await self._changes.latest(site.id, side=SideName.THERE, limit=_MOST_CHANGES)
         by_job: dict[tuple[bool, int], list[Change]] = {}
         for one in latest:

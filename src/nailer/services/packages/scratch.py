@@ -3,7 +3,6 @@ end."""
 
 from __future__ import annotations
 
-import asyncio
 import secrets
 from datetime import UTC, datetime, timedelta
 
@@ -16,7 +15,8 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.people.rights import Right
 from nailer.core.plans.plan import Answers
 from nailer.engine.engine import Engine
-from nailer.errors import Conflict, InvalidInput, NailerError, NotFound, StoreUnavailable
+from nailer.engine.often import Often
+from nailer.errors import Conflict, InvalidInput, NailerError, NotFound
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.services.plans import PlanMaker, Plans
@@ -27,7 +27,6 @@ from nailer.store.stores import Stores
 
 _log = structlog.get_logger()
 _THERE = SideName.THERE
-_LOOK_EVERY_S = 5.0
 _AGAIN = timedelta(minutes=10)
 _LONGEST_H = 14 * 24
 _INDEX = b'<!doctype html><meta name="robots" content="noindex"><title></title>\n'
@@ -43,17 +42,16 @@ class ScratchAreas:
         self._browse: Browse = files.browse
         self._guarded: GuardedFolders = files.guarded
         self._make: PlanMaker = plans.make
-        self._loop: asyncio.Task[None] | None = None
+        self._often = Often("areas whose end has come", self._look)
+        self._ending: set[int] = set()
 
     def start(self) -> None:
         """Begin to look for areas whose end has come."""
-        self._loop = asyncio.create_task(self._watch())
+        self._often.start()
 
     async def stop(self) -> None:
         """End looking."""
-        if self._loop is not None:
-            self._loop.cancel()
-            await asyncio.gather(self._loop, return_exceptions=True)
+        await self._often.stop()
 
     async def of(self, site: Site) -> list[tuple[ScratchArea, str]]:
         """The areas of a site, each with its web address."""
@@ -74,7 +72,12 @@ class ScratchAreas:
         self._guarded.check(account_id, site, _THERE, path)
         area_id = await self._store.add(site.id, account_id, path, why, ends_at)
         async with self._browse.side(site, _THERE) as side:
-            await side.make_folder(path)
+            try:
+                await side.make_folder(path)
+            except NailerError as error:
+                if not error.heals:
+                    await self._store.end(area_id)  # it was refused: there is none
+                raise
             # Without a first page a server may list what is in it.
             await side.write(path.child(b"index.html"), once(_INDEX))
         self._browse.forget(site.id, _THERE, path.parent)
@@ -98,17 +101,17 @@ class ScratchAreas:
                 return one
         raise NotFound("This scratch area is gone already.")
 
-    async def _watch(self) -> None:
-        while True:
-            try:
-                for one in await self._store.due():
-                    await self.due(one)
-            except StoreUnavailable:
-                _log.warning("the database does not answer; scratch areas wait")
-            except Exception:
-                # Whatever it was, the others must end.
-                _log.exception("ending scratch areas failed")
-            await asyncio.sleep(_LOOK_EVERY_S)
+    async def _look(self) -> None:
+        for one in await self._store.due():
+            if one.id not in self._ending:  # a server that is away keeps no other waiting
+                self._ending.add(one.id)
+                self._often.begin(self._ends(one))
+
+    async def _ends(self, one: ScratchArea) -> None:
+        try:
+            await self.due(one)
+        finally:
+            self._ending.discard(one.id)
 
     async def due(self, one: ScratchArea) -> None:
         """Remove one whose end has come; where that fails it is tried again, and said."""
@@ -130,6 +133,8 @@ class ScratchAreas:
             job = await self._jobs.get(job_id)
             if job.state in ENDED:
                 break
+        else:
+            return  # Nailer ends: it is due still when it starts again
         if job.state is not JobState.DONE:
             raise Conflict(f"Not all of {one.path} could be removed; job {job_id} says why.")
         await self._store.end(one.id)

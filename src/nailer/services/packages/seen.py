@@ -16,7 +16,7 @@ from nailer.services.checks import Checks, SiteLearned, need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.asides import Asides
 from nailer.services.packages.declaring import Found, declared_in, entries_of
-from nailer.services.packages.sources import HandEdits, Offered, VersionSources
+from nailer.services.packages.sources import HandEdits, Listed, Offered, VersionSources
 from nailer.sides.side import Side
 from nailer.store.packages.searches import SetAside
 from nailer.store.packages.seen import SeenPackage
@@ -84,6 +84,7 @@ class PackageBook:
         aside = {one.aside: one for one in await self._asides.open(site)}
         gate = asyncio.Semaphore(_AT_ONCE)
         left = [_MOST_FOLDERS]
+        listed = await self._sources.listed_here(site)
         async with self._browse.side(site, _THERE) as there, self._browse.side(site, SideName.HERE) as here:
 
             async def _look(folder: SitePath, depth: int) -> list[PackageSeen]:
@@ -92,7 +93,7 @@ class PackageBook:
                     entries = await entries_of(there, folder)
                     found = await declared_in(there, folder, entries) if depth else None
                 if found is not None:
-                    return [await self._package(site, here, folder, found, learned, aside.get(folder))]
+                    return [await self._package(site, here, folder, found, learned, aside.get(folder), listed)]
                 if depth >= _DEEPEST or left[0] <= 0:
                     return []
                 below = [folder.child(one.name) for one in entries if one.is_folder and _enters(one, folder, aside)]
@@ -155,11 +156,12 @@ class PackageBook:
         found: Declared,
         learned: SiteLearned | None,
         aside: SetAside | None,
+        listed: Listed,
     ) -> PackageSeen:
         own = aside.path if aside is not None else folder
         version = await self._version_here(site, here, own)
         near = site.counterpart(_THERE, own)
-        known = await self._sources.offered_for(site, Found(own, own.name, found))
+        known = await self._sources.offered_for(site, Found(own, own.name, found), listed)
         offered = tuple(one for one in known if one.path != near and one.order is not Order.SAME)
         files = size = in_use = None
         if learned is not None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -28,6 +28,8 @@ from nailer.store.stores import Stores
 _MOST_PLACES = 20
 _MOST_LARGER = 12
 _FIRST = (Order.NEWER, Order.SAME, Order.OLDER, Order.UNKNOWN)
+Listed = dict[SitePath, Sequence[Entry]]
+"""Folders here with what is in them, as they were listed."""
 _ENDINGS = (b".zip", b".tgz", b".txz", b".tar", b".tar.gz", b".tar.xz", b".tar.zst", b".tar.bz2")
 
 
@@ -112,24 +114,33 @@ class VersionSources:
         below = file.below(path)
         return any(one.below == below for one in (await self._copies.manifest(original.id)).names)
 
-    async def offered(self, site: Site, path: SitePath) -> tuple[Offered, ...]:
+    async def listed_here(self, site: Site) -> Listed:
+        """The folders here in which versions of any package may lie, listed once for all of them."""
+        listed: Listed = {}
+        async with self._browse.side(site, SideName.HERE) as side:
+            for folder in await _places(side, site, None, listed):
+                await _listed(side, folder, listed)
+        return listed
+
+    async def offered(self, site: Site, path: SitePath, listed: Listed | None = None) -> tuple[Offered, ...]:
         """What lies here that may be a version of the package at `path`: its own folder, and folders and archives whose
         names are the package's with a version behind, beside it or in a folder beside the site's."""
         near = site.counterpart(SideName.THERE, path)
+        listed = listed if listed is not None else {}
         found: dict[SitePath, Offered] = {}
         async with self._browse.side(site, SideName.HERE) as side:
-            for folder in await _places(side, site, near):
-                for one in await entries_of(side, folder):
+            for folder in await _places(side, site, near, listed):
+                for one in await _listed(side, folder, listed):
                     offered = await _offer(side, folder.child(one.name), one, path.name)
                     if offered is not None:
                         found[offered.path] = offered
         return tuple(found[place] for place in sorted(found))
 
-    async def offered_for(self, site: Site, old: Found) -> tuple[Offered, ...]:
-        """As `offered`, the newer ones first."""
+    async def offered_for(self, site: Site, old: Found, listed: Listed | None = None) -> tuple[Offered, ...]:
+        """As `offered`, the newer ones first. Who asks for many packages gives the same `listed` each time."""
         found = [
             replace(one, order=order(version_of(one.version), old.declared.version))
-            for one in await self.offered(site, old.folder)
+            for one in await self.offered(site, old.folder, listed)
         ]
         return tuple(sorted(found, key=lambda one: _FIRST.index(one.order)))
 
@@ -173,6 +184,11 @@ class VersionSources:
             raise InvalidInput(f"{source.words} could not be taken in: {why}")
         return await self._copies.get(site.id, copy_id)
 
+    async def let_go(self, site: Site, copy_id: int | None) -> None:
+        """Forget what was delivered for a plan that was given up, unless another one needs it."""
+        if copy_id is not None:
+            await self._copies.drop_unneeded(site.id, copy_id)
+
     async def original(self, site: Site, path: SitePath, version: str, *, but: int | None = None) -> ProvedCopy | None:
         """What one version of a package was before anybody changed it, as far as it is known: as it was delivered, else as
         it was first copied, `but` for one copy. None where nobody knows."""
@@ -205,12 +221,18 @@ def check_alike(old: Found, new: Found) -> str:
             raise InvalidInput(f"This is {new.text}; what is there is {old.text}. Nothing was changed.")
 
 
-async def _places(side: Side, site: Site, near: SitePath | None) -> list[SitePath]:
+async def _listed(side: Side, folder: SitePath, listed: Listed) -> Sequence[Entry]:
+    if folder not in listed:
+        listed[folder] = await entries_of(side, folder)
+    return listed[folder]
+
+
+async def _places(side: Side, site: Site, near: SitePath | None, listed: Listed) -> list[SitePath]:
     """Where versions of a package may lie here."""
     places = [near.parent] if near is not None and not near.is_root else []
     if not site.start_here.is_root and not site.start_here.parent.is_root:
         beside = site.start_here.parent
-        folders = [one.name for one in await entries_of(side, beside) if one.is_folder and one.name[:1] != b"."]
+        folders = [one.name for one in await _listed(side, beside, listed) if one.is_folder and one.name[:1] != b"."]
         others = [beside.child(name) for name in folders if name != site.start_here.name]
         places += [beside, *others[:_MOST_PLACES]]
     return list(dict.fromkeys(places))
@@ -227,6 +249,13 @@ async def _offer(side: Side, place: SitePath, entry: Entry, name: bytes) -> Offe
         return Offered(place, said.version.text, False) if said is not None else None
     version = stem[len(without_version(stem)) :].strip(b"-_. v").decode("utf-8", "replace")
     return Offered(place, version, True) if version else None
+
+
+def check_same_version(old: Found, new: Found) -> None:
+    """Raises InvalidInput where `new` is another package than `old`, or another version of it."""
+    check_alike(old, new)
+    if order(new.declared.version, old.declared.version) is not Order.SAME:
+        raise InvalidInput(f"This is {new.text}; what is there is {old.text}. Give the very version that is there.")
 
 
 class _Open:

@@ -151,6 +151,10 @@ class CopyStore:
         """Write down how a rehearsal went."""
         await self._db.write(lambda work: work.run("copies.rehearsed", id=copy_id, words=words[:300], now=utc_now()))
 
+    async def drop_unneeded(self, site_id: int, copy_id: int) -> None:
+        """Forget what was delivered, unless a replacement that was not given up needs it."""
+        await self._db.write(lambda work: work.run("copies.drop_unneeded", site_id=site_id, id=copy_id))
+
     async def drop(self, site_id: int, copy_id: int) -> None:
         """Forget a copy; what it alone held may be let go."""
         await self._db.write(lambda work: work.run("copies.drop", site_id=site_id, id=copy_id))

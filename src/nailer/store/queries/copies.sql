@@ -56,3 +56,9 @@ UPDATE proved_copies SET rehearsed_at = %(now)s, rehearsal = %(words)s WHERE id 
 
 -- name: drop(site_id, id)!
 DELETE FROM proved_copies WHERE site_id = %(site_id)s AND id = %(id)s;
+
+-- name: drop_unneeded(site_id, id)!
+DELETE p FROM proved_copies p
+ WHERE p.site_id = %(site_id)s AND p.id = %(id)s AND p.kind = 'delivered'
+   AND NOT EXISTS (SELECT 1 FROM replacements r
+                    WHERE r.state <> 'dropped' AND (r.new_copy_id = p.id OR r.base_copy_id = p.id));

@@ -56,7 +56,7 @@ class ReplacementPlans:
     async def of(self, one: Replacement) -> ReplacementPlan:
         """The plan as it stands."""
         rows = await self.rows(one)
-        base = await self._copies.get(one.site_id, one.base_copy_id) if one.base_copy_id else None
+        base = await self._base(one)
         result = await self.result(one) if one.new_copy_id else await self.manifest(one.old_copy_id)
         waiting = len(undecided(rows, one.choices)) if one.new_copy_id else 0
         return ReplacementPlan(one, rows, base, waiting, result.size, len(result.files))
@@ -70,19 +70,27 @@ class ReplacementPlans:
         if one.id in self._rows:
             self._rows.move_to_end(one.id)
             return self._rows[one.id]
-        old, new, base = await self.manifest(one.old_copy_id), await self.manifest(one.new_copy_id), None
-        is_delivered = False
-        if one.base_copy_id:
-            copy = await self._copies.get(one.site_id, one.base_copy_id)
-            base = await self.manifest(copy.id)
+        old, new = await self.manifest(one.old_copy_id), await self.manifest(one.new_copy_id)
+        copy, then, is_delivered = await self._base(one), None, False
+        if copy is not None:
             is_delivered = copy.kind is CopyKind.DELIVERED
-            base = base if is_delivered else base.part(one.path.below(copy.path) or ())
-        rows = compared(old, new, base, is_delivered=is_delivered)
+            then = await self.manifest(copy.id)
+            then = then if is_delivered else then.part(one.path.below(copy.path) or ())
+        rows = compared(old, new, then, is_delivered=is_delivered)
         found = tuple([await self._joined(row) for row in rows])
         self._rows[one.id] = found
         while len(self._rows) > _REMEMBERED:
             self._rows.popitem(last=False)
         return found
+
+    async def _base(self, one: Replacement) -> ProvedCopy | None:
+        """What the hand edits are told by; None where there is none, or somebody has forgotten that copy."""
+        if one.base_copy_id is None:
+            return None
+        try:
+            return await self._copies.get(one.site_id, one.base_copy_id)
+        except NotFound:
+            return None
 
     async def _joined(self, row: PackageRow) -> PackageRow:
         if row.fate is not Fate.CLASH or row.old is None or row.new is None:

@@ -21,7 +21,7 @@ from nailer.services.files import Browse, Files
 from nailer.services.packages.copies import ProvedCopies
 from nailer.services.packages.declaring import Found
 from nailer.services.packages.replacing.plans import ReplacementPlans
-from nailer.services.packages.sources import VersionSource, VersionSources, check_alike
+from nailer.services.packages.sources import VersionSource, VersionSources, check_same_version
 from nailer.services.plans import room_at
 from nailer.sides.side import Side
 from nailer.store.packages.copies import CopyKind, CopyState, ProvedCopy
@@ -145,12 +145,10 @@ class ReplacementReading:
             # The folder that is worked in may be edited; what goes by its version is as it came.
             if offered.path == near or order(version_of(offered.version), old.declared.version) is not Order.SAME:
                 continue
-            with contextlib.suppress(InvalidInput):
+            with contextlib.suppress(InvalidInput):  # its name may say one version, its files another
                 source = await self.sources.here(site, offered.path, old)
-                check_alike(old, source.found)
-                if order(source.found.declared.version, old.declared.version) is not Order.SAME:
-                    await self.sources.forget(source)  # its name says one version, its files another
-                    continue
+                async with self.sources.forgotten_on_error(source):
+                    check_same_version(old, source.found)
                 return await self.sources.take_in(one.account_id or 0, site, one.path, source)
         return known
 

@@ -16,7 +16,6 @@ from nailer.core.jobs.kinds import JobKind
 from nailer.core.packages.identity import step_words, without_version
 from nailer.core.packages.manifest import Manifest, tree_of, unagreed
 from nailer.core.packages.replacing import Fate, Take, undecided
-from nailer.core.packages.versions import Order, order
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
@@ -31,7 +30,7 @@ from nailer.services.packages.replacing.plans import ReplacementPlan, Replacemen
 from nailer.services.packages.replacing.reading import ReplacementReading, VersionsToRead
 from nailer.services.packages.replacing.runs import ReplacementRuns
 from nailer.services.packages.seen import PackageBook
-from nailer.services.packages.sources import VersionSource, check_alike
+from nailer.services.packages.sources import VersionSource, check_alike, check_same_version
 from nailer.sides.side import is_there
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
 from nailer.store.packages.searches import SearchState
@@ -157,14 +156,10 @@ class Replacing:
         it is another version, or another package."""
         need(Right.CHANGE, site.id)
         one = await self.get(site, number)
-        if one.state is not _State.PLANNED or one.kind is not _Kind.REPLACE:
-            raise Conflict("This is no plan of a replacement.")
-        old = await self.there(site, one.path)
-        check_alike(old, source.found)
-        if order(source.found.declared.version, old.declared.version) is not Order.SAME:
-            raise InvalidInput(
-                f"This is {source.found.text}; what is there is {old.text}. Give the very version that is there."
-            )
+        async with self.sources.forgotten_on_error(source):
+            if one.state is not _State.PLANNED or one.kind is not _Kind.REPLACE:
+                raise Conflict("This is no plan of a replacement.")
+            check_same_version(await self.there(site, one.path), source.found)
         base = await self.sources.take_in(account_id, site, one.path, source)
         self.plans.forget(number)
         one = replace(one, base_copy_id=base.id)
@@ -232,11 +227,11 @@ class Replacing:
         if one.kind is not _Kind.REMOVE:
             now = await self._now(one)
             items = beside(fresh, result, one.path, now) if fresh is not None else one_by_one(one.path, result, now)
-            title = f"{one.title} {one.new_version}".strip()
+            package = f"{one.title} {one.new_version}".strip()
+            title = f"Building {package}" if fresh is not None else f"{package}, file by file"
             folder = fresh if fresh is not None else one.path
             kind = JobKind.BUILD if fresh is not None else JobKind.WRITE
-            word = "Building" if fresh is not None else "Replacing by"
-            job_id = await self.runs.add_job(account_id, site, f"{word} {title}", folder, items, kind)
+            job_id = await self.runs.add_job(account_id, site, title, folder, items, kind)
             await self._store.build(one.id, fresh, kept, job_id, pages)
         self.runs.go(await self.get(site, one.id))
 
@@ -290,6 +285,7 @@ class Replacing:
         if one.state is _State.FAILED:
             await self.runs.undo(one, site)
         await self._store.set_state(number, _State.DROPPED)
+        await self.sources.let_go(site, one.new_copy_id)
 
     async def _claim(self, one: Replacement, state: ReplacementState) -> None:
         """Go on from the state that was seen. Raises UnderWay where somebody else does so already."""
