@@ -43,7 +43,6 @@ async def test_a_version_takes_the_place_of_another_and_goes_back(
         await visitor
         assert one.state is ReplacementState.IN_PLACE, one.words
         assert tree(top) == {name: text.encode() for name, text in versions.NEW.items()}
-        # Both renames leave together: of thousands of looks hardly one falls between them. Apart, one in 14 did.
-        assert met[b"none"] * 50 <= met.total(), met
+        assert met.keys() <= {b'"1.9', b"1.10", b"none"}, "never half of one and half of the other"
         assert (await versions.back(world, one.id)).state is ReplacementState.BACK
         assert tree(world.there) == before

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from pathlib import Path
 
 import pytest
@@ -11,6 +11,8 @@ from nailer.core.connecting.protocol import Protocol
 from nailer.core.packages.replacing import Take
 from nailer.errors import Conflict, FileMissing
 from nailer.services.packages import ReplacementState
+from nailer.sides.ftp.line import FtpLine
+from nailer.sides.ftp.replies import Reply
 from nailer.standins.ftp import FtpHost
 from nailer.store.packages.copies import CopyState
 from tests.builders import path, tree, write
@@ -134,3 +136,20 @@ async def test_a_server_that_renames_nothing_gets_a_version_file_by_file(
             assert tree(world.there) == before
     finally:
         await host.stop()
+
+
+async def test_both_renames_leave_together(by_ftp: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Four commands at once: visitors find the name missing for no round trip."""
+    versions.lay_out(by_ftp)
+    plan = await versions.choose(by_ftp, await versions.planned(by_ftp), old=Take.DROP)
+    ask, sent = FtpLine.ask_together, []
+
+    async def _records(line: FtpLine, commands: Sequence[bytes], **how: bool) -> list[Reply]:
+        sent.append([one.partition(b" ")[0] for one in commands])
+        return await ask(line, commands, **how)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(FtpLine, "ask_together", _records)
+        one = await versions.carried_out(by_ftp, plan)
+    assert one.state is ReplacementState.IN_PLACE, one.words
+    assert sent.count([b"RNFR", b"RNTO", b"RNFR", b"RNTO"]) == 1
