@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -9,11 +10,12 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 import urllib.error
 import urllib.parse
 import urllib.request
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -151,6 +153,81 @@ def test_serve_runs_without_the_demo_and_ends_on_ctrl_c(tmp_path: Path) -> None:
 
     assert gone(helpers)
     assert (tmp_path / "home" / "seal.key").stat().st_mode & 0o777 == 0o600
+
+
+_MOMENTS: dict[str, Callable[[Path, str], bool]] = {
+    "as it loads": lambda home, said: True,
+    "as the database is made": lambda home, said: (home / "mariadb" / "data").exists(),
+    "as the database starts": lambda home, said: (home / "mariadb" / "first.sql").exists(),
+    "as the database answers": lambda home, said: (home / "mariadb" / "pid").exists(),
+    "as Nailer begins": lambda home, said: "answers at" in said,
+    "as it waits for its first account": lambda home, said: "needs this word" in said,
+}
+
+
+@pytest.mark.parametrize(("moment", "number"), list(zip(_MOMENTS, [signal.SIGINT, signal.SIGTERM] * 3, strict=True)))
+def test_a_start_ends_whenever_it_is_told_to(tmp_path: Path, moment: str, number: signal.Signals) -> None:
+    """It ends by itself, says nothing unreadable, and leaves nobody behind."""
+    log = tmp_path / "said"
+    with open(log, "w") as out:
+        process = subprocess.Popen(
+            [sys.executable, "-m", "nailer.cli", "serve", "--port", "0", "--home", str(tmp_path / "home")],
+            stdout=out,
+            stderr=out,
+            env=_environment(),
+        )
+    until = time.monotonic() + 60
+    while not _MOMENTS[moment](tmp_path / "home", log.read_text()) and time.monotonic() < until:
+        time.sleep(0.005)
+
+    process.send_signal(number)
+    process.wait(20)
+
+    said = log.read_text()
+    assert "Traceback" not in said
+    assert "did not stop in time" not in said
+    # By the signal where Python had not begun to run Nailer.
+    assert process.returncode == 130 or (process.returncode == -number and moment == "as it loads")
+    assert not [one for one in Path("/proc").glob("[0-9]*") if _runs_on(one, tmp_path)]
+
+
+def _runs_on(process: Path, home: Path) -> bool:
+    """Whether a process of this folder is left, past the moment that the kernel needs to end it."""
+    for _ in range(100):
+        try:
+            if os.fsencode(home) not in (process / "cmdline").read_bytes():
+                return False
+        except OSError:
+            return False
+        time.sleep(0.05)
+    return True
+
+
+def test_a_first_page_and_a_signal_at_once_end_nailer(tmp_path: Path) -> None:
+    """The signal comes as an answer is on its way: it was lost once, where its handler ran in the middle of other work."""
+    for _ in range(3):
+        with running("serve", "--port", "0", "--home", str(tmp_path / "home")) as served:
+            url = f"{served.address}first-account"
+            page = threading.Thread(target=_fetch, args=(url,))
+            page.start()
+            served.process.send_signal(signal.SIGINT)
+            assert served.process.wait(20) == 130
+            page.join()
+
+
+def _fetch(url: str) -> None:
+    with contextlib.suppress(OSError), urllib.request.urlopen(url, timeout=10) as response:
+        response.read()
+
+
+def test_a_second_nailer_on_one_database_says_so_and_does_not_start(tmp_path: Path, migrated_url: str) -> None:
+    shared = {"NAILER_DATABASE_URL": migrated_url, "NAILER_PORT": "0"}
+    with running("serve", env=shared | {"NAILER_HOME": str(tmp_path / "one")}) as first:
+        second = run("serve", env=shared | {"NAILER_HOME": str(tmp_path / "two")})
+
+        assert first.answers()
+    assert second.returncode == 1
+    assert "Another Nailer is running on this database" in second.stdout
 
 
 def test_a_taken_port_is_one_sentence(tmp_path: Path) -> None:

@@ -17,6 +17,7 @@ from nailer.core.words import count_text
 from nailer.engine.engine import Carrying, Engine
 from nailer.engine.live import LiveJob
 from nailer.errors import NotFound, StoreUnavailable
+from nailer.private import own_folder
 from nailer.seal import Seal
 from nailer.services.checks import Checks, Reaching
 from nailer.services.editing import Editing
@@ -109,8 +110,7 @@ class Nailer:
 def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None = None) -> Nailer:
     """Put the parts together. Raises SetupFailed where the key file or the address of the database cannot be used."""
     # Kept copies and the key are nobody else's on this machine.
-    settings.home.mkdir(parents=True, exist_ok=True, mode=0o700)
-    settings.home.chmod(0o700)
+    own_folder(settings.home)
     stores = Stores.over(Database(database_url), Seal.at(settings.home / "seal.key"))
     sites = Sites.build(stores.sites, stores.identities, settings.route)
     archives = Archives(settings.home / "spool")

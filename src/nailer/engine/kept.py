@@ -20,6 +20,7 @@ from blake3 import blake3
 
 from nailer.engine.group_commit import GroupCommit
 from nailer.errors import NoSpaceLeft, NotFound
+from nailer.private import new_own_file, own_folder
 from nailer.sides.side import CHUNK_BYTES
 from nailer.sides.translate import from_os
 from nailer.store.database import utc_now
@@ -40,9 +41,9 @@ class _Writer:
     """A compressed file on its way into the store. All methods block."""
 
     def __init__(self, folder: Path) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
+        own_folder(folder)
         self.part = folder / f"part-{secrets.token_hex(8)}"
-        self._file = open(self.part, "wb")  # noqa: SIM115 - closed by finish or abandon
+        self._file = new_own_file(self.part)  # closed by finish or abandon
         self._squeeze = zstandard.ZstdCompressor(level=_LEVEL).stream_writer(self._file, closefd=False)
         self._hash = blake3()
         self.size = 0
@@ -62,7 +63,7 @@ class _Writer:
         self._file.close()
         digest: bytes = self._hash.digest()
         target = _place(folder, digest)
-        target.parent.mkdir(exist_ok=True)
+        own_folder(target.parent)
         os.replace(self.part, target)
         return digest, stored
 
@@ -78,7 +79,10 @@ class KeptStore:
 
     def __init__(self, folder: Path, group: GroupCommit) -> None:
         self.folder = folder
-        folder.mkdir(parents=True, exist_ok=True)
+        own_folder(folder)
+        for older in folder.iterdir():
+            if older.is_dir():
+                own_folder(older)
         self._group = group
 
     async def put(self, chunks: AsyncIterator[bytes], *, held_by: int | None = None) -> KeptContent:

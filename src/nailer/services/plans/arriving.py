@@ -13,6 +13,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from nailer.errors import Conflict, NoSpaceLeft
+from nailer.private import own_folder
 from nailer.store.jobs import Item, Job
 from nailer.unbroken import in_thread
 
@@ -94,7 +95,7 @@ class Arriving:
 
     def _write(self, key: str, chunk: bytes) -> None:
         try:
-            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            own_folder(self._folder)
             with os.fdopen(os.open(self._folder / key, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600), "ab") as file:
                 file.write(chunk)
         except OSError as error:

@@ -8,13 +8,16 @@ import select
 import shutil
 import subprocess
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
+from nailer.ending import check
 from nailer.errors import SetupFailed
 from nailer.standins.demo import scenario
 from nailer.store.mariadb import die_with_parent
 
+_STOP_WITHIN_S = 1.5  # they keep nothing that could be lost
 _READY_WITHIN_S = 30.0
 
 
@@ -94,7 +97,7 @@ class StandIns:
         if process.stdin is not None:
             process.stdin.close()
         try:
-            process.wait(10)
+            process.wait(_STOP_WITHIN_S)
         except subprocess.TimeoutExpired:
             process.kill()
             process.wait()
@@ -105,7 +108,10 @@ class StandIns:
         process = self._process
         if process is None or process.stdout is None:
             raise SetupFailed("The demo's servers were not started.")
-        ready, _, _ = select.select([process.stdout], [], [], _READY_WITHIN_S)
+        ready, until = False, time.monotonic() + _READY_WITHIN_S
+        while not ready and time.monotonic() < until:
+            check()
+            ready = bool(select.select([process.stdout], [], [], 0.1)[0])
         line = process.stdout.readline() if ready else ""
         if not line:
             self.stop()

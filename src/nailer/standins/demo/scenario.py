@@ -27,6 +27,7 @@ from nailer.core.jobs.timers import Clashes, Mail, Missed
 from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.core.people.rights import Grant, Right
 from nailer.core.plans.sieve import CountedAs, Match, RuleGroup, Sieve, Test
+from nailer.ending import check
 from nailer.sides.identities.certificate import identity_of_pem
 from nailer.sides.identities.identity import host_key
 from nailer.standins.certificates import make_certificate
@@ -189,6 +190,7 @@ def lay_out(home: Path) -> None:
     """Make every folder and file of the demo below `home`, with the times and modes they should have."""
     now_s = int(time.time())
     for host in HOSTS:
+        check()
         root = home / "hosts" / host.name
         (root / host.document_root).mkdir(parents=True)
         if host.speaks == "sftp":
@@ -206,10 +208,9 @@ def lay_out(home: Path) -> None:
             )
     personal = asyncssh.generate_private_key("ssh-ed25519", comment="maren at the studio")
     personal.write_private_key(os.fspath(home / "hosts" / "personal.key"))
-    _lay_out_skerry(home, now_s)
-    _lay_out_small(home, now_s)
-    _lay_out_northlight(home, now_s)
-    _lay_out_moss(home, now_s)
+    for part in (_lay_out_skerry, _lay_out_small, _lay_out_northlight, _lay_out_moss):
+        check()
+        part(home, now_s)
     for name, text in content.letters().items():
         _write(home / "here" / "letters" / name, text, now_s - _DAY_S)
 
@@ -561,6 +562,7 @@ def _seen(path: Path) -> Entry:
 
 
 def _write(path: Path, data: bytes, at_s: int, mode: int = 0o644) -> None:
+    check()
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_bytes(data)
     path.chmod(mode)

@@ -26,6 +26,7 @@ import zstandard
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.words import size_text
 from nailer.errors import InvalidInput, NailerError, NoSpaceLeft, NotFound
+from nailer.private import new_own_file, own_folder
 from nailer.unbroken import in_thread
 
 _DISK_FAILS = (errno.EIO, errno.ENOSPC, errno.EDQUOT)
@@ -109,7 +110,7 @@ class Archives:
 
     def clear_old(self) -> None:
         """Forget what was unpacked and never carried, after a week. Blocks."""
-        self.spool.mkdir(parents=True, exist_ok=True, mode=0o700)
+        own_folder(self.spool)
         for one in self.spool.iterdir():
             if time.time() - one.stat().st_mtime > _KEPT_S:
                 shutil.rmtree(one, ignore_errors=True)
@@ -125,7 +126,7 @@ class Archives:
         await in_thread(folder.mkdir, 0o700, True)
         packed = folder / "packed"
         try:
-            file = await in_thread(open, packed, "wb")
+            file = await in_thread(new_own_file, packed)
             try:
                 async for chunk in content:
                     await in_thread(file.write, chunk)
