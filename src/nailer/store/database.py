@@ -16,7 +16,7 @@ from dbutils.pooled_db import PooledDB
 from pymysql.connections import Connection
 from pymysql.cursors import DictCursor
 
-from nailer.errors import InvalidInput, NailerError, OwnDiskFull, StoreUnavailable
+from nailer.errors import InvalidInput, NailerError, NotFound, OwnDiskFull, StoreUnavailable
 from nailer.store.address import DatabaseAddress
 from nailer.store.connection import connect
 from nailer.store.query import Query, load_queries
@@ -29,6 +29,7 @@ _TRY_AGAIN = (1205, 1213)  # lock wait timeout, deadlock: the server says to sta
 _LOST = (2002, 2003, 2006, 2013, 2055, 1053, 1927)
 _FULL = (1021, 1114)
 _FROM_ENGINE = 1030  # the number of the system's own error is in its words
+_BELONGS_TO_NOTHING = 1452  # a foreign key leads nowhere
 _DOES_NOT_FIT = (1264, 1366, 1406)
 _COLUMN = re.compile(r"column '(?:`[^']*`\.)?`?(\w+)`?'")
 _MOST_TRIES = 4
@@ -198,6 +199,8 @@ def _as_ours(error: pymysql.MySQLError) -> NailerError | None:
         return StoreUnavailable("The database went away.", server_words=_words(error))
     if code in _FULL or (code == _FROM_ENGINE and "error 28" in _words(error)):
         return OwnDiskFull("The database has no room left to write.", server_words=_words(error))
+    if code == _BELONGS_TO_NOTHING:
+        return NotFound("What this belongs to does not exist, or was removed in the meantime.")
     if code in _DOES_NOT_FIT:
         column = _COLUMN.search(_words(error))
         said = "It is too long, or cannot be stored."

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -369,6 +370,67 @@ def test_settings_of_a_site_are_no_way_to_its_password(maren: Visitor, site: str
     assert (moved.status_code, kept.status_code) == (403, 200)
     stored = portal_of(maren).call(maren.nailer.stores.sites.get, number_of(site))
     assert (stored.host, stored.note) == ("ftp.mosslane.example", "checked")
+
+
+@pytest.mark.parametrize(
+    ("field", "value", "status"),
+    [
+        ("store", "no", 422),
+        ("agent", "yes", 403),
+        ("key_file", "/home/nailer/.ssh/id_ed25519", 403),
+        ("credential_id", "99", 403),
+        ("group_id", "7", 403),
+        ("proxy_kind", "socks5", 403),
+        ("user_name", "root", 403),
+        ("start_here", "studio/other", 403),
+        ("old_allowed", "yes", 403),
+        ("charset", "zzz", 422),
+    ],
+)
+def test_settings_change_what_is_listed_and_refuse_all_else(
+    maren: Visitor, site: str, field: str, value: str, status: int
+) -> None:
+    """A form may hold any field: what is not open to a person is refused, and the site stays as it is for everybody."""
+    stored = replace(portal_of(maren).call(maren.nailer.stores.sites.get, number_of(site)), guards_proposed=True)
+    proxy = {"proxy_host": "evil.example", "proxy_port": "1080"} if field == "proxy_kind" else {}
+    with another(maren, "keeper", {number_of(site): grant(Right.LOOK, Right.SETTINGS)}) as keeper:
+        given = SETTINGS | {"host": "ftp.mosslane.example", "note": "mine"} | proxy | {field: value}
+        answer = keeper.post_form(f"{site}/settings", **given)
+
+    assert answer.status_code == status
+    now = portal_of(maren).call(maren.nailer.stores.sites.get, number_of(site))
+    assert replace(now, guards_proposed=True) == stored
+    portal_of(maren).call(maren.nailer.stores.sites.forget_fleeting)
+    assert "Moss Lane" in maren.get("/sites").text
+
+
+def test_a_stored_site_does_not_vanish_because_a_form_says_so(maren: Visitor, site: str) -> None:
+    """Not by an administrator's form either."""
+    answer = maren.post_form(f"{site}/settings", **SETTINGS, host="ftp.mosslane.example", store="no")
+
+    assert answer.status_code == 422
+    portal_of(maren).call(maren.nailer.stores.sites.forget_fleeting)
+    assert "Moss Lane" in maren.get("/sites").text
+
+
+def test_sign_in_details_that_other_sites_share_are_not_changed_from_one_of_them(maren: Visitor, site: str) -> None:
+    maren.post_form(f"{site}/duplicate")
+    before = portal_of(maren).call(maren.nailer.stores.sites.get, number_of(site))
+    with another(maren, "keeper", {number_of(site): grant(Right.LOOK, Right.SETTINGS)}) as keeper:
+        given = SETTINGS | {"host": "ftp.mosslane.example", "password": "another-one"}
+        answer = keeper.post_form(f"{site}/settings", **given)
+
+    assert answer.status_code == 403
+    secrets = portal_of(maren).call(maren.nailer.stores.sites.secrets, before)
+    assert secrets.password == "sow-and-reap"
+
+
+@pytest.mark.parametrize("parent", ["0", "4711"])
+def test_a_group_in_none_that_exists_is_said(maren: Visitor, parent: str) -> None:
+    answer = maren.post_form("/groups", name="Clients", parent_id=parent)
+
+    assert answer.status_code == 404
+    assert "does not exist" in answer.text
 
 
 def test_every_right_has_a_word_and_every_route_that_is_not_listed_is_shut() -> None:

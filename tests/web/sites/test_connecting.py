@@ -371,14 +371,27 @@ def test_a_site_that_cannot_be_taken_in_leaves_the_others(maren: Visitor) -> Non
 
 
 def test_a_key_file_in_an_export_and_a_folder_elsewhere_are_not_taken_over(maren: Visitor) -> None:
-    text = exported(key_file="/etc/shadow", start_here="/elsewhere/x", charset="klingon")
+    text = exported(key_file="/etc/shadow", start_here="/elsewhere/x")
 
     maren.post_form("/sites/import", text=text, take="yes", site_0="yes")
     portal = maren.client.portal
     assert portal is not None
     (site,) = portal.call(maren.nailer.stores.sites.all)
 
-    assert (site.key_file, site.start_here, site.charset) == ("", SitePath((b"studio", b"Sea")), "utf-8")
+    assert (site.key_file, site.start_here) == ("", SitePath((b"studio", b"Sea")))
+
+
+def test_a_site_of_an_unknown_character_set_is_said_and_not_imported(maren: Visitor) -> None:
+    """It was stored as UTF-8 without a word: every name of another set would have been wrong."""
+    text = exported(charset="zzz")
+
+    looked = maren.post_form("/sites/import", text=text)
+    maren.post_form("/sites/import", text=text, take="yes", site_0="yes")
+    portal = maren.client.portal
+    assert portal is not None
+
+    assert "does not know this character set" in looked.text
+    assert portal.call(maren.nailer.stores.sites.all) == []
 
 
 @pytest.mark.parametrize("text", ["[" * 50_000, '{"a":' * 20_000, exported(port=int("9" * 4000)), "{" + "9" * 6000])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from datetime import datetime
 from typing import Any
 
@@ -46,11 +46,33 @@ def _as_granted(site: Site, grant: Grant | None) -> Site:
     )
 
 
-def _reached_by(site: Site) -> tuple[object, ...]:
-    """All that decides where a site's secrets are sent, and which folder of this machine belongs to it."""
-    proxy = (site.proxy_kind, site.proxy_host, site.proxy_port, site.proxy_user)
-    keys = (site.key_file, site.agent, site.credential_id, site.old_allowed)
-    return site.protocol, site.host, site.port, site.user_name, site.start_here, proxy, keys
+# What a person who may change a site's settings, but is not an administrator, changes of it. Everything else decides where
+# its secrets are sent, which folder of this machine belongs to it, in which group it is, or whether it stays.
+OPEN_TO_SETTINGS = frozenset(
+    {
+        "name",
+        "colour",
+        "note",
+        "start_there",
+        "from_home",
+        "document_roots",
+        "guarded",
+        "password_kept",
+        "passive",
+        "charset",
+        "connections_most",
+        "clock_offset_s",
+        "clock_how",
+        "file_access",
+        "folder_access",
+        "in_place",
+        "package_bytes",
+    }
+)
+
+
+def _changed(before: Site, after: Site) -> set[str]:
+    return {one.name for one in fields(Site) if getattr(before, one.name) != getattr(after, one.name)}
 
 
 class SiteBook:
@@ -117,11 +139,18 @@ class SiteBook:
     async def change(self, site: Site, secrets: Secrets | None) -> list[int]:
         """Change a stored site, and its sign-in where `secrets` are given. Return the sites whose line was ended by that:
         a sign-in that several sites share was changed for all of them."""
-        who = person()
-        if who is not None and not who.is_admin and _reached_by(await self._store.get(site.id)) != _reached_by(site):
-            raise NotAllowed(
-                "Only who runs Nailer here changes how the server is reached, and which folder here belongs to the site."
-            )
+        before, who = await self._store.get(site.id), person()
+        if before.fleeting != site.fleeting:
+            raise InvalidInput("A site that is stored stays stored: remove it instead.")
+        if who is not None and not who.is_admin:
+            beyond = _changed(before, site) - OPEN_TO_SETTINGS
+            if beyond:
+                raise NotAllowed(
+                    "Only an administrator can change how the server is reached, and which folder here belongs to the "
+                    f"site. Nothing was changed. Refused: {', '.join(sorted(beyond))}."
+                )
+            if secrets is not None and await self._shares_sign_in(before):
+                raise NotAllowed("Other sites use the same sign-in details. Only an administrator can change them.")
         await self._store.update(site, secrets)
         self._looked_at(site)
         changed = [
@@ -132,6 +161,9 @@ class SiteBook:
         for site_id in changed:
             await self._let_go(site_id)
         return changed
+
+    async def _shares_sign_in(self, site: Site) -> bool:
+        return any(one.id == site.credential_id and one.sites > 1 for one in await self._store.credentials())
 
     def _looked_at(self, site: Site) -> Site:
         self._connector.look_at(site)

@@ -62,7 +62,12 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
     names = _names(text, problems)
     start_there, from_home = _start_there(text.get("start_there", ""), problems)
     document_roots = _document_roots(text, start_there, problems)
+    # Only at its beginning: a stored site does not vanish at the next start because a form says so.
     fleeting = text.get("store") == "no"
+    if stored is not None and stored.id:
+        if fleeting and not stored.fleeting:
+            problems["store"] = "A stored site stays stored. Remove it on its own page instead."
+        fleeting = stored.fleeting
     site = Site(
         id=stored.id if stored else 0,
         **names,
@@ -81,7 +86,7 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
         agent=text.get("agent") == "yes",
         old_allowed=text.get("old_allowed") == "yes",
         passive="passive" not in text or text["passive"] == "yes",
-        charset=text["charset"] if known(text.get("charset", "")) else UTF8,
+        charset=_charset(text, problems),
         connections_most=_number(text, "connections_most", 4, 1, 20, problems),
         proxy_kind=text["proxy_kind"] if text.get("proxy_kind") in ("socks5", "http") else "",
         proxy_host=text.get("proxy_host", "")[:255],
@@ -108,6 +113,8 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
             position=stored.position,
             opened_at=stored.opened_at,
             fingerprint=stored.fingerprint,
+            guards_proposed=stored.guards_proposed,
+            group_id=site.group_id if "group_id" in text else stored.group_id,
         )
     return replace(given, site=site)
 
@@ -247,6 +254,14 @@ def _number(text: Form, key: str, usual: int, least: int, most: int, problems: P
         problems[key] = f"A number from {least} to {most}."
         return usual
     return number
+
+
+def _charset(text: Form, problems: Problems) -> str:
+    charset = text.get("charset", "") or UTF8
+    if not known(charset):
+        problems["charset"] = "Nailer does not know this character set. Choose one of the list."
+        return UTF8
+    return charset
 
 
 def _kept(text: Form) -> PasswordKept:
