@@ -20,12 +20,14 @@ import uvicorn
 import uvloop
 
 from nailer.app import Nailer, join
+from nailer.bounded import pool
 from nailer.ending import RUNNING_WITHIN_S, SIGNALS, START_WITHIN_S, catch_signals, check, end_at_last
 from nailer.errors import SetupFailed
 from nailer.settings import Settings, load_settings
 from nailer.standins.demo import run, scenario
 from nailer.store.mariadb import PrivateMariaDB
 from nailer.store.sole import SoleUse
+from nailer.watchdog import watched
 from nailer.web.app import create_app
 from nailer.web.checks.views import create_views
 from nailer.web.shell.http import StrictHttp
@@ -165,7 +167,8 @@ class _Server(uvicorn.Server):
             loop.add_signal_handler(number, self.handle_exit, number, None)
         check()
         try:
-            yield
+            with watched():
+                yield
         finally:
             for number in SIGNALS:
                 loop.remove_signal_handler(number)
@@ -206,7 +209,10 @@ def _run(nailer: Nailer, listener: socket.socket, views: socket.socket) -> None:
     )
     _say(f"Nailer answers at http://{host}:{port}/")
     server = _Server(config, nailer, views)
-    server.run(sockets=[listener])
+    try:
+        server.run(sockets=[listener])
+    finally:
+        pool.close()
     if server.was_told_to_stop:
         raise KeyboardInterrupt
 

@@ -2,6 +2,7 @@
 
     NailerError
     ├── InvalidInput            what was given cannot be used
+    ├── Unreadable              a text that somebody else wrote cannot be read within its bounds
     ├── NotFound                the thing asked for is not here any more
     ├── NotAllowed              this person may not do that
     ├── SignedOut               nobody is signed in, or not any more
@@ -129,6 +130,12 @@ class InvalidInput(NailerError):
 class NotEditable(InvalidInput):
     title = "The editor cannot open this"
     advice_default = ("Look at it as it is, or save it to your computer and open it there.",)
+
+
+class Unreadable(NailerError):
+    """A text that somebody else wrote cannot be read within its bounds of time, depth and memory."""
+
+    title = "This cannot be read"
 
 
 class NotFound(NailerError):

@@ -7,16 +7,17 @@ from __future__ import annotations
 
 import json
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
-from html.parser import HTMLParser
 from itertools import islice
 
 import tinycss2
 from pygments.lexers import JavascriptLexer, PhpLexer
 from pygments.token import Comment, Literal, Punctuation, String
 
+from nailer.core.check.markup import Tag, tags
 from nailer.core.files.text import TextForm
 
 _MOST = 200
@@ -33,6 +34,8 @@ _MAY_STAY_OPEN = {
 _TWICE = re.compile(
     r"Ã[\x80-\xbf\u0152\u0153\u0160\u0161\u0178\u017d\u017e\u0192\u2013-\u2122€]|â€[\x80-\xbf™œžŸ“”˜¢¦]|Â[\xa0-\xbf]"
 )
+_FOREIGN = ("svg", "math")
+_DEEPEST = 30  # nested rules of a style: each level is read anew
 _CLOSES = {")": "(", "]": "[", "}": "{"}
 
 
@@ -86,84 +89,79 @@ def reads_cleanly(name: str) -> str:
 
 
 def _of_page(text: str) -> Iterable[Finding]:
-    reader = _Nesting(text)
-    reader.feed(text)
-    reader.close()
-    reader.finish()
-    return reader.found
+    nesting = _Nesting(text)
+    for tag in tags(text):
+        if tag.is_end:
+            nesting.end(tag)
+        else:
+            nesting.begin(tag)
+    nesting.finish()
+    return nesting.found
 
 
-class _Nesting(HTMLParser):
+class _Nesting:
     """Follows which elements are open, and says what is closed that was not opened, and the other way."""
 
     def __init__(self, text: str) -> None:
-        super().__init__(convert_charrefs=False)
         self.found: list[Finding] = []
         self._text = text
-        self._starts = [0, *(one.end() for one in re.finditer("\n", text))]
-        self._open: list[tuple[str, int, int]] = []
+        self._open: list[Tag] = []
+        # How many of each are open: looking through all of them at each end tag would cost the square.
+        self._count: Counter[str] = Counter()
 
-    def _at(self) -> int:
-        line, column = self.getpos()
-        return self._starts[line - 1] + column
+    def begin(self, tag: Tag) -> None:
+        """An element begins. One that ends at once does so in drawings and formulas only: HTML ignores the slash."""
+        self._look_at_attributes(tag)
+        if tag.name in _VOID:
+            return
+        if tag.closes_itself:
+            if tag.name not in _FOREIGN and not any(self._count[one] for one in _FOREIGN):
+                self._say(tag, Weight.WARNING, f"<{tag.name}/> does not close itself in HTML: it stays open")
+            return
+        self._open.append(tag)
+        self._count[tag.name] += 1
 
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        """An element begins; one that closes others by itself (HTML, 13.2.6) does so here."""
-        start = self._at()
-        end = start + len(self.get_starttag_text() or "<")
+    def _look_at_attributes(self, tag: Tag) -> None:
         seen: set[str] = set()
-        for attribute, value in attrs:
-            if (
-                value is not None
-                and re.search(r"<\s*/?[a-z]", value)
-                and not attribute.startswith(("on", "data-", "x-"))
-            ):
-                self._say(start, end, Weight.WARNING, f"{attribute} runs on into the next tag: is a quote missing?")
-            if attribute in seen:
-                self._say(start, end, Weight.WARNING, f"<{tag}> has {attribute} twice; browsers take the first")
-            seen.add(attribute)
-        if tag not in _VOID:
-            self._open.append((tag, start, end))
+        for one in tag.attributes:
+            may_hold_tags = one.name.startswith(("on", "data-", "x-"))
+            if one.value is not None and not may_hold_tags and re.search(r"<\s*/?[a-z]", one.value):
+                self._say(tag, Weight.WARNING, f"{one.name} runs on into the next tag: is a quote missing?")
+            if one.name in seen:
+                self._say(tag, Weight.WARNING, f"<{tag.name}> has {one.name} twice; browsers take the first")
+            seen.add(one.name)
 
-    def handle_startendtag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        """An element that ends at once. Outside drawings and formulas HTML ignores the slash."""
-        foreign = any(one in ("svg", "math") for one, _, _ in self._open)
-        if tag not in _VOID and tag not in ("svg", "math") and not foreign:
-            start = self._at()
-            end = start + len(self.get_starttag_text() or "<")
-            self._say(start, end, Weight.WARNING, f"<{tag}/> does not close itself in HTML: it stays open")
-
-    def handle_endtag(self, tag: str) -> None:
+    def end(self, tag: Tag) -> None:
         """An element ends; what was opened in it and not closed is a finding."""
-        start = self._at()
-        end = self._text.find(">", start) + 1 or len(self._text)
-        if tag in _VOID:
-            self._say(start, end, Weight.WARNING, f"<{tag}> has no end tag")
-            return
-        if tag not in (one for one, _, _ in self._open):
-            if tag != "p":
-                self._say(start, end, Weight.ERROR, f"</{tag}> closes nothing")
-            return
+        if tag.name in _VOID:
+            self._say(tag, Weight.WARNING, f"<{tag.name}> has no end tag")
+        elif not self._count[tag.name]:
+            if tag.name != "p":
+                self._say(tag, Weight.ERROR, f"</{tag.name}> closes nothing")
+        else:
+            self._close(tag.name)
+
+    def _close(self, name: str) -> None:
         while self._open:
-            opened, at, until = self._open.pop()
-            if opened == tag:
+            opened = self._open.pop()
+            self._count[opened.name] -= 1
+            if opened.name == name:
                 return
-            if opened not in _MAY_STAY_OPEN:
-                self._say(at, until, Weight.ERROR, f"<{opened}> is not closed before </{tag}>")
+            if opened.name not in _MAY_STAY_OPEN:
+                self._say(opened, Weight.ERROR, f"<{opened.name}> is not closed before </{name}>")
 
     def finish(self) -> None:
         """What is still open where the text ends."""
-        for tag, start, end in self._open:
-            if tag not in _MAY_STAY_OPEN:
-                self._say(start, end, Weight.ERROR, f"<{tag}> is never closed")
+        for tag in self._open:
+            if tag.name not in _MAY_STAY_OPEN:
+                self._say(tag, Weight.ERROR, f"<{tag.name}> is never closed")
         begun = re.search(r"<[a-zA-Z/][^<>]*\Z", self._text)
         if begun is not None:
-            self._say(
-                begun.start(), len(self._text), Weight.ERROR, "a tag is begun and never ended: is a quote or > missing?"
-            )
+            what = "a tag is begun and never ended: is a quote or > missing?"
+            self.found.append(Finding(begun.start(), len(self._text), Weight.ERROR, what))
 
-    def _say(self, start: int, end: int, weight: Weight, what: str) -> None:
-        self.found.append(Finding(start, end, weight, what))
+    def _say(self, tag: Tag, weight: Weight, what: str) -> None:
+        self.found.append(Finding(tag.start, tag.end, weight, what))
 
 
 def _of_style(text: str) -> Iterator[Finding]:
@@ -175,18 +173,22 @@ def _of_style(text: str) -> Iterator[Finding]:
         place: int = starts[token.source_line - 1] + token.source_column - 1
         return min(len(text), place)
 
-    for rule in tinycss2.parse_stylesheet(text, skip_comments=True, skip_whitespace=True):
+    # As many letters, so that all places stay.
+    plain = re.sub(r"\d{300,}", lambda found: "x" * len(found[0]), text)
+    for rule in tinycss2.parse_stylesheet(plain, skip_comments=True, skip_whitespace=True):
         if rule.type == "error":
             yield Finding(_at(rule), _at(rule) + 1, Weight.ERROR, _css_words(rule.message))
             continue
         content = getattr(rule, "content", None)
         if content is None:
             continue
-        yield from _of_block(content, _at)
+        yield from _of_block(content, _at, _DEEPEST)
     yield from _css_brackets(text)
 
 
-def _of_block(content: list[tinycss2.ast.Node], at: Callable[[tinycss2.ast.Node], int]) -> Iterator[Finding]:
+def _of_block(
+    content: list[tinycss2.ast.Node], at: Callable[[tinycss2.ast.Node], int], levels: int
+) -> Iterator[Finding]:
     for one in tinycss2.parse_blocks_contents(content, skip_comments=True, skip_whitespace=True):
         if one.type == "error":
             start = at(one)
@@ -195,7 +197,10 @@ def _of_block(content: list[tinycss2.ast.Node], at: Callable[[tinycss2.ast.Node]
             start = at(one)
             yield Finding(start, start + len(one.name), Weight.WARNING, f"{one.name} has no value")
         elif one.type in ("qualified-rule", "at-rule") and one.content is not None:
-            yield from _of_block(one.content, at)
+            if levels:
+                yield from _of_block(one.content, at, levels - 1)
+            else:
+                yield Finding(at(one), at(one) + 1, Weight.WARNING, "rules are nested too deeply to be checked")
 
 
 def _css_words(message: str) -> str:
@@ -207,7 +212,11 @@ def _css_words(message: str) -> str:
 
 def _css_brackets(text: str) -> Iterator[Finding]:
     bare = re.sub(
-        r"/\*.*?(\*/|\Z)|\"(\\.|[^\"\\\n])*\"|'(\\.|[^'\\\n])*'", lambda one: " " * len(one.group()), text, flags=re.S
+        # A string that is never ended ends with its line: beginning again at its next letter would cost the square.
+        r"/\*.*?(?:\*/|\Z)|\"(?:\\.|[^\"\\\n])*(?:\"|(?=\n)|\Z)|'(?:\\.|[^'\\\n])*(?:'|(?=\n)|\Z)",
+        lambda one: " " * len(one.group()),
+        text,
+        flags=re.S,
     )
     begun = text.rfind("/*")
     if begun >= 0 and "*/" not in text[begun:]:
@@ -235,18 +244,20 @@ def _brackets(text: str, lexer: JavascriptLexer | PhpLexer, kind: str) -> Iterat
 
 def _pairs(signs: Iterable[tuple[int, str]]) -> Iterator[Finding]:
     opened: list[tuple[int, str]] = []
+    count: Counter[str] = Counter()
     for at, sign in signs:
         if sign in _CLOSES.values():
             opened.append((at, sign))
-        elif opened and opened[-1][1] == _CLOSES[sign]:
-            opened.pop()
-        elif any(one == _CLOSES[sign] for _, one in opened):
+            count[sign] += 1
+        elif not count[_CLOSES[sign]]:
+            yield Finding(at, at + 1, Weight.ERROR, f"{sign} closes nothing")
+        else:
             while opened[-1][1] != _CLOSES[sign]:
                 start, one = opened.pop()
+                count[one] -= 1
                 yield Finding(start, start + 1, Weight.ERROR, f"{one} is not closed")
             opened.pop()
-        else:
-            yield Finding(at, at + 1, Weight.ERROR, f"{sign} closes nothing")
+            count[_CLOSES[sign]] -= 1
     for start, one in islice(opened, 20):
         yield Finding(start, start + 1, Weight.ERROR, f"{one} is not closed")
 
@@ -259,6 +270,8 @@ def _of_json(text: str) -> Iterator[Finding]:
         yield Finding(at, min(len(text), at + 1), Weight.ERROR, f"JSON: {error.msg}")
     except RecursionError:
         yield Finding(0, 1, Weight.ERROR, "JSON: nested too deeply")
+    except ValueError:
+        yield Finding(0, 1, Weight.ERROR, "JSON: a number has too many digits")
 
 
 def _of_script(text: str, form: TextForm) -> Iterator[Finding]:

@@ -208,7 +208,7 @@ def trouble_in(body: str) -> str:
     >>> trouble_in("<b>Parse error:</b> unexpected end"), trouble_in("<p>No errors here</p>")
     ('Parse error: unexpected end', '')
     """
-    for line in re.sub(r"<[^>\n]*>", " ", body).splitlines():
+    for line in re.sub(r"<[^<>\n]*>", " ", body).splitlines():
         if _TROUBLE.search(line):
             return " ".join(line.split())[:300]
     return ""

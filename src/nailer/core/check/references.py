@@ -8,25 +8,19 @@ from __future__ import annotations
 
 import html
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from html.parser import HTMLParser
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urljoin, urlsplit
 
+from nailer.core.check.markup import style_addresses, tags
 from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of, path_of
 from nailer.errors import InvalidInput
 
 _PAGE = re.compile(rb"\.(x?html?|php\d?|phtml|shtml|inc|tpl|svg)$", re.I)
 _STYLE = re.compile(rb"\.css$", re.I)
 
-_ATTRIBUTE = re.compile(
-    r"""\s(?P<name>[a-zA-Z:-]+)\s*=\s*(?:"(?P<double>[^"]*)"|'(?P<single>[^']*)'|(?P<bare>[^\s"'>]+))"""
-)
 _ONE_ADDRESS = {"src", "href", "poster", "data", "background", "action", "xlink:href"}
 _SRCSET_PART = re.compile(r"(?P<address>[^\s,]\S*?)(?=,?\s|,?$)(?:\s+[^,]*)?")
-_CSS_URL = re.compile(r"""url\(\s*(?P<mark>["']?)(?P<address>[^"')]*?)(?P=mark)\s*\)""", re.I)
-_CSS_IMPORT = re.compile(r"""@import\s+(?P<mark>["'])(?P<address>[^"']*)(?P=mark)""", re.I)
-_CSS_COMMENT = re.compile(r"/\*.*?\*/", re.S)
 # An address that a program makes is not known before it runs.
 _MADE_BY_A_PROGRAM = ("<?", "{{", "{%", "${", "<%")
 _SCHEME = re.compile(r"[a-zA-Z][a-zA-Z0-9+.-]*:")
@@ -44,7 +38,7 @@ class Reference:
     @property
     def address(self) -> str:
         """The address itself: character references of HTML are resolved."""
-        return html.unescape(self.written).strip()
+        return unescaped(self.written).strip()
 
 
 def refers(name: bytes) -> bool:
@@ -66,7 +60,7 @@ def references(name: bytes, data: bytes) -> list[Reference]:
     """
     text = data.decode("latin-1")
     starts = [0, *(found.end() for found in re.finditer("\n", text))]
-    spans = _in_style(text, 0) if _STYLE.search(name) else _in_page(text, starts)
+    spans = _in_style(text, 0) if _STYLE.search(name) else _in_page(text)
     found, line = [], 0
     for start, end in sorted(set(spans)):
         while line < len(starts) and starts[line] <= start:
@@ -78,61 +72,35 @@ def references(name: bytes, data: bytes) -> list[Reference]:
 
 
 def _in_style(text: str, at: int) -> Iterator[tuple[int, int]]:
-    bare = _CSS_COMMENT.sub(lambda found: " " * len(found.group()), text)
-    for pattern in (_CSS_URL, _CSS_IMPORT):
-        for found in pattern.finditer(bare):
-            yield at + found.start("address"), at + found.end("address")
+    return ((at + start, at + end) for start, end in style_addresses(text))
 
 
-def _in_page(text: str, starts: list[int]) -> Iterator[tuple[int, int]]:
-    reader = _Tags(starts)
-    reader.feed(text)
-    reader.close()
-    return iter(reader.spans)
+def _in_page(text: str) -> Iterator[tuple[int, int]]:
+    for tag in tags(text):
+        for one in tag.attributes if not tag.is_end else ():
+            if one.value is None:
+                continue
+            if one.name in _ONE_ADDRESS:
+                yield one.start, one.end
+            elif one.name == "srcset":
+                for part in _SRCSET_PART.finditer(one.value):
+                    yield one.start + part.start("address"), one.start + part.end("address")
+            elif one.name == "style":
+                yield from _in_style(one.value, one.start)
+        if tag.name == "style" and tag.content is not None:
+            yield from _in_style(text[tag.end : tag.content], tag.end)
 
 
-class _Tags(HTMLParser):
-    """Collects the places of addresses while a page is read; comments and scripts are passed over."""
+def unescaped(written: str) -> str:
+    """A text with its character references resolved. One with more digits than a number may have stays as it is written.
 
-    def __init__(self, starts: list[int]) -> None:
-        super().__init__(convert_charrefs=False)
-        self.spans: list[tuple[int, int]] = []
-        self._starts = starts
-        self._style = False
-
-    def handle_starttag(self, tag: str, attrs: object) -> None:
-        """Note what an element refers to, by its attributes and its inline style."""
-        at, text = self._at(), self.get_starttag_text() or ""
-        self._style = tag == "style"
-        for found in _ATTRIBUTE.finditer(text):
-            group = next(one for one in ("double", "single", "bare") if found[one] is not None)
-            start, value, name = at + found.start(group), found[group], found["name"].lower()
-            if name in _ONE_ADDRESS:
-                self.spans.append((start, start + len(value)))
-            elif name == "srcset":
-                self.spans += [
-                    (start + one.start("address"), start + one.end("address")) for one in _SRCSET_PART.finditer(value)
-                ]
-            elif name == "style":
-                self.spans += _in_style(value, start)
-
-    def handle_startendtag(self, tag: str, attrs: object) -> None:
-        """As for a start tag: HTML makes no difference."""
-        self.handle_starttag(tag, attrs)
-        self._style = False
-
-    def handle_endtag(self, tag: str) -> None:
-        """A style element ends."""
-        self._style = False
-
-    def handle_data(self, data: str) -> None:
-        """Text inside a style element is CSS and may refer to files."""
-        if self._style:
-            self.spans += _in_style(data, self._at())
-
-    def _at(self) -> int:
-        line, column = self.getpos()
-        return self._starts[line - 1] + column
+    >>> unescaped("a&amp;b"), unescaped("&#" + "9" * 5000 + ";")[:4]
+    ('a&b', '&#99')
+    """
+    try:
+        return html.unescape(written)
+    except ValueError:
+        return written
 
 
 def target_of(address: str, page: SitePath, roots: tuple[DocumentRoot, ...]) -> SitePath | None:
@@ -176,23 +144,33 @@ def rewritten(
     >>> rewritten(b"a.html", b'<img src="Pier%201.svg?2">', SitePath.parse(b"/htdocs/a.html"), {old: b"pier-1.svg"}, roots)
     (b'<img src="pier-1.svg?2">', 1)
     """
-    text, count = data.decode("latin-1"), 0
-    for one in reversed(references(name, data)):
+    new: list[tuple[Reference, str]] = []
+    for one in references(name, data):
         target = target_of(one.address, page, roots)
         if target is None or (goal := renamed(target, renames)) == target:
             continue
         written = _with_names(one.written, target, goal)
         if written is not None:
-            text = text[: one.start] + written + text[one.end :]
-            count += 1
-    return text.encode("latin-1"), count
+            new.append((one, written))
+    return written_anew(data, new), len(new)
+
+
+def written_anew(data: bytes, new: Iterable[tuple[Reference, str]]) -> bytes:
+    """A content with other words for some of its references, which are in the order of the text."""
+    text, at = data.decode("latin-1"), 0
+    parts: list[str] = []
+    for one, written in new:
+        if one.start >= at:  # two that overlap cannot both be written
+            parts += [text[at : one.start], written]
+            at = one.end
+    return "".join([*parts, text[at:]]).encode("latin-1")
 
 
 def _with_names(written: str, old: SitePath, new: SitePath) -> str | None:
     """An address as written with the names that differ put in; None where none of them is spelled out in it."""
-    unescaped = html.unescape(written)
-    cut = min((at for at in (unescaped.find("?"), unescaped.find("#")) if at >= 0), default=len(unescaped))
-    path, rest = unescaped[:cut], unescaped[cut:]
+    plain = unescaped(written)
+    cut = min((at for at in (plain.find("?"), plain.find("#")) if at >= 0), default=len(plain))
+    path, rest = plain[:cut], plain[cut:]
     begins = len(path) - len(urlsplit(path).path) if "//" in path else 0
     parts = path[begins:].rstrip("/").split("/")
     changed = False

@@ -1,10 +1,15 @@
-"""What differs between two texts, line by line, with a little of what surrounds it."""
+"""What differs between two texts, line by line, with a little of what surrounds it.
+
+Lines are matched by patience (package `patiencediff`): by those that stand once on either side, and between them again. It
+costs little more than reading the texts, also where every line is the same.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from difflib import SequenceMatcher
 from enum import StrEnum
+
+from patiencediff import PatienceSequenceMatcher
 
 _MOST_LINES = 20_000
 _AROUND = 3
@@ -39,7 +44,7 @@ def differences(old: str, new: str, *, around: int = _AROUND) -> list[Line] | No
         return None
     lines: list[Line] = []
     done = 0
-    for group in SequenceMatcher(None, before, after, autojunk=len(before) > 2000).get_grouped_opcodes(around):
+    for group in PatienceSequenceMatcher(None, before, after).get_grouped_opcodes(around):
         if skipped := group[0][1] - done:
             lines.append(Line(LineChange.SKIPPED, None, None, str(skipped)))
         for word, old_from, old_to, new_from, new_to in group:

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from difflib import SequenceMatcher
+from typing import Any
 
 from merge3 import Merge3
+from patiencediff import PatienceSequenceMatcher
+
+# The library's types name difflib's class, which it is made like.
+_MATCHER: Any = PatienceSequenceMatcher
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +52,7 @@ def merged(base: str, mine: str, theirs: str) -> Merged:
     >>> [(one.mine, one.theirs) for one in merged("a\\n", "b\\n", "c\\n").conflicts]
     [('b\\n', 'c\\n')]
     """
-    merge = Merge3(_lines(base), _lines(mine), _lines(theirs))
+    merge = Merge3(_lines(base), _lines(mine), _lines(theirs), sequence_matcher=_MATCHER)
     pieces: list[Piece] = []
     line, only_mine, only_theirs = 1, 0, 0
     for group in merge.merge_groups():
@@ -75,7 +79,7 @@ def side_by_side(mine: str, theirs: str) -> Merged:
     """
     ours, other = _lines(mine), _lines(theirs)
     pieces: list[Piece] = []
-    for what, start, end, from_, until in SequenceMatcher(None, ours, other, autojunk=False).get_opcodes():
+    for what, start, end, from_, until in PatienceSequenceMatcher(None, ours, other).get_opcodes():
         mine_now, theirs_now = "".join(ours[start:end]), "".join(other[from_:until])
         if what == "equal":
             pieces.append(Piece(True, mine_now))

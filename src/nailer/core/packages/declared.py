@@ -33,7 +33,9 @@ def _of_json(data: bytes) -> Declared | None:
     if not isinstance(said, dict) or not isinstance(said.get("version"), str):
         return None
     name = said.get("name")
-    return Declared(name[:120] if isinstance(name, str) else "", version_of(said["version"]), "")
+    # JSON can escape half a letter: nothing could store it.
+    name = name[:120].encode("utf-8", "replace").decode("utf-8") if isinstance(name, str) else ""
+    return Declared(name, version_of(said["version"].encode("utf-8", "replace").decode("utf-8")), "")
 
 
 def _of_header(data: bytes) -> Declared | None:

@@ -507,6 +507,9 @@ class ReadIgnore:
     notes: tuple[str, ...]
 
 
+_MOST_PATTERNS = 2000
+
+
 def read_ignore(text: str) -> ReadIgnore:
     """Read patterns in the style of ignore files: a pattern a line, `!` for exceptions, `#` for remarks.
 
@@ -516,7 +519,10 @@ def read_ignore(text: str) -> ReadIgnore:
     patterns: list[str] = []
     always: list[str] = []
     notes: list[str] = []
-    for number, raw in enumerate(text.splitlines(), 1):
+    rows = text.splitlines()
+    if len(rows) > _MOST_PATTERNS:
+        raise InvalidInput(f"A list of patterns may have {_MOST_PATTERNS} lines; this one has {len(rows)}.")
+    for number, raw in enumerate(rows, 1):
         line = raw.rstrip("\r\n")
         line = line if line.endswith("\\ ") else line.rstrip()
         if not line or line.startswith("#"):

@@ -13,6 +13,7 @@ _NAME = re.compile(rb"(?:^|[-_.])errors?(?:[-_.]?log)?(?:[-_.0-9]|$)", re.I)
 _OTHER_ENDING = re.compile(rb"\.(?:html?|php|css|js|gz|zip|png|jpe?g|svg|inc|tpl|md|json|xz|bz2)$", re.I)
 FOLDERS = (b"logs", b"log")
 TAIL_BYTES = 64 * 1024
+_READ_OF_A_LINE = 2000  # letters; what a failure says stands at the beginning of its line
 _LONGEST = 400
 # As PHP, Python and Perl name a place in a file: `in /a.php on line 3`, `File "/a.py", line 3`, `/a.pl:3`.
 _PATH = re.compile(r"(?P<path>/[^\s:'\"()<>|,]+)(?:\"?,? (?:on )?line (?P<line>\d+)|:(?P<number>\d+))?")
@@ -98,7 +99,7 @@ def lines_of(data: bytes, roots: Sequence[DocumentRoot], *, is_cut: bool) -> tup
     ('/htdocs/a.php', 12, 'Fatal error: x in /home/u/htdocs/a.php on line 12')
     """
     texts = data.decode("utf-8", "replace").splitlines()
-    return tuple(_line(text, roots) for text in texts[1 if is_cut else 0 :] if text.strip())
+    return tuple(_line(text[:_READ_OF_A_LINE], roots) for text in texts[1 if is_cut else 0 :] if text.strip())
 
 
 def _line(text: str, roots: Sequence[DocumentRoot]) -> LogLine:

@@ -16,10 +16,15 @@ from typing import Any
 from xml.etree.ElementTree import Element, ParseError
 
 import tinycss2
+import tinycss2.ast
 from defusedxml import ElementTree
 from defusedxml.common import DefusedXmlException
 from selectolax.lexbor import LexborHTMLParser, LexborNode
 
+from nailer.core.check.markup import depth, tags
+
+# The tree of a page costs the square of its depth; browsers stop at 512.
+_DEEPEST = 600
 LARGEST_BYTES = 2_000_000  # pages and styles beyond that are not read: the reading says which
 
 
@@ -170,7 +175,6 @@ _SHARED = ("og:image", "og:image:url", "og:image:secure_url", "twitter:image")
 _MADE = ("<?", "{{", "{%", "${", "<%")
 _SRCSET = re.compile(r"[\s,]*([^\s,]\S*[^\s,]|[^\s,])(?:\s+([^,]*))?(?:,|$)")
 _DESCRIBED_WIDTH = re.compile(r"([0-9]{1,5})\s*(?:px)?")
-_MOVE = re.compile(r"\s*[0-9.]*\s*[;,]?\s*(?:url\s*=)?\s*(?:\"([^\"]*)\"|'([^']*)'|(\S.*))", re.I)
 _MENTION = re.compile(r"[\w%~!@+-][\w.%~!@+-]{0,120}\.[A-Za-z0-9]{2,11}")
 _MOST_MENTIONS = 5000
 
@@ -187,7 +191,10 @@ def visible_letters(data: bytes) -> int:
     >>> visible_letters(b"<p>Soon <img src=a.png>")
     5
     """
-    tree = LexborHTMLParser(text_of(data))
+    text = text_of(data)
+    if depth(text) > _DEEPEST:
+        return 0
+    tree = LexborHTMLParser(text)
     tree.strip_tags(_NEVER_SHOWN.split(", "))
     body = tree.body
     if body is None:
@@ -196,6 +203,8 @@ def visible_letters(data: bytes) -> int:
 
 
 def _of_page(text: str) -> FileLinks:
+    if depth(text) > _DEEPEST:
+        return _of_deep_page(text)
     tree = LexborHTMLParser(text)
     base = ""
     found: list[Link] = []
@@ -214,6 +223,17 @@ def _of_page(text: str) -> FileLinks:
     return FileLinks(tuple(dict.fromkeys(one for one in found if _is_known(one.address))), base, frozenset(mentions))
 
 
+def _of_deep_page(text: str) -> FileLinks:
+    """What a page refers to that is nested deeper than a browser goes: by its tags, without a tree."""
+    found = []
+    for tag in tags(text):
+        for one in tag.attributes:
+            use = _ATTRIBUTES.get((tag.name, one.name))
+            if use is not None and one.value and _is_known(one.value):
+                found.append(Link(_clean(one.value), use))
+    return FileLinks(tuple(dict.fromkeys(found)), mentions=_mentioned(text))
+
+
 def _of_element(tag: str, given: Mapping[str, str | None], node: LexborNode) -> Iterator[Link]:
     for name, value in given.items():
         if not value:
@@ -224,7 +244,7 @@ def _of_element(tag: str, given: Mapping[str, str | None], node: LexborNode) -> 
         elif name in ("srcset", "imagesrcset") and tag in ("img", "source", "link"):
             yield from (Link(_clean(address), Use.PICTURE, None) for address in _of_srcset(value))
         elif name == "style":
-            yield from _in_style(value, as_block=True)
+            yield from _in_style(value)
     href = _clean(given.get("href") or "")
     if tag == "link" and href:
         yield from _of_relation(given, href)
@@ -250,11 +270,23 @@ def _of_relation(given: Mapping[str, str | None], href: str) -> Iterator[Link]:
 def _of_meta(given: Mapping[str, str | None]) -> Iterator[Link]:
     content = given.get("content") or ""
     if (given.get("http-equiv") or "").lower() == "refresh":
-        target = content.partition(";")[2] or content.partition(",")[2]
-        if (found := _MOVE.fullmatch(target.strip())) is not None:
-            yield Link(_clean(next(one for one in found.groups() if one is not None)), Use.MOVE)
+        if target := _moved_to(content):
+            yield Link(_clean(target), Use.MOVE)
     elif (given.get("property") or given.get("name") or "").lower() in _SHARED and content:
         yield Link(_clean(content), Use.PICTURE)
+
+
+def _moved_to(content: str) -> str:
+    """Where a page says that it moves on to (HTML, 4.2.5.3), '' where it does not say.
+
+    >>> _moved_to("0; url='b.html'"), _moved_to("5;b.html"), _moved_to("30")
+    ('b.html', 'b.html', '')
+    """
+    target = (content.partition(";")[2] or content.partition(",")[2]).strip().lstrip("0123456789.").lstrip(" \t;,\n")
+    if target[:3].lower() == "url" and target[3:].lstrip().startswith("="):
+        target = target[3:].lstrip()[1:].lstrip()
+    mark = target[:1]
+    return target[1:].partition(mark)[0] if mark in ('"', "'") and mark else target
 
 
 def _in_picture(node: LexborNode) -> bool:
@@ -285,46 +317,61 @@ def _of_style(text: str) -> FileLinks:
     return FileLinks(tuple(dict.fromkeys(_in_style(text))))
 
 
-def _in_style(text: str, *, as_block: bool = False) -> Iterator[Link]:
-    parse = tinycss2.parse_blocks_contents if as_block else tinycss2.parse_stylesheet
-    for rule in parse(text, skip_comments=True, skip_whitespace=True):
-        yield from _of_rule(rule)
+def _in_style(text: str) -> Iterator[Link]:
+    """Every address of a style, told from its tokens in one pass, however deep its blocks lie in each other."""
+    tokens = tinycss2.parse_component_value_list(_LONG_NUMBER.sub(_as_letters, text), skip_comments=True)
+    open_lists = [(iter(tokens), Use.PICTURE)]
+    use, at_rule = Use.PICTURE, ""
+    while open_lists:
+        token = next(open_lists[-1][0], None)
+        if token is None:
+            use, at_rule = open_lists.pop()[1], ""
+        elif token.type == "at-keyword":
+            at_rule = token.lower_value
+        elif at_rule == "import" and (address := _imported(token)):
+            yield from _known(address, Use.STYLE)
+            at_rule = "passed"
+        elif token.type == "literal" and token.value == ";":
+            at_rule = ""
+        elif token.type == "{} block":
+            open_lists.append((iter(token.content), use))
+            use, at_rule = (Use.FONT if at_rule == "font-face" else use), ""
+        elif not at_rule and (address := _addressed(token)):
+            yield from _known(address, use)
+        elif not at_rule and (inside := _inside(token)):
+            open_lists.append((iter(inside), use))
 
 
-def _of_rule(rule: Any) -> Iterator[Link]:
-    if rule.type == "at-rule" and rule.lower_at_keyword == "import":
-        address = next((one.value for one in rule.prelude if one.type in ("string", "url")), None)
-        if address is None:
-            address = next((_argument(one) for one in rule.prelude if _is_url(one)), "")
-        if address:
-            yield Link(_clean(address), Use.STYLE)
-        return
-    is_font = rule.type == "at-rule" and rule.lower_at_keyword == "font-face"
-    use = Use.FONT if is_font else Use.PICTURE
-    if rule.type == "declaration":
-        yield from _in_values(rule.value, use)
-    elif rule.type in ("at-rule", "qualified-rule") and rule.content is not None:
-        for one in tinycss2.parse_blocks_contents(rule.content, skip_comments=True, skip_whitespace=True):
-            if one.type == "declaration":
-                yield from _in_values(one.value, use)
-            else:
-                yield from _of_rule(one)
+_LONG_NUMBER = re.compile(r"\d{300,}")  # Python makes no number of more than 4,300 digits (CVE-2020-10735)
 
 
-def _in_values(tokens: list[Any], use: Use) -> Iterator[Link]:
-    for one in tokens:
-        if one.type == "url":
-            yield from _known(one.value, use)
-        elif _is_url(one):
-            yield from _known(_argument(one), use)
-        elif one.type == "function":
-            for inner in one.arguments:
-                # image-set() takes its addresses as plain strings, too (CSS Images 4).
-                if inner.type == "string" and one.lower_name.endswith("image-set"):
-                    yield from _known(inner.value, use)
-            yield from _in_values(one.arguments, use)
-        elif one.type in ("() block", "[] block", "{} block"):
-            yield from _in_values(one.content, use)
+def _as_letters(found: re.Match[str]) -> str:
+    return "x" * len(found[0])
+
+
+def _imported(token: Any) -> str:
+    return token.value if token.type in ("string", "url") else _addressed(token)
+
+
+def _addressed(token: Any) -> str:
+    if token.type == "url":
+        return str(token.value)
+    return _argument(token) if _is_url(token) else ""
+
+
+def _inside(token: Any) -> list[Any]:
+    """What lies in a function or in brackets. image-set() takes its addresses as plain strings, too (CSS Images 4)."""
+    if token.type in ("() block", "[] block"):
+        return list(token.content)
+    if token.type != "function":
+        return []
+    if not token.lower_name.endswith("image-set"):
+        return list(token.arguments)
+    return [_as_url(one) if one.type == "string" else one for one in token.arguments]
+
+
+def _as_url(token: Any) -> Any:
+    return tinycss2.ast.URLToken(token.source_line, token.source_column, token.value, token.representation)
 
 
 def _is_url(token: Any) -> bool:
@@ -431,7 +478,9 @@ def _clean(address: str) -> str:
     >>> _clean(" a b.png\\n")
     'a b.png'
     """
-    return re.sub(r"[\t\n\r]", "", address).strip("\x00 \x0c\x1f")
+    address = re.sub(r"[\t\n\r]", "", address).strip("\x00 \x0c\x1f")
+    # Half a letter, as JSON can escape it, is no address: nothing could store or send it.
+    return address.encode("utf-8", "replace").decode("utf-8")
 
 
 def _is_known(address: str) -> bool:

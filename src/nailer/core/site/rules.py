@@ -19,7 +19,7 @@ def without_lists(text: str) -> str:
     >>> without_lists("")
     'Options -Indexes\\n'
     """
-    if re.search(r"^\s*Options\s+[^\n]*-Indexes\b", text, re.I | re.M):
+    if re.search(r"^[ \t]*Options[ \t][^\n]*-Indexes\b", text, re.I | re.M):
         return text
     return _after(text, _NO_LISTS)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from urllib.parse import urlsplit
 
-from nailer.core.check.references import references
+from nailer.core.check.references import references, written_anew
 
 _NAMES = {"text/html": b"a.html", "application/xhtml+xml": b"a.xhtml", "text/css": b"a.css", "image/svg+xml": b"a.svg"}
 
@@ -21,13 +21,13 @@ def within(data: bytes, media_type: str, address: str, prefix: str) -> bytes:
     name = _NAMES.get(media_type.partition(";")[0].strip().lower())
     if name is None:
         return data
-    text = data.decode("latin-1")
     base = urlsplit(address)
-    for one in reversed(references(name, data)):
+    new = []
+    for one in references(name, data):
         led = _led(one.address, base.netloc, base.path.rstrip("/"), prefix)
         if led is not None:
-            text = text[: one.start] + led.replace('"', "%22").replace("'", "%27") + text[one.end :]
-    return text.encode("latin-1")
+            new.append((one, led.replace('"', "%22").replace("'", "%27").encode("utf-8", "replace").decode("latin-1")))
+    return written_anew(data, new)
 
 
 def _led(address: str, host: str, base: str, prefix: str) -> str | None:

@@ -10,6 +10,7 @@ from datetime import UTC, datetime, timedelta
 from urllib.parse import urlsplit
 
 from nailer.acting import need
+from nailer.bounded import bounded
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of, path_of
 from nailer.core.files.tree import Tree
@@ -19,7 +20,7 @@ from nailer.core.site.error_log import FOLDERS, TAIL_BYTES, LogTail, is_error_lo
 from nailer.core.site.findings import REFERENCES
 from nailer.core.site.links import visible_letters
 from nailer.core.site.names import Names, is_index
-from nailer.errors import FileMissing, InvalidInput, TransferError
+from nailer.errors import FileMissing, InvalidInput, TransferError, Unreadable
 from nailer.services.checks.ground import here_of, need_whole, roots_there
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
@@ -112,7 +113,7 @@ class BrokenPages:
         answer, body = await self._live.content(address)
         took_ms = round((time.monotonic() - begun) * 1000)
         is_text = answer.media_type.startswith(("text/html", "application/xhtml"))
-        visible = await asyncio.to_thread(visible_letters, body) if is_text and answer.size else None
+        visible = await _visible(body) if is_text and answer.size else None
         return PageEvidence(answer, took_ms, visible)
 
     async def _ground(self, site: Site, side: Side, path: SitePath | None, not_looked: list[str]) -> _Ground:
@@ -205,8 +206,12 @@ class BrokenPages:
         except TransferError as error:
             return None, error.what
         roots = roots_there(site)
-        lines = lines_of(data, roots, is_cut=start > 0)
-        fresh = lines_of(data[max(0, was - start) :], roots, is_cut=False) if was is not None else ()
+        try:
+            lines = await bounded(lines_of, data, roots, is_cut=start > 0)
+            new = data[max(0, was - start) :] if was is not None else b""
+            fresh = await bounded(lines_of, new, roots, is_cut=False) if new else ()
+        except Unreadable as error:
+            return None, f"{path}: {error.what}"
         return LogTail(path, lines[-30:], fresh[-30:]), ""
 
     @staticmethod
@@ -299,3 +304,11 @@ def _together(changes: Sequence[ChangedLately], by_time: Sequence[ChangedLately]
     told = {one.path for one in changes}
     rest = [one for one in by_time if one.path not in told]
     return tuple(sorted([*changes, *rest], key=lambda one: one.at.replace(tzinfo=UTC), reverse=True)[:_MOST_CHANGES])
+
+
+async def _visible(body: bytes) -> int | None:
+    """How many letters of a page a visitor sees; None where it cannot be read."""
+    try:
+        return await bounded(visible_letters, body)
+    except Unreadable:
+        return None

@@ -10,9 +10,10 @@ from contextlib import aclosing
 from blake3 import blake3
 from PIL import Image, UnidentifiedImageError
 
-from nailer.core.site.links import links_in
+from nailer.bounded import bounded
+from nailer.core.site.links import FileLinks, links_in
 from nailer.core.site.reading import ReadFile, ToRead
-from nailer.errors import TransferError
+from nailer.errors import TransferError, Unreadable
 from nailer.sides.side import CHUNK_BYTES, Side
 from nailer.store.database import utc_now
 
@@ -52,8 +53,11 @@ async def _one(side: Side, wanted: ToRead, problems: list[str], parsing: asyncio
     try:
         if wanted.links:
             entry, data = await side.whole(wanted.path)
-            async with parsing:
-                links = await asyncio.to_thread(links_in, wanted.path.name, data)
+            try:
+                links: FileLinks | None = await bounded(links_in, wanted.path.name, data)
+            except Unreadable as error:
+                problems.append(f"{wanted.path} cannot be read for what it refers to. {error.what}")
+                links = None
             return ReadFile(wanted.path, len(data), entry.stamp, utc_now(), blake3(data).digest(), links=links)
         return await _measured(side, wanted, parsing)
     except TransferError as error:

@@ -7,6 +7,7 @@ from collections import defaultdict
 from collections.abc import AsyncIterator, Iterable, Sequence
 from dataclasses import dataclass
 
+from nailer.bounded import bounded
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
@@ -17,8 +18,8 @@ from nailer.core.site.graph import Graph, RefersAt, lacking
 from nailer.core.site.links import FileLinks, links_in
 from nailer.core.site.names import Names
 from nailer.core.site.reading import refers
-from nailer.errors import InvalidInput, TransferError
-from nailer.services.checks.content import AT_ONCE, PARSED_AT_ONCE
+from nailer.errors import InvalidInput, TransferError, Unreadable
+from nailer.services.checks.content import AT_ONCE
 from nailer.services.checks.ground import here_of
 from nailer.services.files import Browse, Files
 from nailer.services.plans import FromFolder, Item, Job, PlanMaker, Plans
@@ -127,7 +128,7 @@ class Lacking:
 
 async def _read(side: Side, pages: Sequence[Item]) -> dict[SitePath, FileLinks]:
     """What pages refer to, by where they will lie."""
-    gate, parsing = asyncio.Semaphore(AT_ONCE), asyncio.Semaphore(PARSED_AT_ONCE)
+    gate = asyncio.Semaphore(AT_ONCE)
 
     async def _one(item: Item) -> tuple[SitePath, FileLinks] | None:
         try:
@@ -135,8 +136,10 @@ async def _read(side: Side, pages: Sequence[Item]) -> dict[SitePath, FileLinks]:
                 _, data = await side.whole(item.source)
         except TransferError:
             return None  # the job will say so
-        async with parsing:
-            return item.target, await asyncio.to_thread(links_in, item.target.name, data)
+        try:
+            return item.target, await bounded(links_in, item.target.name, data)
+        except Unreadable:
+            return None  # the scan of the site says so
 
     found = await asyncio.gather(*(_one(one) for one in pages))
     return dict(one for one in found if one is not None)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import asyncio
 from dataclasses import dataclass, replace
 
+from nailer.bounded import bounded
 from nailer.core.compare.merge import Merged, merged
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import names_text
@@ -147,7 +148,7 @@ class Drafts:
             await self._level(draft, site, content)
             return Saved()
         if now is not None and data != draft.base:
-            return Saved(merge=self._merged(draft, data))
+            return Saved(merge=await self._merged(draft, data))
         return await self._write(draft, site, content, entry)
 
     async def merge(self, draft: Draft, site: Site) -> tuple[Merged, str]:
@@ -156,7 +157,7 @@ class Drafts:
         now = await self._now(site, draft.side, draft.path)
         if now is None:
             raise FileMissing(f"{draft.path} was removed since you opened it.")
-        return self._merged(draft, now[1]), (decoded(now[1]) or ("", draft.form))[0]
+        return await self._merged(draft, now[1]), (decoded(now[1]) or ("", draft.form))[0]
 
     async def settle(self, draft: Draft, site: Site, text: str) -> None:
         """Take the merged `text` as the draft. From now on it is based on what is there."""
@@ -205,7 +206,7 @@ class Drafts:
         if failures and Conflict.is_named(failures[0].kind) and (now := await self._now(site, draft.side, draft.path)):
             # Somebody was faster by a moment: there is nothing to try again, but two changes to merge.
             await self._jobs.want_stop(job_id)
-            return Saved(merge=self._merged(draft, now[1]))
+            return Saved(merge=await self._merged(draft, now[1]))
         job = await self._jobs.get(job_id)
         why = failures[0].what if failures else job.trouble or "The job that saves it has not ended yet."
         return Saved(job_id, why, failures[0].server_words if failures else None)
@@ -230,12 +231,12 @@ class Drafts:
             return JobState.RUNNING
         return JobState.WAITING
 
-    def _merged(self, draft: Draft, data: bytes) -> Merged:
+    async def _merged(self, draft: Draft, data: bytes) -> Merged:
         theirs = decoded(data)
         if theirs is None:
             raise NotEditable("What is there now is no text any more.")
         opened = _opened(draft)
-        return merged(opened.base_text, opened.text, theirs[0])
+        return await bounded(merged, opened.base_text, opened.text, theirs[0])
 
     async def _really(self, site: Site, side: SideName, path: SitePath) -> SitePath:
         """The file that a link leads to, so that saving replaces the file and not the link."""

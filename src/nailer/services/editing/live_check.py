@@ -16,13 +16,14 @@ from urllib.parse import urljoin, urlsplit, urlunsplit
 import httpx2
 from blake3 import blake3
 
+from nailer.bounded import bounded
 from nailer.core.check.live import MOVES, Fetched, FetchedHow, LiveVerdict, keeps, trouble_in, verdict
 from nailer.core.connecting.public import Network, may_be_fetched
 from nailer.core.connecting.routes import Route
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, address_of, without_scheme
 from nailer.core.numbers import number_in
-from nailer.errors import FileMissing, InvalidInput
+from nailer.errors import FileMissing, InvalidInput, Unreadable
 from nailer.services.files import Browse
 from nailer.store.sites import Site
 
@@ -193,7 +194,7 @@ class LiveCheck:
             said.get("cache-control", ""),
             said.get("location", ""),
             begins[:_BEGINS].decode("utf-8", "replace"),
-            trouble_in(begins.decode("utf-8", "replace")),
+            await _trouble(begins.decode("utf-8", "replace")),
             media_type=said.get("content-type", ""),
         )
 
@@ -263,3 +264,10 @@ def _expires_in(said: dict[str, str]) -> int | None:
         made = parsedate_to_datetime(said["date"]) if "date" in said else datetime.now(UTC)
         return int((parsedate_to_datetime(said["expires"]) - made).total_seconds()) if "expires" in said else None
     return None
+
+
+async def _trouble(body: str) -> str:
+    try:
+        return await bounded(trouble_in, body)
+    except Unreadable:
+        return ""

@@ -7,12 +7,13 @@ from collections.abc import Mapping, Sequence
 from contextlib import aclosing
 from dataclasses import dataclass, replace
 
+from nailer.bounded import bounded
 from nailer.core.check.references import references, refers, renamed, rewritten, target_of
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import good_name, names_text
 from nailer.core.files.sitepath import DocumentRoot, SitePath, address_of, shown_name
 from nailer.core.words import count_text
-from nailer.errors import AlreadyThere, FileMissing, InvalidInput, TransferError
+from nailer.errors import AlreadyThere, FileMissing, InvalidInput, TransferError, Unreadable
 from nailer.services.files import Browse
 from nailer.services.plans import PreparedFiles, Rename, Write
 from nailer.sides.side import Side, walk
@@ -69,7 +70,12 @@ class References:
         for path, entry, data in read:
             if _within(path, wanted):
                 continue
-            hits = [one.line for one in references(path.name, data) if _leads(one.address, path, roots, wanted)]
+            try:
+                listed = await bounded(references, path.name, data)
+            except Unreadable as error:
+                problems.append(f"{path}: {error.what}")
+                continue
+            hits = [one.line for one in listed if _leads(one.address, path, roots, wanted)]
             if hits:
                 found.append(Referrer(path, entry, tuple(hits)))
         return FoundReferences(tuple(found), len(read), tuple(problems))
@@ -90,7 +96,7 @@ class References:
             read, problems = await _read_all(reached, _top(roots, list(renames)))
         writes, found = [], []
         for path, entry, data in read:
-            text, count = rewritten(path.name, data, path, renames, roots)
+            text, count = await bounded(rewritten, path.name, data, path, renames, roots)
             if count:
                 goal = renamed(path, renames)
                 reason = f"{count_text(count, 'reference')} rewritten"
@@ -114,7 +120,7 @@ class References:
             read, problems = await _read_all(reached, _top(roots, list(leads)))
         writes, found = [], []
         for path, entry, data in read:
-            text, count = rewritten(path.name, data, path, renames, roots)
+            text, count = await bounded(rewritten, path.name, data, path, renames, roots)
             if count:
                 writes.append(Write(path, text, entry, f"{count_text(count, 'reference')} rewritten"))
                 found.append(Referrer(path, entry, (0,) * count))

@@ -6,6 +6,7 @@ from __future__ import annotations
 import asyncio
 from dataclasses import dataclass, replace
 
+from nailer.bounded import bounded
 from nailer.core.check.findings import Finding, Weight, findings
 from nailer.core.check.live import Fetched, broke
 from nailer.core.check.references import references, target_of
@@ -14,7 +15,7 @@ from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.core.files.text import TextForm, encoded
 from nailer.core.jobs.states import ENDED
 from nailer.engine.live import LiveJobs
-from nailer.errors import InvalidInput
+from nailer.errors import InvalidInput, Unreadable
 from nailer.services.editing.drafts import Drafts, Saved
 from nailer.services.editing.live_check import LiveCheck
 from nailer.services.editing.references import roots_of
@@ -89,7 +90,7 @@ class Saving:
         ways = await self._drafts.ways(site.id)
         if draft.side is not SideName.THERE or not ways.guarded_save or draft.text is None:
             return Careful(await self._edit.save(draft, site))
-        found = findings(shown_name(draft.path.name), draft.text, draft.form)
+        found = await self.wrong(draft, draft.text)
         errors = tuple(one for one in found if one.weight is Weight.ERROR)
         if errors and not despite_errors:
             return Careful(Saved(), errors)
@@ -104,6 +105,13 @@ class Saving:
             return Careful(saved)
         return Careful(saved, broken=broken, is_back=await self._take_back(draft, site, saved.job_id))
 
+    async def wrong(self, draft: Draft, text: str) -> list[Finding]:
+        """What is wrong in a text of a draft, as far as reading it can tell."""
+        try:
+            return await bounded(findings, shown_name(draft.path.name), text, draft.form)
+        except Unreadable as error:
+            return [Finding(0, min(1, len(text)), Weight.WARNING, f"This text could not be checked. {error.what}")]
+
     async def missing(self, site: Site, side: SideName, path: SitePath, text: str, form: TextForm) -> list[Finding]:
         """References of a text that lead to nothing on its side, or only under another case."""
         try:
@@ -111,7 +119,11 @@ class Saving:
         except InvalidInput:
             return []
         roots = roots_of(site, side)
-        targets = [(one, target_of(one.address, path, roots)) for one in references(path.name, data)]
+        try:
+            listed = await bounded(references, path.name, data)
+        except Unreadable:
+            return []  # the check of the text itself says so
+        targets = [(one, target_of(one.address, path, roots)) for one in listed]
         folders = list(dict.fromkeys(target.parent for _, target in targets if target is not None))[:_MOST_FOLDERS]
         listings = await asyncio.gather(*(self._browse.listing(site, side, one, max_age_s=60) for one in folders))
         known = {

@@ -5,7 +5,6 @@ from __future__ import annotations
 from nailer.services.files.access import AccessPlans, AccessReading
 from nailer.services.files.browse import Browse, Ledger
 from nailer.services.files.contents_compared import ComparedEnd, ContentComparer, content_hash
-from nailer.services.files.contents_shown import Compared, compared
 from nailer.services.files.door import Files
 from nailer.services.files.download import Drain, file_to_fetch, tar_head, tarred, zip_info, zipped
 from nailer.services.files.folder_pair import FolderPair
@@ -24,7 +23,6 @@ __all__ = [
     "AccessPlans",
     "AccessReading",
     "Browse",
-    "Compared",
     "ComparedEnd",
     "ContentComparer",
     "Drain",
@@ -45,7 +43,6 @@ __all__ = [
     "Tray",
     "TrayBook",
     "caption",
-    "compared",
     "content_hash",
     "file_to_fetch",
     "folders_like",

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from contextlib import aclosing
 from dataclasses import dataclass, replace
 
+from nailer.bounded import bounded
 from nailer.core.check.references import references, refers, target_of
 from nailer.core.files.entry import SideName
 from nailer.core.files.kinds import FileKind
@@ -17,7 +18,7 @@ from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Below, Tree
 from nailer.core.plans.advice import Doubt
 from nailer.core.plans.sieve import CountedAs, Match, Name, RuleGroup, Sieve, Sieves, Test, Tried, name_of, tried
-from nailer.errors import NailerError, TransferError
+from nailer.errors import NailerError, TransferError, Unreadable
 from nailer.services.files.pair_ends import PairEnds, top_of
 from nailer.services.files.trees import Progress, kinds_by_content, read_tree
 from nailer.sides.connection import Lane
@@ -186,7 +187,11 @@ async def _used(side: Side, pair: Pair, site: Site, tree: Tree) -> dict[Below, B
     used: dict[Below, Below] = {}
     for page in pages[:_MOST_PAGES]:
         path = pair.here.join(page)
-        for one in references(page[-1], await _content(side, path)):
+        try:
+            listed = await bounded(references, page[-1], await _content(side, path))
+        except Unreadable:
+            continue
+        for one in listed:
             target = target_of(one.address, path, roots)
             below = target.below(pair.here) if target is not None else None
             if below:

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from nailer.bounded import bounded
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.declared import Declared, declared, files_to_read
 from nailer.core.packages.identity import Likeness, likeness
-from nailer.errors import InvalidInput, TransferError
+from nailer.errors import InvalidInput, TransferError, Unreadable
 from nailer.sides.side import Side
 
 _DEEPEST = 3
@@ -52,10 +53,18 @@ async def declared_in(
             if error.heals:
                 raise
             continue
-        found = declared(name, data)
+        found = await declared_by(name, data)
         if found is not None:
             return found
     return None
+
+
+async def declared_by(name: bytes, data: bytes) -> Declared | None:
+    """What one file declares; None where it declares no package, or cannot be read."""
+    try:
+        return await bounded(declared, name, data)
+    except Unreadable:
+        return None
 
 
 async def find_package(side: Side, top: SitePath, name: bytes, like: Found | None = None) -> Found:

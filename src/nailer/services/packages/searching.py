@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import structlog
 
 from nailer.acting import Acting, acting_as, need
+from nailer.bounded import bounded
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.halves import Culprits, Ended, most_tests, resumed
@@ -246,7 +247,7 @@ class Searching:
             answer, data = await self._live.content(search.wish.address)
             if answer.status is not None:
                 break  # no answer at all may be the way there: it is asked again before it counts
-        why = broken_by(search.wish, answer, data.decode("utf-8", "replace"))
+        why = await bounded(broken_by, search.wish, answer, data.decode("utf-8", "replace"))
         return bool(why), why or f"answers {answer.status}"
 
     async def _arrange(self, site: Site, side: Side, search: PackageSearch, inside: frozenset[int]) -> None:

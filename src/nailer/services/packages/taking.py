@@ -11,12 +11,13 @@ from dataclasses import dataclass, field
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.packages.declared import Declared, declared, files_to_read
+from nailer.core.packages.declared import Declared, files_to_read
 from nailer.core.packages.manifest import Copied, Manifest, incomplete, manifest_of, names_of, unagreed
 from nailer.core.words import count_text
 from nailer.engine.kept import KeptStore
 from nailer.errors import FileMissing, NailerError
 from nailer.services.files import Progress, read_tree
+from nailer.services.packages.declaring import declared_by
 from nailer.sides.side import Side
 from nailer.store.packages.copies import CopyStore
 
@@ -103,7 +104,7 @@ class Taker:
         """What a folder declares whose content is kept; None where it is no package."""
         top = {one.below[0]: one for one in manifest.names if len(one.below) == 1}
         for name in files_to_read(path.name, [one.entry for one in top.values()]):
-            found = declared(name, await self.content(top[name].digest or b""))
+            found = await declared_by(name, await self.content(top[name].digest or b""))
             if found is not None:
                 return found
         return None

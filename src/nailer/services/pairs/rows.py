@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from dataclasses import replace
 
+from nailer.bounded import bounded
 from nailer.core.compare.merge import Merged, merged, side_by_side
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import names_text
@@ -88,8 +89,8 @@ class Rows:
         if known is not None and await self._changes.is_kept(known):
             base = decoded(b"".join([chunk async for chunk in self._kept.read(known)]))
             if base is not None:
-                return merged(base[0], mine_text[0], their_text[0]), their_text[0]
-        return side_by_side(mine_text[0], their_text[0]), their_text[0]
+                return await bounded(merged, base[0], mine_text[0], their_text[0]), their_text[0]
+        return await bounded(side_by_side, mine_text[0], their_text[0]), their_text[0]
 
     async def merge(self, plan: SyncPlan, number: int, text: str) -> None:
         """Both ends of a row are to get this text. It is written when the plan is carried out, and not before."""

@@ -12,6 +12,7 @@ from nailer.sides.identities.known_hosts import KnownHosts, read_known_hosts, wr
 from nailer.sides.pool import Pool
 from nailer.store.identities import IdentityEvent, IdentityStore, Pinned
 from nailer.store.sites import Site, SiteStore
+from nailer.unbroken import in_thread
 
 
 @dataclass(slots=True)
@@ -121,7 +122,7 @@ class Identities:
     async def take_in(self, text: str, account_id: int) -> tuple[KnownHosts, int]:
         """Trust the keys of a list of known hosts. A server that has other keys here keeps them: a file never replaces
         what was met. Return what the text holds, with what was left and why, and how many keys are new."""
-        found = read_known_hosts(text, {(site.host, site.port) for site in await self._sites.all()})
+        found = await in_thread(read_known_hosts, text, {(site.host, site.port) for site in await self._sites.all()})
         already = await self._trusted.known_servers()
         taken, left = 0, list(found.left)
         for host, port, key in found.keys:

@@ -12,7 +12,9 @@ from fastapi import APIRouter, Depends
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
-from nailer.core.check.findings import findings, reads_cleanly
+from nailer.bounded import bounded
+from nailer.core.check.findings import reads_cleanly
+from nailer.core.compare.contents import compared
 from nailer.core.compare.merge import Merged
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, address_of, name_token, shown_name
@@ -21,7 +23,6 @@ from nailer.core.files.text import ENDS, TextForm, decoded, text_of
 from nailer.core.numbers import number_in
 from nailer.errors import FileMissing, InvalidInput, NotEditable, NotFound
 from nailer.services.editing import Careful, Draft
-from nailer.services.files import compared
 from nailer.services.plans import Change
 from nailer.services.sites import Site
 from nailer.web.shell import urls
@@ -273,7 +274,7 @@ async def close(request: Request, draft: OwnDraft, sites: SitesDoor, editing: Ed
 async def check(request: Request, draft: OwnDraft, wish: TypedText, sites: SitesDoor, editing: EditingDoor) -> Response:
     """What is wrong in the text as it is typed now, by offsets, and who else has the file before them."""
     site = await sites.book.get(draft.site_id)
-    found = findings(shown_name(draft.path.name), wish.text, draft.form)
+    found = await editing.saving.wrong(draft, wish.text)
     found += await editing.saving.missing(site, draft.side, draft.path, wish.text, draft.form)
     others = await editing.drafts.others(draft)
     return JSONResponse(
@@ -344,7 +345,7 @@ async def version_text(request: Request, draft_id: Id, version: str) -> Response
 @router.get("/drafts/{draft_id}/compare/{one}/{other}")
 async def compare(request: Request, draft: OwnDraft, one: str, other: str) -> Response:
     """Any two versions, line by line."""
-    found = compared(await _version(request, draft, one), await _version(request, draft, other))
+    found = await bounded(compared, await _version(request, draft, one), await _version(request, draft, other))
     return render(request, "shell/_differences.html", compared=found, sides=None)
 
 

@@ -7,19 +7,16 @@ from collections.abc import AsyncIterator
 from contextlib import aclosing
 
 from fastapi import APIRouter
-from markupsafe import Markup
-from pygments import highlight
-from pygments.formatters import HtmlFormatter
-from pygments.lexers import get_lexer_for_filename
-from pygments.lexers.special import TextLexer
-from pygments.util import ClassNotFound
+from markupsafe import Markup, escape
 from starlette.requests import Request
 from starlette.responses import Response, StreamingResponse
 
+from nailer.bounded import bounded
+from nailer.core.check.coloured import coloured
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.numbers import number_in
-from nailer.errors import InvalidInput
+from nailer.errors import InvalidInput, Unreadable
 from nailer.services.files import ShownAs, caption, file_to_fetch, kind_of, preview
 from nailer.services.sites import Site
 from nailer.web.shell import urls
@@ -46,7 +43,7 @@ async def look(request: Request, wish: LookWish, site: TheSite, files: FilesDoor
         path=path,
         found=found,
         caption=caption(found),
-        code=_coloured(found.text, path) if found.look is ShownAs.TEXT else "",
+        code=await _coloured(found.text, path) if found.look is ShownAs.TEXT else "",
         raw=urls.look_raw(site, wish.side, path),
         ShownAs=ShownAs,
     )
@@ -109,10 +106,9 @@ async def _bytes(
                 return
 
 
-def _coloured(text: str, path: SitePath) -> Markup:
-    """Text with its parts in classes; the library escapes what it is given."""
+async def _coloured(text: str, path: SitePath) -> Markup:
+    """Text with its parts in classes; as it is where it cannot be read."""
     try:
-        lexer = get_lexer_for_filename(path.name.decode("utf-8", "replace"), stripnl=False)
-    except ClassNotFound:
-        lexer = TextLexer(stripnl=False)
-    return Markup(highlight(text, lexer, HtmlFormatter(nowrap=True)))  # noqa: S704
+        return Markup(await bounded(coloured, text, path.name.decode("utf-8", "replace")))  # noqa: S704
+    except Unreadable:
+        return escape(text)

@@ -8,6 +8,7 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
+from nailer.bounded import bounded
 from nailer.core.files.kinds import KIND_WORDS
 from nailer.core.plans.sieve import Condition, CountedAs, Match, RuleGroup, Sieve, Test, ignore_text, read_ignore
 from nailer.core.words import size_text
@@ -92,7 +93,7 @@ async def order(request: Request, wish: OrderWish, files: FilesDoor) -> Response
 @router.post("/sieves/read-ignore")
 async def read_ignore_file(request: Request, wish: IgnoreWish) -> Response:
     """What an ignore file says, as parts of a rule."""
-    found = read_ignore(wish.text)
+    found = await bounded(read_ignore, wish.text)
     parts = [{"test": Test.PATTERN.value, "value": one} for one in found.patterns]
     return JSONResponse({"parts": parts, "always": list(found.always), "notes": list(found.notes)})
 

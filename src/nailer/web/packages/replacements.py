@@ -6,13 +6,13 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
+from nailer.core.compare.contents import compared
 from nailer.core.compare.merge import Merged
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below
 from nailer.core.packages.replacing import Fate, Take
 from nailer.errors import InvalidInput, NotFound
-from nailer.services.files import compared
 from nailer.services.packages import Found, ReplacementState, VersionSource
 from nailer.services.sites import Site
 from nailer.web.editing.editor import pieces_of

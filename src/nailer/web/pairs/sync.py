@@ -11,6 +11,7 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
+from nailer.core.compare.contents import compared
 from nailer.core.compare.joint import Compare, Joint
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
@@ -18,7 +19,6 @@ from nailer.core.numbers import number_in
 from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.wishes import Direction, Doing, Removals
 from nailer.errors import Conflict, NotFound
-from nailer.services.files import compared
 from nailer.services.pairs import SyncPlan
 from nailer.web.editing.editor import pieces_of
 from nailer.web.pairs.shown import (

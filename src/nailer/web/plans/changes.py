@@ -8,11 +8,11 @@ from fastapi import APIRouter, Depends
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
+from nailer.core.compare.contents import Compared, compared
 from nailer.core.files.entry import SideName
 from nailer.core.files.search import parse_size
 from nailer.core.numbers import number_in
 from nailer.errors import FileMissing, InvalidInput
-from nailer.services.files import Compared, compared
 from nailer.services.plans import Change, What
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog

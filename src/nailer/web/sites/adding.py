@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
+from nailer.bounded import bounded
 from nailer.core.connecting.letter import FieldFound, LetterAccount, LetterReading, read
 from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
@@ -75,13 +76,15 @@ async def add_page_with_letter(request: Request) -> Response:
     """The page with a letter read into it. The text goes back to the page and nowhere else."""
     form = await read_form(request)
     text = form.get("letter", "")
-    return await _page(request, {}, {}, 200, reading=shown_reading(read(text), text) if text.strip() else None)
+    return await _page(
+        request, {}, {}, 200, reading=shown_reading(await bounded(read, text), text) if text.strip() else None
+    )
 
 
 @router.post("/sites/letter")
 async def read_letter(request: Request, letter: _LetterIn) -> Response:
     """What a letter says. JSON; the text is kept nowhere."""
-    return JSONResponse(shown_reading(read(letter.text), letter.text))
+    return JSONResponse(shown_reading(await bounded(read, letter.text), letter.text))
 
 
 @router.post("/sites")

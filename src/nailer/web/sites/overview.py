@@ -17,6 +17,7 @@ from nailer.errors import InvalidInput
 from nailer.services.files import known_folders
 from nailer.services.people import Did
 from nailer.services.sites import Site, SiteGroup, group_paths, read_sites, write_sites
+from nailer.unbroken import in_thread
 from nailer.web.shell import urls
 from nailer.web.shell.doors import (
     FilesDoor,
@@ -172,7 +173,7 @@ async def import_sites(request: Request, settings: TheSettings, sites: SitesDoor
     text = form.get("text", "")
     known = {(one.name, one.host, one.user_name) for one in await sites.book.all()}
     try:
-        found = read_sites(text, list(settings.roots))
+        found = await in_thread(read_sites, text, list(settings.roots))
     except InvalidInput as error:
         return render(request, "sites/import.html", 422, text=text, found=None, problem=error.what, known=known)
     if form.get("take") != "yes":

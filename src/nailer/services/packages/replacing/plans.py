@@ -7,6 +7,7 @@ from collections import Counter, OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+from nailer.bounded import bounded
 from nailer.core.compare.merge import Merged, merged, side_by_side
 from nailer.core.files.text import decoded, encoded
 from nailer.core.files.tree import Below
@@ -111,8 +112,8 @@ class ReplacementPlans:
         if old is None or new is None:
             raise InvalidInput("Only two texts can be joined.")
         if base is None:
-            return old, side_by_side(old, new), new
-        return old, merged(base, old, new), new
+            return old, await bounded(side_by_side, old, new), new
+        return old, await bounded(merged, base, old, new), new
 
     async def _text(self, one: Copied | None) -> str | None:
         if one is None or one.digest is None or one.entry.size > _LARGEST_TEXT:

@@ -1,0 +1,1 @@
+"""Texts that are made to hold a reader up, and every reader of what others wrote."""
