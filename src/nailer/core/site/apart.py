@@ -22,12 +22,14 @@ class Apart(StrEnum):
     NOT_HERE = "not here"
     NEITHER = "on neither side"
     MADE = "made by a program"
+    WITHHELD = "not shown from here"
 
 
 @dataclass(frozen=True, slots=True)
 class Got:
     """What one request got. `status` None: no answer, and `words` says why. `digest` is a hash of the content as it came,
-    `age_s` how long a cache has held it. `is_program`: the file here makes a page where it is run, and is not run here."""
+    `age_s` how long a cache has held it. `is_program`: the file here makes a page where it is run, and is not run here.
+    `is_withheld`: nothing of it is shown."""
 
     status: int | None
     size: int = 0
@@ -36,6 +38,7 @@ class Got:
     age_s: int | None = None
     words: str = ""
     is_program: bool = False
+    is_withheld: bool = False
 
     @property
     def is_good(self) -> bool:
@@ -67,6 +70,8 @@ def told_apart(here: Got | None, live: Got | None, *, past: Got | None = None, o
     >>> told_apart(Got(200, 9, digest=b"a"), Got(200, 8, digest=b"b", age_s=54), past=Got(200, 9, digest=b"a")).sentence
     'Visitors get an older copy that a cache has held for 54 s; past it, it is as here.'
     """
+    if here is not None and here.is_withheld:
+        return Told(Apart.WITHHELD, f"Nailer does not show it from here: {here.words}.")
     if live is None:
         return Told(Apart.CONTENT, "Only the page here asks for it: the pages differ.")
     if live.status is None:

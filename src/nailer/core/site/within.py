@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from urllib.parse import urlsplit
 
+from nailer.core.check.markup import tags
 from nailer.core.check.references import references, written_anew
 
 _NAMES = {"text/html": b"a.html", "application/xhtml+xml": b"a.xhtml", "text/css": b"a.css", "image/svg+xml": b"a.svg"}
@@ -23,11 +24,32 @@ def within(data: bytes, media_type: str, address: str, prefix: str) -> bytes:
         return data
     base = urlsplit(address)
     new = []
+    data = _without_hints(data) if name != b"a.css" else data
     for one in references(name, data):
         led = _led(one.address, base.netloc, base.path.rstrip("/"), prefix)
         if led is not None:
             new.append((one, led.replace('"', "%22").replace("'", "%27").encode("utf-8", "replace").decode("latin-1")))
     return written_anew(data, new)
+
+
+# What a browser would fetch, or look up, ahead of anybody's wish, past what the page may load.
+_HINTS = frozenset({"preconnect", "dns-prefetch", "prefetch", "prerender", "preload", "modulepreload"})
+
+
+def _without_hints(data: bytes) -> bytes:
+    """A page with blanks, one for one, for its hints to fetch something ahead.
+
+    >>> _without_hints(b'<link rel="dns-prefetch" href="//a.example"><p>')[-6:]
+    b'   <p>'
+    """
+    text, at = data.decode("latin-1"), 0
+    parts: list[str] = []
+    for tag in tags(text):
+        relations = next((one.value or "" for one in tag.attributes if one.name == "rel"), "").lower().split()
+        if tag.name == "link" and not _HINTS.isdisjoint(relations):
+            parts += [text[at : tag.start], " " * (tag.end - tag.start)]
+            at = tag.end
+    return "".join([*parts, text[at:]]).encode("latin-1")
 
 
 def _led(address: str, host: str, base: str, prefix: str) -> str | None:

@@ -7,7 +7,7 @@ from nailer.services.checks.door import Checks
 from nailer.services.checks.ground import need_whole
 from nailer.services.checks.known import MAP, PageKnown, RoomKnown, SavingsKnown, SiteKnown
 from nailer.services.checks.reader import SiteLearned
-from nailer.services.checks.views import AskedFor, PageView
+from nailer.services.checks.views import AskedFor, PageView, SideView, Viewer
 from nailer.store.checks.findings import StoredFinding
 from nailer.store.checks.readings import StoredReading
 
@@ -21,9 +21,11 @@ __all__ = [
     "Reaching",
     "RoomKnown",
     "SavingsKnown",
+    "SideView",
     "SiteKnown",
     "SiteLearned",
     "StoredFinding",
     "StoredReading",
+    "Viewer",
     "need_whole",
 ]

@@ -208,6 +208,11 @@ class AccountStore:
             SignedIn(**row) for row in await self._db.read(lambda work: work.rows("accounts.sessions_of", **values))
         ]
 
+    async def session_lasts(self, account_id: int, session_id: int) -> bool:
+        """True while a session of somebody's has not ended; asking does not count as using it."""
+        values = {"id": session_id, "account_id": account_id, "now": utc_now()}
+        return bool(await self._db.read(lambda work: work.value("accounts.session_lasts", **values)))
+
     async def end_session(self, key: bytes) -> None:
         """Forget the session of a token's hash."""
         await self._db.write(lambda work: work.run("accounts.end_session", token_hash=key))

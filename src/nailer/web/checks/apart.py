@@ -6,10 +6,12 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import Response
 
+from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import address_of
 from nailer.core.site.apart import Apart
 from nailer.errors import NailerError
-from nailer.web.checks.views import origin_of_views
+from nailer.services.checks import Viewer
+from nailer.web.checks.views import origins_of_views
 from nailer.web.shell.doors import ChecksDoor, SignedIn, SitesDoor, TheSite
 from nailer.web.shell.forms import QueryValues
 from nailer.web.shell.headers import showing
@@ -27,13 +29,15 @@ async def apart(request: Request, site: TheSite, sites: SitesDoor, checks: Check
     path = query.path("path")
     usual = site.document_roots[0].address if site.document_roots else ""
     asked = query.text("address") or (address_of(path, site.document_roots) or "" if path is not None else usual)
-    origin = origin_of_views(request)
+    origins = origins_of_views(request)
+    scripts = query.text("scripts") == "yes"
     view, why_not = None, ""
-    if not origin:
+    if origins is None:
         why_not = "Views are not served here: their port could not be listened on."
     elif asked:
         try:
-            view = checks.views.open(site, session.account_id, asked, _own_origin(request))
+            viewer = Viewer(session.account_id, session.id, _own_origin(request))
+            view = checks.views.open(site, viewer, asked, origins, scripts=scripts)
         except NailerError as error:
             why_not = error.what
     pinned = bool(await sites.connector.pinned(site))
@@ -46,11 +50,12 @@ async def apart(request: Request, site: TheSite, sites: SitesDoor, checks: Check
         asked=asked,
         view=view,
         why_not=why_not,
-        origin=origin,
+        scripts=scripts,
+        SideName=SideName,
         widths=WIDTHS,
     )
-    if origin:
-        answer.headers.update(showing(origin))
+    if view is not None:
+        answer.headers.update(showing([one.top for one in view.sides.values()]))
     return answer
 
 

@@ -1,7 +1,13 @@
-"""The application that serves views of pages, on a port and so an origin of its own. It knows no session and sets no
-cookie: the name of a view, which nobody can guess, is all that it is asked by. What it serves runs in a sandbox."""
+"""The application that serves views of pages, each side of each view at an origin of its own. It knows no session and
+sets no cookie: a name that nobody can guess is all that a side is asked by, at the host it was opened for. What it serves
+is in a sandbox, and may load nothing but what is below that name."""
 
 from __future__ import annotations
+
+from collections.abc import Callable
+from http import HTTPStatus
+from ipaddress import ip_address
+from urllib.parse import urlsplit
 
 from starlette.applications import Starlette
 from starlette.requests import Request
@@ -9,64 +15,99 @@ from starlette.responses import PlainTextResponse, Response
 from starlette.routing import Route
 
 from nailer.app import Nailer
-from nailer.core.files.entry import SideName
 from nailer.core.site.apart import Got
 from nailer.errors import NailerError
-from nailer.services.checks import PageView
+from nailer.services.checks import PageView, SideView
 
-_SIDES = {"here": SideName.HERE, "live": SideName.THERE}
+_STATUSES = frozenset(int(one) for one in HTTPStatus if one >= HTTPStatus.OK)
+_SOURCES = (
+    "default-src 'none'; style-src {own} 'unsafe-inline'; img-src {own} data:; font-src {own} data:; "
+    "media-src {own} data:; frame-src {own}; base-uri {own}; manifest-src 'none'; form-action 'none'; "
+    "webrtc 'block'; frame-ancestors {framed} {origin}; "
+)
+_STILL = "sandbox; script-src 'none'; connect-src 'none'"
+_RUNNING = "sandbox allow-scripts; script-src {own} 'unsafe-inline' 'unsafe-eval'; connect-src {own}"
+_NOTHING = (
+    "camera=(), microphone=(), geolocation=(), payment=(), usb=(), serial=(), bluetooth=(), hid=(), midi=(), "
+    "display-capture=(), clipboard-read=(), clipboard-write=(), fullscreen=(), autoplay=(), browsing-topics=()"
+)
 
 
 def create_views(nailer: Nailer) -> Starlette:
     """The application beside Nailer's own, over the same parts."""
-    app = Starlette(routes=[Route("/{token}/{side}/{tail:path}", _serve)])
+    app = Starlette(routes=[Route("/{secret}/{tail:path}", _serve)])
     app.state.nailer = nailer
     return app
 
 
-def origin_of_views(request: Request) -> str:
-    """The origin at which a browser reaches the views: as the settings say, else by the port they are served on; '' where
-    they are not."""
+def origins_of_views(request: Request) -> Callable[[str], str] | None:
+    """The origin at which a browser reaches a side of a view, by its label; None where views are not served.
+
+    The setting `view_address` says it, with `{view}` where the label goes. Without it a Nailer that is reached on this
+    machine has names below `localhost`, which browsers lead here (RFC 6761, 6.3); elsewhere the host is one, and only the
+    sandbox and the names in the addresses keep the sides apart.
+    """
     nailer: Nailer = request.app.state.nailer
-    if nailer.settings.view_address:
-        return nailer.settings.view_address.rstrip("/")
+    given = nailer.settings.view_address.rstrip("/")
+    if given:
+        return lambda label: given.replace("{view}", label)
     port = getattr(request.app.state, "view_port", 0)
-    return f"{request.url.scheme}://{request.url.hostname}:{port}" if port else ""
+    if not port:
+        return None
+    scheme, host = request.url.scheme, request.url.hostname or ""
+    if _is_loopback(host):
+        return lambda label: f"{scheme}://{label}.localhost:{port}"
+    return lambda label: f"{scheme}://{f'[{host}]' if ':' in host else host}:{port}"
+
+
+def _is_loopback(host: str) -> bool:
+    try:
+        return ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost" or host.endswith(".localhost")
 
 
 async def _serve(request: Request) -> Response:
     nailer: Nailer = request.app.state.nailer
-    side = _SIDES.get(request.path_params["side"])
-    token = request.path_params["token"]
-    if side is None:
-        return PlainTextResponse("There is no such view.", 404)
     # The path as it was sent: a decoded one would lose what stands percent-encoded in it.
-    tail = request.scope["raw_path"].decode("ascii", "replace").partition("?")[0].split("/", 3)[3]
+    tail = request.scope["raw_path"].decode("ascii", "replace").partition("?")[0].split("/", 2)[2]
     views = nailer.checks.views
     try:
-        view = views.of(token)
-        got, data = await views.get(token, side, tail, request.url.query)
+        view, side = views.served(request.path_params["secret"], _host(request))
+        got, data = await views.get(view, side, tail, request.url.query)
     except NailerError as error:
         return PlainTextResponse(error.what, 404)
-    return _answer(view, got, data)
+    return _answer(view, view.sides[side], got, data)
 
 
-def _answer(view: PageView, got: Got, data: bytes) -> Response:
+def _host(request: Request) -> str:
+    try:
+        return urlsplit(f"//{request.headers.get('host', '')}").hostname or ""
+    except ValueError:
+        return ""
+
+
+def _answer(view: PageView, side: SideView, got: Got, data: bytes) -> Response:
+    policy = (_SOURCES + (_RUNNING if view.scripts else _STILL)).format(
+        own=side.top, origin=side.origin, framed=view.viewer.framed_by
+    )
     headers = {
-        # Scripts run as they do for visitors, but without an origin: they reach nothing of Nailer's, and no other server.
-        "Content-Security-Policy": (
-            "sandbox allow-scripts; default-src 'none'; "
-            "script-src {own} 'unsafe-inline' 'unsafe-eval'; style-src {own} 'unsafe-inline'; "
-            "img-src {own} data: blob:; font-src {own} data:; media-src {own} data: blob:; connect-src {own}; "
-            "frame-src {own}; manifest-src 'none'; form-action 'none'; frame-ancestors {framed} {own}"
-        ).format(own="'self'", framed=view.framed_by),
-        "Access-Control-Allow-Origin": "*",
+        "Content-Security-Policy": policy,
+        # A page in a sandbox has no origin, which is called null: it reads its own styles, fonts and data.
+        "Access-Control-Allow-Origin": "null",
         "Cross-Origin-Resource-Policy": "cross-origin",
         "Referrer-Policy": "no-referrer",
+        "Permissions-Policy": _NOTHING,
+        "X-Content-Type-Options": "nosniff",
+        "X-DNS-Prefetch-Control": "off",
         "Cache-Control": "no-store",
     }
+    if got.is_withheld:
+        return PlainTextResponse(f"Nailer does not show this from here: {got.words}.", 403, headers)
     if got.status is None:
         return PlainTextResponse(f"Nothing came: {got.words}", 502, headers)
+    if got.status not in _STATUSES:
+        return PlainTextResponse(f"The server answered {got.status}, which no standard knows.", 502, headers)
     if got.status >= 400 and not data:
         return PlainTextResponse(got.words or str(got.status), got.status, headers)
     return Response(data, got.status, headers, got.media_type or "text/plain")

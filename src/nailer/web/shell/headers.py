@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from urllib.parse import quote_from_bytes
 
 _CSP = (
@@ -11,9 +12,9 @@ _CSP = (
 )
 
 
-def showing(origin: str) -> dict[str, str]:
-    """The header of a page that shows views of another origin in its frames."""
-    return {"Content-Security-Policy": _CSP.replace("frame-src 'self'", f"frame-src {origin}")}
+def showing(addresses: Iterable[str]) -> dict[str, str]:
+    """The header of a page that shows what is below addresses of other origins in its frames."""
+    return {"Content-Security-Policy": _CSP.replace("frame-src 'self'", f"frame-src {' '.join(addresses)}")}
 
 
 _YEAR_S = 365 * 86_400
