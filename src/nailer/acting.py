@@ -93,6 +93,23 @@ def reaches(site_id: int, side: SideName, path: SitePath) -> bool:
     return grant is not None and grant.may(Right.LOOK) and grant.reaches(side, path)
 
 
+def need_place(right: Right, site_id: int, side: SideName, path: SitePath) -> None:
+    """Raises NotFound where a place on a side is beyond what whoever acts has of a site, NotAllowed without the right.
+
+    For whatever is written down about a place. What is done to its files is held by the sides.
+    """
+    need(right, site_id)
+    if not reaches(site_id, side, path):
+        raise NotFound("This folder does not exist, or is not yours.")
+
+
+def need_whole(site_id: int) -> None:
+    """Raises NotFound where a site is none of whoever acts, NotAllowed where they have only a part of it."""
+    grant = grant_on(site_id)
+    if grant is not None and not grant.is_whole:
+        raise NotAllowed("That concerns the whole site. Only people with access to all of it can do it.")
+
+
 def reaches_pair(site_id: int, here: SitePath, there: SitePath, other_site_id: int | None) -> bool:
     """As `reaches`, for both folders of a pair."""
     on_here = (

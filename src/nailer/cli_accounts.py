@@ -55,9 +55,9 @@ async def _act(nailer: Nailer, options: argparse.Namespace) -> None:
         raise NotFound(f"Nobody is called {options.name}. `nailer accounts list` lists everybody.")
     await accounts.set_password(account.id, _password())
     await nailer.people.second.forget_all(account.id)
-    await accounts.end_others(account.id)
+    await accounts.end_everything(account.id)
     await nailer.people.log.add(Did.ACCOUNT, f"{account.name} was let in again on the server")
-    _say(f"{account.name} signs in with the new password; every session has ended.")
+    _say(f"{account.name} signs in with the new password; every session and token has ended.")
 
 
 def _password() -> str:

@@ -5,6 +5,8 @@
     ├── Unreadable              a text that somebody else wrote cannot be read within its bounds
     ├── NotFound                the thing asked for is not here any more
     ├── NotAllowed              this person may not do that
+    │   ├── RightTaken          they might when the job began, and no longer may
+    │   └── ConfirmFirst        they may, once they have proved again who they are
     ├── SignedOut               nobody is signed in, or not any more
     ├── Locked                  a guarded folder that was not opened
     ├── Conflict                it changed meanwhile, or somebody else holds it
@@ -144,6 +146,18 @@ class NotFound(NailerError):
 
 class NotAllowed(NailerError):
     title = "Not allowed"
+
+
+class RightTaken(NotAllowed):
+    """What the person of a job may do was changed while it ran."""
+
+    title = "The permission was taken away"
+
+
+class ConfirmFirst(NotAllowed):
+    """The person of this session has to prove once more who they are."""
+
+    title = "Confirm it is you first"
 
 
 class SignedOut(NailerError):

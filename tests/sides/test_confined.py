@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import os
-from collections.abc import Awaitable, Callable
+import threading
+from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import aclosing
 from pathlib import Path
 
@@ -12,8 +15,8 @@ import pytest
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.people.rights import Grant, Right
-from nailer.errors import OutsideRoot
-from nailer.sides.confined import confined
+from nailer.errors import FileMissing, OutsideRoot, TransferError
+from nailer.sides.confined import ConfinedSide, below, confined
 from nailer.sides.here import HereSide
 from nailer.sides.side import Side, once
 from tests.builders import path, write
@@ -189,3 +192,98 @@ async def test_a_whole_site_is_the_side_itself_there_and_its_own_folder_here(gro
     assert (await own.list(TOP)).entries
     with pytest.raises(OutsideRoot):
         await own.list(path("/studio/secret"))
+
+
+async def test_a_folder_that_is_exchanged_for_a_link_between_the_look_and_the_reading_gives_nothing(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Every act of a confined side here, with the folder swapped after the side has looked where the path leads."""
+    for name in ("site/news", "site/old", "secret"):
+        (tmp_path / name).mkdir(parents=True)
+    for name in ("site/news/page.html", "site/old/page.html"):
+        (tmp_path / name).write_text("ours")
+    (tmp_path / "secret" / "page.html").write_text("not yours")
+    side = below(HereSide({b"studio": tmp_path}), path("/studio/site"))
+    page = path("/studio/site/news/page.html")
+    looked = ConfinedSide._check_place
+
+    async def _swapped(self: ConfinedSide, place: SitePath) -> None:
+        await looked(self, place)
+        await asyncio.to_thread(_swap)
+
+    def _swap() -> None:
+        news = tmp_path / "site" / "news"
+        if not news.is_symlink():
+            news.rename(tmp_path / "site" / "moved")
+            news.symlink_to("../secret")
+
+    monkeypatch.setattr(ConfinedSide, "_check_place", _swapped)
+
+    async def _chunks() -> AsyncIterator[bytes]:
+        yield b"changed"
+
+    async def _read() -> bytes:
+        return b"".join([chunk async for chunk in side.read(page)])
+
+    acts: list[Callable[[], Awaitable[object]]] = [
+        _read,
+        lambda: side.whole(page),
+        lambda: side.stat(page),
+        lambda: side.list(page.parent),
+        lambda: side.write(page, _chunks()),
+        lambda: side.land(page, _chunks()),
+        lambda: side.remove_file(page),
+        lambda: side.rename(page, page.parent.child(b"other.html")),
+        lambda: side.make_folder(page.parent.child(b"made")),
+        lambda: side.set_attributes(page, access=0o777),
+    ]
+
+    def _back() -> None:
+        news = tmp_path / "site" / "news"
+        if news.is_symlink():
+            news.unlink()
+            (tmp_path / "site" / "moved").rename(news)
+
+    for act in acts:
+        await asyncio.to_thread(_back)
+        side._known.clear()  # type: ignore[attr-defined]
+        with pytest.raises((OutsideRoot, FileMissing)):
+            await act()
+
+    assert sorted(one.name for one in (tmp_path / "secret").iterdir()) == ["page.html"]
+    assert (tmp_path / "secret" / "page.html").read_text() == "not yours"
+    assert (tmp_path / "secret" / "page.html").stat().st_mode & 0o777 != 0o777
+
+
+async def test_many_readings_beside_a_folder_that_is_exchanged_over_and_over_give_nothing_from_outside(
+    tmp_path: Path,
+) -> None:
+    """As an attacker does it: a folder and a link change places as fast as they can."""
+    for name in ("site/news", "secret"):
+        (tmp_path / name).mkdir(parents=True)
+    (tmp_path / "site" / "news" / "page.html").write_text("ours")
+    (tmp_path / "secret" / "page.html").write_text("not yours")
+    (tmp_path / "link").symlink_to("../secret")
+    side = below(HereSide({b"studio": tmp_path}), path("/studio/site"))
+    ended = threading.Event()
+
+    def _exchange() -> None:
+        news, away, link = (tmp_path / one for one in ("site/news", "away", "link"))
+        while not ended.is_set():
+            news.rename(away)
+            link.rename(news)
+            news.rename(link)
+            away.rename(news)
+
+    attacker = threading.Thread(target=_exchange)
+    attacker.start()
+    read: list[bytes] = []
+    try:
+        for _ in range(400):
+            with contextlib.suppress(TransferError):
+                read.append((await side.whole(path("/studio/site/news/page.html")))[1])
+    finally:
+        ended.set()
+        attacker.join()
+
+    assert set(read) <= {b"ours"}

@@ -24,7 +24,7 @@ from typing import Any, TypeVar
 
 import structlog
 
-from nailer.acting import Acting, acting_as, grant_on, need
+from nailer.acting import Acting, acting_as, grant_on, need, person
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import landing_rank
 from nailer.core.files.sitepath import SitePath
@@ -53,6 +53,7 @@ from nailer.errors import (
     NoSpaceLeft,
     NotAllowed,
     NotFound,
+    RightTaken,
     SendingStopped,
     StoreUnavailable,
     TooManyConnections,
@@ -76,6 +77,7 @@ T = TypeVar("T")
 _log = structlog.get_logger()
 
 LEASE_S = 20.0
+_RIGHTS_EVERY_S = 1.0
 _MARGIN_S = 2.0
 _RENEW_EVERY_S = 4.0
 _LOOK_EVERY_S = 2.0
@@ -89,6 +91,7 @@ _SETTLE_S = 5.0  # what takes longer is left to whoever clears half files
 
 # What makes going on with the other items pointless.
 _ENDS_THE_JOB = (
+    RightTaken,
     HostUnreachable,
     TooManyConnections,
     LoginRefused,
@@ -279,6 +282,8 @@ class JobRun:
         self._held_until = utc_now() + timedelta(seconds=LEASE_S)
         self._trouble: NailerError | None = None
         self._dialling = asyncio.Lock()
+        self._rights = grant_on(job.site_id)
+        self._rights_seen = (tools.grants.version, time.monotonic())
 
     async def carry_all(self) -> None:
         """Carry every waiting item of the job, phase after phase. Raises what ends a job."""
@@ -381,6 +386,7 @@ class JobRun:
             while True:
                 attempts += 1
                 line = carrier.context.sides.get(SideName.THERE)
+                await self._still_may()
                 try:
                     outcome = await carrier.carry(item)
                 except (ConnectionDropped, HostUnreachable) as error:
@@ -508,6 +514,27 @@ class JobRun:
         """
         if utc_now() + timedelta(seconds=_MARGIN_S) >= self._held_until and await self._renew() is None:
             raise LeaseLost("Another run carries this job now.")
+        await self._still_may()
+
+    async def _still_may(self) -> None:
+        """Before a file, and before a change: return where the job's person may still do it. Raises RightTaken.
+
+        Looked up where a grant was changed in this process, and every second for what another one did.
+        """
+        version, read_s = self._rights_seen
+        if version == self._tools.grants.version and time.monotonic() - read_s < _RIGHTS_EVERY_S:
+            return
+        if person() is None:
+            return  # Nailer's own work
+        self._rights_seen = (self._tools.grants.version, time.monotonic())
+        try:
+            who = await self._tools.grants.person(self.job.account_id)
+        except NotFound as error:
+            raise RightTaken("The person of this job can no longer sign in. Nothing more was done.") from error
+        now = None if who.is_admin else who.grant(self.job.site_id)
+        may = who.may(right_for(self.job.kind, self.job.to_side), self.job.site_id)
+        if not may or now != self._rights:
+            raise RightTaken("What this job's person may do on this site was changed. It stopped at the next file.")
 
     def _is_stalled(self) -> bool:
         now_s = time.monotonic()

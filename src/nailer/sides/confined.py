@@ -16,6 +16,7 @@ from nailer.core.files.whole import Listing
 from nailer.core.people.rights import Grant
 from nailer.core.plans.room import Room
 from nailer.errors import FileMissing, NotSupported, OutsideRoot, TransferError
+from nailer.sides.here import HereSide
 from nailer.sides.side import Digest, Names, Side
 
 _TRUSTED_S = 5.0
@@ -24,7 +25,13 @@ _MOST_KNOWN = 5000
 
 def confined(side: Side, name: SideName, grant: Grant | None) -> Side:
     """The side itself where nothing limits it, else one that ends at the folder of the grant."""
-    return side if grant is None or not grant.limits(name) else ConfinedSide(side, grant.top(name))
+    return side if grant is None or not grant.limits(name) else below(side, grant.top(name))
+
+
+def below(side: Side, top: SitePath | None) -> Side:
+    """A side that ends at a folder. Here the disk itself holds it, in the walk that opens a file: between looking and
+    reading a folder may be exchanged for a link. A server is asked twice; nothing else can be asked of it."""
+    return ConfinedSide(side.below(top) if isinstance(side, HereSide) and top is not None else side, top)
 
 
 def behind(side: Side | None) -> Side | None:

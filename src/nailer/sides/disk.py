@@ -34,9 +34,15 @@ _Entries = list[Entry]  # inside the class `list` is the method
 class Disk:
     """Opens every folder relative to the one before and refuses links: a folder exchanged meanwhile leads nowhere."""
 
-    def __init__(self, roots: Mapping[bytes, bytes]) -> None:
-        """`roots` are the allowed folders by their labels, with no link on the way to them."""
+    def __init__(self, roots: Mapping[bytes, bytes], top: SitePath | None = None) -> None:
+        """`roots` are the allowed folders by their labels, with no link on the way to them. With `top` nothing outside that
+        folder is reached, wherever links lead."""
         self._roots = roots
+        self._top = top
+
+    def below(self, top: SitePath) -> Disk:
+        """The same disk, no further than a folder."""
+        return Disk(self._roots, top)
 
     def on_disk(self, path: SitePath) -> Path:
         """Where a path lies on this machine's disk, for what must watch it. Raises FileMissing outside every root."""
@@ -69,7 +75,9 @@ class Disk:
             return Entry(b"", Kind.FOLDER, access=0o555)
         if len(path.names) == 1:
             return _labelled(path.name, self._root(path))
-        with self._folder(path.parent) as way:
+        # What stands under the top's own name is told by the folder above it.
+        disk = Disk(self._roots) if path == self._top else self
+        with disk._folder(path.parent) as way:
             return self._entry(path.parent, way.here, path.name)
 
     def _entry(self, parent: SitePath, folder: int, name: bytes) -> Entry:
@@ -208,9 +216,25 @@ class Disk:
         """
         way = _Way(self._root(path))
         try:
-            yield way, _descend(way, list(reversed(path.names[1:])), path)
+            name = _descend(way, list(reversed(path.names[1:])), path)
+            self._check_top(path, SitePath((path.names[0], *way.names, *((name,) if name else ()))))
+            yield way, name
         finally:
             way.close()
+
+    def _check_top(self, asked: SitePath, real: SitePath) -> None:
+        """Raises OutsideRoot where a walk has come out of the top. Its folders are open by now: whatever is exchanged for a
+        link from here on leads nowhere else."""
+        if self._top is None or real == self._top:
+            return
+        top = _Way(self._root(self._top))
+        try:
+            name = _descend(top, list(reversed(self._top.names[1:])), self._top)
+            real_top = SitePath((self._top.names[0], *top.names, *((name,) if name else ())))
+        finally:
+            top.close()
+        if real.below(real_top) is None:
+            raise OutsideRoot("{path} leads out of the folder that is yours.", path=asked)
 
 
 def _descend(way: _Way, ahead: list[bytes], asked: SitePath) -> bytes:

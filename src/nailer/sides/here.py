@@ -12,6 +12,7 @@ from __future__ import annotations
 import asyncio
 import os
 from collections.abc import AsyncGenerator, AsyncIterator, Callable, Mapping
+from copy import copy
 from functools import partial
 from pathlib import Path
 from typing import Any, ParamSpec
@@ -35,6 +36,12 @@ class HereSide:
 
     def __init__(self, roots: Mapping[bytes, Path]) -> None:
         self._disk = Disk({label: os.fsencode(os.path.realpath(path)) for label, path in roots.items()})
+
+    def below(self, top: SitePath) -> HereSide:
+        """The same side, which ends at a folder: what leads out of it is refused in the very walk that opens it."""
+        narrower = copy(self)
+        narrower._disk = self._disk.below(top)
+        return narrower
 
     def on_disk(self, path: SitePath) -> Path:
         """Where a path lies on this machine's disk, for what must watch it. Raises FileMissing outside every root."""

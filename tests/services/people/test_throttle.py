@@ -24,7 +24,7 @@ RIGHT = "gannets-and-gorse"
 
 def made_accounts(database: Database, hasher: PasswordHasher) -> Accounts:
     store = AccountStore(database)
-    return Accounts(store, PasswordHashing(hasher), Streams(store, 1), session_hours=1, idle_hours=1)
+    return Accounts(store, PasswordHashing(hasher), Streams(), session_hours=1, idle_hours=1)
 
 
 @pytest.fixture

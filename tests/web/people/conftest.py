@@ -42,7 +42,7 @@ def another(maren: Visitor, name: str, grants: dict[int, Grant]) -> Iterator[Vis
     # A second client on the running application: its life begins and ends with Maren's.
     client = TestClient(maren.client.app, follow_redirects=True)
     client.portal = portal
-    person = replace(maren, client=client)
+    person = replace(maren, client=client, password=PASSWORD)
     answer = client.post("/sign-in", data={"name": name, "password": PASSWORD}, headers={"accept": "text/html"})
     assert answer.status_code == 200, answer.text
     yield person

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from collections.abc import Iterator
 from dataclasses import replace
@@ -9,7 +10,11 @@ from typing import Any
 
 import pytest
 
-from nailer.core.people.rights import RIGHT_WORDS, Right
+from nailer.acting import Acting, acting_as
+from nailer.core.files.entry import SideName
+from nailer.core.files.keeping import KeepMark
+from nailer.core.files.sitepath import SitePath
+from nailer.core.people.rights import RIGHT_WORDS, Person, Right
 from nailer.web.shell.policy import POLICY
 from tests.builders import write
 from tests.web.conftest import PAGE, Visitor
@@ -72,8 +77,6 @@ def carried(
 
 
 async def ended(visitor: Visitor, job_id: int) -> None:
-    import asyncio
-
     while (await visitor.nailer.stores.jobs.get(job_id)).state in ("waiting", "running"):
         await asyncio.sleep(0.02)
 
@@ -212,6 +215,138 @@ def test_every_route_is_shut_outside_the_folder(
     assert not shown
     assert {str(one): one.read_bytes() for one in maren.there.rglob("*") if one.is_file()} == before
     assert not [key for key, one in answers.items() if one.status_code >= 500 and one.status_code != 502]
+
+
+# What a person's own visit leaves: their session, what the log says of them, where they were last.
+_OF_A_VISIT = {
+    "migrations",
+    "sessions",
+    "log",
+    "recent_places",
+    "tokens",
+    "api_answers",
+    "accounts",
+    "tray",
+    "refusals",
+}
+
+
+def everything_stored(maren: Visitor) -> dict[str, dict[bytes, str]]:
+    """Every row of the database by its first column, but for what a visit leaves."""
+
+    def _read() -> dict[str, dict[bytes, str]]:
+        with maren.nailer.stores.database.reading() as work:
+            work._cursor.execute(
+                "SELECT table_name AS name FROM information_schema.tables WHERE table_schema = DATABASE()"
+            )
+            tables = [row["name"] for row in work._cursor.fetchall() if row["name"] not in _OF_A_VISIT]
+            found: dict[str, dict[bytes, str]] = {}
+            for table in tables:
+                work._cursor.execute(f"SELECT * FROM `{table}`")
+                rows = [tuple(row.values()) for row in work._cursor.fetchall()]
+                found[table] = {repr(row[:2]).encode(): repr(row) for row in rows}
+                if table == "sites":  # when somebody last opened it is no secret and no harm
+                    work._cursor.execute("SELECT * FROM sites")
+                    rows = [{**row, "opened_at": None} for row in work._cursor.fetchall()]
+                    found[table] = {str(row["id"]).encode(): repr(row) for row in rows}
+            return found
+
+    stored: dict[str, dict[bytes, str]] = portal_of(maren).call(lambda: asyncio.to_thread(_read))
+    return stored
+
+
+def what_changed(before: dict[str, dict[bytes, str]], after: dict[str, dict[bytes, str]]) -> list[str]:
+    """Rows that were there before, and are other ones or gone now. What somebody adds of their own is no harm."""
+    return [
+        f"{table}: {row[:160]}"
+        for table, rows in before.items()
+        for key, row in rows.items()
+        if after[table].get(key) != row
+    ]
+
+
+@pytest.fixture
+def more_of_marens(maren: Visitor, site: str, marens: dict[str, str]) -> dict[str, str]:
+    """What is written down about places outside the clerk's folder: keep marks on both sides, a finding that is ignored."""
+    nailer, portal = maren.nailer, portal_of(maren)
+    number = number_of(site)
+    account = int(marens["account_id"])
+    for side, place in ((SideName.THERE, b"/htdocs/index.html"), (SideName.HERE, b"/studio/moss/index.html")):
+        mark = KeepMark(side, SitePath.parse(place), None, "not yours")
+        portal.call(nailer.stores.marks.set, number, mark, account)
+    return marens
+
+
+@pytest.mark.parametrize("rights", [[Right.LOOK], list(Right)], ids=["look", "everything"])
+def test_no_route_changes_what_is_stored_about_places_outside_the_folder(
+    maren: Visitor, site: str, more_of_marens: dict[str, str], rights: list[Right]
+) -> None:
+    """Every route that writes, asked for with a foreign folder and with Maren's own things, by a person with one folder."""
+    before = everything_stored(maren)
+    with another(maren, "clerk", {number_of(site): grant(*rights, **NEWS)}) as clerk:
+        csrf = clerk.csrf
+        asked = dict(without_right(clerk, more_of_marens, csrf))
+        changed = what_changed(before, everything_stored(maren))
+
+    writing = {f"{method} {route.path}" for method, route in routes() if method != "GET"}
+    unknown = writing - set(asked) - OWN - {f"{method} {path}" for path in LEFT_OUT for method in ("POST", "PUT")}
+    assert not unknown, "a route that writes and that nobody tried"
+    assert not changed
+
+
+def test_a_mark_in_another_folder_is_not_taken_off(maren: Visitor, clerk: Visitor, site: str) -> None:
+    maren.post(
+        f"{site}/keep", {"side": "there", "path": token("/htdocs/index.html"), "until": "", "why": "the start page"}
+    )
+
+    answers = [
+        clerk.post(f"{site}/let-go", {"side": "there", "path": token("/htdocs/index.html")}),
+        clerk.post(f"{site}/keep", {"side": "there", "path": token("/htdocs/index.html"), "until": "", "why": "mine"}),
+    ]
+
+    keeps = portal_of(maren).call(maren.nailer.files.keeping.of_site, number_of(site))
+    assert [one.status_code for one in answers] == [404, 404]
+    mark = keeps.own(SideName.THERE, SitePath.parse(b"/htdocs/index.html"))
+    assert mark is not None
+    assert mark.why == "the start page"
+
+
+def token(path: str) -> str:
+    return SitePath.parse(path.encode()).token
+
+
+def test_the_scan_of_the_whole_site_is_not_ended_from_one_folder(maren: Visitor, clerk: Visitor, site: str) -> None:
+    assert clerk.post(f"{site}/checks/give-up").status_code == 403
+    assert clerk.post(f"{site}/packages/give-up").status_code == 403
+
+
+def test_a_guard_above_the_own_folder_holds_in_it(maren: Visitor, site: str) -> None:
+    """Nobody sees the guarded folder above, and it guards all the same."""
+    portal, nailer = portal_of(maren), maren.nailer
+    stored = portal.call(nailer.stores.sites.get, number_of(site))
+    portal.call(nailer.stores.sites.add_guards, stored, [SitePath.parse(b"/htdocs")])
+    with another(maren, "clerk", {number_of(site): grant(*Right, **NEWS)}) as clerk:
+        body = {"side": "there", "path": token("/htdocs/news/today.html"), "name": "renamed.html"}
+        answer = clerk.post(f"{site}/rename", body)
+
+    assert answer.status_code == 409 or "guarded" in answer.text
+    assert (maren.there / "news" / "today.html").exists()
+
+
+def test_what_is_unsent_elsewhere_is_not_counted_for_one_folder(
+    maren: Visitor, site: str, marens: dict[str, str]
+) -> None:
+    nailer = maren.nailer
+    not_sent = nailer.pairs.not_sent
+    (pair,) = portal_of(maren).call(nailer.stores.pairs.of_site, number_of(site))
+    not_sent._known, not_sent._counts = {pair.id: pair}, {pair.id: 7}
+    part = Person(9, "clerk", grants={number_of(site): grant(*Right, **NEWS)})
+    whole = Person(9, "clerk", grants={number_of(site): grant(*Right)})
+
+    with acting_as(Acting(part)):
+        assert (not_sent.of_site(number_of(site)), not_sent.of_sites()) == (0, {number_of(site): 0})
+    with acting_as(Acting(whole)):
+        assert not_sent.of_site(number_of(site)) in (0, 7)
 
 
 def test_looking_alone_changes_nothing(maren: Visitor, site: str, marens: dict[str, str]) -> None:

@@ -17,6 +17,7 @@ from typing import Any
 import structlog
 
 from nailer.acting import Acting, acting_as
+from nailer.acting import need_whole as need_all
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Tree
@@ -140,7 +141,8 @@ class SiteReader:
         self._go(StoredReading(reading_id, site.id, account_id, is_account, state, now, None, "", {}, asks_others))
 
     async def give_up(self, site_id: int) -> None:
-        """End the reading of a site; what it has read stays known."""
+        """End the reading of a site; what it has read stays known. Raises NotAllowed for whoever has a part of it."""
+        need_all(site_id)
         standing = self._under_way.get(site_id)
         if standing is not None and standing.task is not None:
             standing.given_up = True

@@ -32,6 +32,7 @@ from nailer.services.checks.broken_pages import address_asked, path_asked
 from nailer.services.checks.ground import here_of, roots_there
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
+from nailer.sides.confined import below
 from nailer.sides.side import Side
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -207,7 +208,8 @@ class Views:
         if why := _withheld(view, there):
             return Got(None, words=why, is_withheld=True), b""
         try:
-            async with self._browse.side(view.site, SideName.HERE) as side:
+            async with self._browse.side(view.site, SideName.HERE) as whole:
+                side = below(whole, top)  # no link leads out of what the page's address stands for
                 path = top.join(tuple(names))
                 entry = await side.stat(path)
                 if entry.is_folder:
@@ -299,12 +301,12 @@ class Views:
 def _withheld(view: PageView, there: SitePath) -> str:
     """Why a file here is not shown by the path there that it stands for; '' where it is. What is secret stays so whoever
     refers to it."""
-    below = there.below(view.root.folder) or ()
-    if any(one.startswith(b".") for one in below):
+    names = there.below(view.root.folder) or ()
+    if any(one.startswith(b".") for one in names):
         return "its name is hidden"
     if any(there.below(one) is not None for one in view.site.guarded):
         return "it is in a guarded folder"
-    if any(kind_of_folder(one) is FileKind.VERSIONS for one in below):
+    if any(kind_of_folder(one) is FileKind.VERSIONS for one in names):
         return "it is the history of the site"
     if there.name and kind_by_name(there.name) in _SECRET_KINDS:
         return "its name says that it holds secrets"

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import time
 
+from nailer.acting import need_place
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.core.people.rights import Right
 from nailer.errors import Locked
 from nailer.store.sites import Site
 
@@ -19,7 +21,8 @@ class GuardedFolders:
         self._open_until_s: dict[tuple[int, int, SitePath], float] = {}
 
     def open(self, account_id: int, site: Site, path: SitePath) -> None:
-        """Open the guarded folders a path lies in."""
+        """Open the guarded folders a path lies in. Raises NotFound where the path is beyond whoever acts."""
+        need_place(Right.LOOK, site.id, SideName.THERE, path)
         for folder in _guards_of(site, path):
             self._open_until_s[(account_id, site.id, folder)] = time.monotonic() + OPEN_S
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from datetime import date
 
+from nailer.acting import grant_on, need_place
 from nailer.core.files.entry import SideName
 from nailer.core.files.guarding import proposed_guards
 from nailer.core.files.keeping import KeepMark, Keeps
 from nailer.core.files.sitepath import SitePath
+from nailer.core.people.rights import Right
 from nailer.errors import InvalidInput
 from nailer.services.files.browse import Browse
 from nailer.store.database import utc_now
@@ -33,13 +35,15 @@ class KeepBook:
             raise InvalidInput("That day is over.", fields={"until": "That day is over."})
         if len(mark.why) > _LONGEST_WHY:
             raise InvalidInput(f"Say it in {_LONGEST_WHY} characters.", fields={"why": "This is too long."})
+        need_place(Right.CHANGE, site.id, mark.side, mark.path)
         async with self._browse.side(site, mark.side) as side:
             await side.stat(mark.path)
         await self._marks.set(site.id, mark, account_id)
         self._browse.redraw(site.id)
 
     async def let_go(self, site: Site, side: SideName, path: SitePath) -> None:
-        """Take a path's own mark off."""
+        """Take a path's own mark off. Raises NotFound where the path is beyond whoever acts."""
+        need_place(Right.CHANGE, site.id, side, path)
         await self._marks.take_off(site.id, side, path)
         self._browse.redraw(site.id)
 
@@ -52,8 +56,9 @@ class KeepBook:
 
         Nothing is done where the account's top cannot be read: the next opening asks again.
         """
-        if site.guards_proposed:
-            return []
+        grant = grant_on(site.id)
+        if site.guards_proposed or (grant is not None and not grant.is_whole):
+            return []  # who has one folder sees nothing of the account's top, and must not settle it for all
         top = SitePath()
         listing = await self._browse.listing(site, SideName.THERE, top, max_age_s=600)
         if listing.problem is not None:

@@ -124,6 +124,7 @@ class Searching:
     async def give_up(self, site: Site) -> None:
         """End the search of a site; everything is put back first."""
         need(Right.CHANGE, site.id)
+        need_whole(site)
         standing = self._standing.get(site.id)
         if standing is not None:
             standing.given_up = True

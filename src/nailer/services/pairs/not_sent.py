@@ -13,7 +13,7 @@ from pathlib import Path
 import structlog
 from watchfiles import awatch
 
-from nailer.acting import person
+from nailer.acting import person, reaches_pair
 from nailer.core.compare.joint import Baseline, same_content, seen
 from nailer.core.files.entry import Entry
 from nailer.core.files.tree import Below, Tree
@@ -55,7 +55,7 @@ class NotSent:
         self._here = here
         self._live = live
         self._counts: dict[int, int] = {}
-        self._by_site: dict[int, int] = {}
+        self._known: dict[int, Pair] = {}
         self._troubles: dict[int, str] = {}
         self._anew = asyncio.Event()
         self._due: set[int] = set()
@@ -74,15 +74,17 @@ class NotSent:
         await asyncio.gather(*tasks, return_exceptions=True)
 
     def of_site(self, site_id: int) -> int:
-        """How many names of a site's pairs are newer here than there, as far as is known."""
-        return self._by_site.get(site_id, 0)
+        """How many names are newer here than there in the pairs of a site that whoever acts sees, as far as is known."""
+        if not _may_sync(site_id):
+            return 0
+        return sum(
+            self._counts.get(pair.id, 0) for pair in self._known.values() if pair.site_id == site_id and _sees(pair)
+        )
 
     def of_sites(self) -> dict[int, int]:
         """The same for every site that whoever acts may sync."""
-        who = person()
-        return {
-            site_id: count for site_id, count in self._by_site.items() if who is None or who.may(Right.SYNC, site_id)
-        }
+        sites = {pair.site_id for pair in self._known.values()}
+        return {site_id: self.of_site(site_id) for site_id in sites if _may_sync(site_id)}
 
     def of_pair(self, pair_id: int) -> int | None:
         """The same count for one pair. None where the pair was never level."""
@@ -103,6 +105,7 @@ class NotSent:
             self._anew.clear()
             try:
                 pairs = [pair for pair in await self._pairs.all() if pair.other_site_id is None]
+                self._known = {pair.id: pair for pair in pairs}
                 places = {pair.id: await asyncio.to_thread(self._place, pair) for pair in pairs}
                 due, self._due = self._due, set()
                 for pair in pairs:
@@ -145,9 +148,6 @@ class NotSent:
         if changed is None:
             return
         self._counts[pair.id] = len(changed)
-        self._by_site[pair.site_id] = sum(
-            self._counts.get(one.id, 0) for one in await self._pairs.of_site(pair.site_id)
-        )
         if pair.unsent != len(changed):
             await self._pairs.set_unsent(pair.id, len(changed))
             self._live.touch()
@@ -205,6 +205,15 @@ class NotSent:
             _log.warning("saves did not go up by themselves", pair=pair.id, why=error.what)
             await asyncio.sleep(_AGAIN_AFTER_S)
             self.look_again(pair.site_id)
+
+
+def _may_sync(site_id: int) -> bool:
+    who = person()
+    return who is None or who.may(Right.SYNC, site_id)
+
+
+def _sees(pair: Pair) -> bool:
+    return reaches_pair(pair.site_id, pair.here, pair.there, pair.other_site_id)
 
 
 def _as_level(baseline: Baseline | None, entry: Entry) -> bool:

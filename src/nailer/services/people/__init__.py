@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nailer.services.people.accounts import Stays
 from nailer.services.people.door import Lasting, People
 from nailer.services.people.log import Did
 from nailer.services.people.rights import checked_grant, folder_typed, grant_words, rights_words
@@ -25,6 +26,7 @@ __all__ = [
     "People",
     "Session",
     "SignedIn",
+    "Stays",
     "Token",
     "WhenDone",
     "checked_grant",

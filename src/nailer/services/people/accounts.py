@@ -6,14 +6,18 @@ import hashlib
 import hmac
 import re
 import secrets
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
 from datetime import timedelta
 from importlib import resources
 
+from nailer.acting import Acting
 from nailer.core.people.passwords import HASH_BYTES, LONGEST, check_password
 from nailer.core.people.preferences import Preferences
-from nailer.errors import Busy, Conflict, InvalidInput, NotAllowed
+from nailer.core.people.rights import Person
+from nailer.errors import Busy, Conflict, InvalidInput, NotAllowed, NotFound
 from nailer.services.people.hashing import PasswordHashing
-from nailer.services.people.streams import Streams
+from nailer.services.people.streams import Reader, Streams
 from nailer.services.people.throttle import Throttle
 from nailer.store.database import utc_now
 from nailer.store.people.accounts import Account, AccountStore, From, Session, SignedIn, WhenDone
@@ -30,6 +34,14 @@ def _common_passwords() -> frozenset[bytes]:
 
 
 _COMMON = _common_passwords()
+
+
+@dataclass(frozen=True, slots=True)
+class Stays:
+    """The sessions and tokens, by number, that stay when a password is changed."""
+
+    sessions: frozenset[int] = frozenset()
+    tokens: frozenset[int] = frozenset()
 
 
 class Accounts:
@@ -114,6 +126,19 @@ class Accounts:
         """The session of a token; None where there is none, or it has ended."""
         return await self._store.session(_hash(token), self._idle_hours) if token else None
 
+    def reader(self, session: Session, person: Callable[[int], Awaitable[Person]], address: str) -> Reader:
+        """Who listens to events in a session."""
+
+        async def _now() -> Acting | None:
+            if not await self._store.session_lasts(session.account_id, session.id):
+                return None
+            try:
+                return Acting(await person(session.account_id), address)
+            except NotFound:
+                return None
+
+        return Reader(session.key, session.account_id, _now)
+
     async def sign_out(self, token: str) -> None:
         """End the session of a token."""
         await self._store.end_session(_hash(token))
@@ -141,12 +166,21 @@ class Accounts:
             raise InvalidInput(what, fields={"mail": what})
         await self._store.set_profile(account_id, cleaned, address)
 
-    async def change_password(self, session: Session, old: str, new: str, from_: From) -> None:
-        """Change one's own password; every other session of the person ends. Raises InvalidInput with the field, NotAllowed
-        where too many tries were refused."""
+    async def change_password(
+        self, session: Session, old: str, new: str, from_: From, *, stays: Stays | None = None
+    ) -> None:
+        """Change one's own password; the person's other sessions and their tokens end, but for those that stay. Raises
+        InvalidInput with the field, NotAllowed where too many tries were refused."""
         await self.check_password(session, old, from_)
         await self.set_password(session.account_id, new)
-        await self.end_others(session.account_id, kept=session.id)
+        stays = stays or Stays()
+        await self._store.end_but(session.account_id, {session.id, *stays.sessions}, stays.tokens)
+        self._streams.end()
+
+    async def end_everything(self, account_id: int) -> None:
+        """End every session and token of a person: their password was reset."""
+        await self._store.end_but(account_id, (), ())
+        self._streams.end()
 
     async def set_preferences(self, session: Session, preferences: Preferences) -> None:
         """How Nailer looks and works for the person of a session."""

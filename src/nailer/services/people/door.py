@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from argon2 import PasswordHasher
 
 from nailer.services.people.accounts import Accounts
+from nailer.services.people.gate import Gate
 from nailer.services.people.hashing import PasswordHashing
 from nailer.services.people.invitations import Invitations
 from nailer.services.people.log import Log
@@ -31,7 +32,8 @@ class Lasting:
 @dataclass(frozen=True, slots=True)
 class People:
     """Accounts and their sessions (`accounts`), open streams (`streams`), second proofs (`second`), programs (`tokens`), who
-    is invited (`invitations`), who may do what (`rights`), who works where now (`presence`), and who did what (`log`)."""
+    is invited (`invitations`), who may do what (`rights`), who works where now (`presence`), who did what (`log`), and
+    what asks once more who somebody is (`gate`)."""
 
     accounts: Accounts
     streams: Streams
@@ -41,11 +43,12 @@ class People:
     rights: Rights
     presence: Presence
     log: Log
+    gate: Gate
 
     @classmethod
     def build(cls, stores: Stores, lasting: Lasting, hasher: PasswordHasher | None) -> People:
         """`hasher` None: passwords are hashed with Argon2 as it is recommended (RFC 9106)."""
-        streams = Streams(stores.accounts, lasting.idle_hours)
+        streams = Streams()
         log = Log(stores.log, lasting.log_days)
         accounts = Accounts(
             stores.accounts,
@@ -54,13 +57,15 @@ class People:
             session_hours=lasting.session_hours,
             idle_hours=lasting.idle_hours,
         )
+        second = SecondProof(stores.proofs, Throttle(stores.accounts))
         return cls(
             accounts=accounts,
             streams=streams,
-            second=SecondProof(stores.proofs, Throttle(stores.accounts)),
-            tokens=Tokens(stores.tokens, stores.grants, log),
+            second=second,
+            tokens=Tokens(stores.tokens, stores.grants, log, streams),
             invitations=Invitations(stores.invitations, accounts, log),
             rights=Rights(stores.grants, stores.accounts, log, streams),
             presence=Presence(),
             log=log,
+            gate=Gate(accounts, second),
         )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import secrets
 import time
 from dataclasses import dataclass
@@ -24,6 +25,9 @@ _LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
 _CHALLENGE_S = 300.0
 _MOST_PASSKEYS = 20
 _MOST_WAITING = 2000
+
+
+_CODE = re.compile(r"[0-9]{6}|[a-z2-9]{5}-[a-z2-9]{5}")  # a one-time code, or a recovery code
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +102,21 @@ class SecondProof:
         await self._throttle.fitted(f"second {session.account_id}", from_.address)
         await self._store.whole(session.key)
 
+    async def fits_code(self, session: Session, code: str, from_: From) -> bool:
+        """Whether this is a one-time code or a recovery code of the person, who has one. Each works once. False for what
+        does not look like one: it may be a password. Raises NotAllowed where a code was refused."""
+        bare = "".join(code.split()).lower()
+        secret = await self._store.secret(session.account_id)
+        if secret is None or not _CODE.fullmatch(bare):
+            return False
+        await self._throttle.count(f"second {session.account_id}", from_.address)
+        step = _step_of(secret, bare)
+        fits = step is not None and await self._store.use_step(session.account_id, step)
+        if not fits and not await self._store.use_recovery(session.account_id, bare):
+            raise NotAllowed("This code does not fit, or it was used already.")
+        await self._throttle.fitted(f"second {session.account_id}", from_.address)
+        return True
+
     async def passkey_wanted(self, account: Account, session: Session, place: PasskeyPlace) -> str:
         """What a browser makes a passkey from, as JSON. Raises InvalidInput where there are enough."""
         known = (await self._store.of(account.id)).passkeys
@@ -148,11 +167,13 @@ class SecondProof:
         """A passkey makes a half session whole. Raises NotAllowed."""
         known = {one.credential: one for one in (await self._store.of(session.account_id)).passkeys}
         try:
+            # Taken before anything is looked at: a challenge counts once, also where the answer to it is nonsense.
+            challenge = self._challenge_of(session)
             given = parse_authentication_credential_json(credential)
             passkey = known[base64url_to_bytes(given.id)]
             proved = webauthn.verify_authentication_response(
                 credential=given,
-                expected_challenge=self._challenge_of(session),
+                expected_challenge=challenge,
                 expected_rp_id=place.host,
                 expected_origin=place.origin,
                 credential_public_key=passkey.public_key,

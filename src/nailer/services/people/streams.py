@@ -1,73 +1,115 @@
-"""Streams of events that stay open: each ends with the session it was opened in, and a session has only so many."""
+"""Streams of events that stay open: each tells what its reader may know at that moment, and ends as their right to it does.
+
+Who reads is looked at anew for every event: the session or token, the person, what they may do. An event that was put
+together under rights that have changed since is thrown away, and put together again.
+"""
 
 from __future__ import annotations
 
 import asyncio
 from collections import Counter
-from collections.abc import AsyncGenerator, AsyncIterator
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
 from contextlib import aclosing
+from dataclasses import dataclass
 from typing import Any, TypeVar
 
-from nailer.errors import Busy
-from nailer.store.people.accounts import AccountStore, Session
+from nailer.acting import Acting, acting_as
+from nailer.errors import Busy, NotFound
 
 T = TypeVar("T")
 
-_MOST = 24  # each open page has one
+_MOST_EACH = 24  # of one session or token: each open page has one
+_MOST_OF_A_PERSON = 60
 _LOOK_EVERY_S = 20.0
 
 
-class Streams:
-    """The open streams of every session."""
+@dataclass(frozen=True, slots=True)
+class Reader:
+    """Who listens: a session or token by its `key`, whose person `account_id` is. `now` gives who acts by it at this moment;
+    None where it has ended."""
 
-    def __init__(self, store: AccountStore, idle_hours: int) -> None:
-        self._store = store
-        self._idle_hours = idle_hours
+    key: bytes
+    account_id: int
+    now: Callable[[], Awaitable[Acting | None]]
+
+
+class Streams:
+    """The open streams of everybody."""
+
+    def __init__(self) -> None:
         self._open: Counter[bytes] = Counter()
+        self._of_person: Counter[int] = Counter()
         self._ended = asyncio.Event()
 
     def end(self) -> None:
-        """Sessions have ended: every stream looks whether its own is among them."""
+        """Sessions, tokens or rights have ended: every stream looks whether its own is among them."""
         self._ended.set()
         self._ended = asyncio.Event()
 
-    def check_room(self, session: Session) -> None:
-        """Raises Busy where a session has as many open streams as it may."""
-        if self._open[session.key] >= _MOST:
-            raise Busy(f"{_MOST} pages of this session are open already. Close some.")
+    def check_room(self, reader: Reader) -> None:
+        """Raises Busy where a session, a token or a person has as many open streams as they may."""
+        if self._open[reader.key] >= _MOST_EACH:
+            raise Busy(f"{_MOST_EACH} pages of this session are open already. Close some.")
+        if self._of_person[reader.account_id] >= _MOST_OF_A_PERSON:
+            raise Busy(f"{_MOST_OF_A_PERSON} pages and programs of this person listen already. End some.")
 
-    async def while_signed_in(self, session: Session, events: AsyncGenerator[T, None]) -> AsyncIterator[T]:
-        """The events for as long as the session lasts."""
-        self._open[session.key] += 1
-        looks_at_s = asyncio.get_running_loop().time() + _LOOK_EVERY_S
-        ended = self._ended
+    async def while_allowed(
+        self, reader: Reader, begin: Callable[[T | None], AsyncGenerator[T, None]]
+    ) -> AsyncIterator[T]:
+        """The events for as long as their reader may hear them. `begin` starts them, after the last one that was heard."""
+        self._open[reader.key] += 1
+        self._of_person[reader.account_id] += 1
         try:
+            async for event in self._events(reader, begin):
+                yield event
+        finally:
+            self._open[reader.key] -= 1
+            self._of_person[reader.account_id] -= 1
+            self._open += Counter()  # those without any are forgotten
+            self._of_person += Counter()
+
+    async def _events(self, reader: Reader, begin: Callable[[T | None], AsyncGenerator[T, None]]) -> AsyncIterator[T]:
+        last: T | None = None
+        while True:
+            ended = self._ended  # taken before the look: what ends in between is heard
+            if (who := await reader.now()) is None:
+                return
+            events = begin(last)
             async with aclosing(events):
                 while True:
-                    coming = asyncio.ensure_future(anext(events))
                     try:
-                        while not await _first(coming, ended, looks_at_s):
-                            if await self._store.session(session.key, self._idle_hours) is None:
-                                return
-                            ended, looks_at_s = self._ended, asyncio.get_running_loop().time() + _LOOK_EVERY_S
-                        event = await coming
-                    except StopAsyncIteration:
+                        event = await self._next(reader, who, events, ended)
+                    except (StopAsyncIteration, NotFound):
                         return
-                    finally:
-                        coming.cancel()
-                        await asyncio.gather(coming, return_exceptions=True)
+                    if event is None:
+                        break  # rights have changed, or all has ended: look, and begin anew
+                    last = event
                     yield event
+
+    async def _next(
+        self, reader: Reader, who: Acting, events: AsyncGenerator[T, None], ended: asyncio.Event
+    ) -> T | None:
+        """The next event; None where its reader has other rights by now than it was put together under."""
+        with acting_as(who):
+            coming = asyncio.ensure_future(anext(events))
+        try:
+            while True:
+                came = await _first(coming, ended, _LOOK_EVERY_S)
+                ended = self._ended
+                if await reader.now() != who:
+                    return None
+                if came:
+                    return await coming
         finally:
-            self._open[session.key] -= 1
-            self._open += Counter()  # sessions without any are forgotten
+            coming.cancel()
+            await asyncio.gather(coming, return_exceptions=True)
 
 
-async def _first(coming: asyncio.Future[Any], ended: asyncio.Event, until_s: float) -> bool:
-    """True once the next event has come; False where it is time to look after the session."""
+async def _first(coming: asyncio.Future[Any], ended: asyncio.Event, within_s: float) -> bool:
+    """True once the next event has come; False where it is time to look after who listens."""
     told: asyncio.Future[Any] = asyncio.ensure_future(ended.wait())
     try:
-        left_s = max(0.0, until_s - asyncio.get_running_loop().time())
-        await asyncio.wait({coming, told}, timeout=left_s, return_when=asyncio.FIRST_COMPLETED)
+        await asyncio.wait({coming, told}, timeout=within_s, return_when=asyncio.FIRST_COMPLETED)
     finally:
         told.cancel()
         await asyncio.gather(told, return_exceptions=True)

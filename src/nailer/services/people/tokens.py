@@ -12,6 +12,7 @@ from nailer.acting import Acting
 from nailer.core.people.rights import Person, Right
 from nailer.errors import Conflict, InvalidInput, NotFound, SignedOut
 from nailer.services.people.log import Did, Log
+from nailer.services.people.streams import Reader, Streams
 from nailer.store.database import utc_now
 from nailer.store.people.grants import GrantStore
 from nailer.store.people.tokens import Token, TokenStore
@@ -24,10 +25,11 @@ _KEPT = timedelta(hours=24)
 class Tokens:
     """The tokens of everybody."""
 
-    def __init__(self, store: TokenStore, grants: GrantStore, log: Log) -> None:
+    def __init__(self, store: TokenStore, grants: GrantStore, log: Log, streams: Streams) -> None:
         self._store = store
         self._grants = grants
         self._log = log
+        self._streams = streams
 
     async def make(
         self, account_id: int, name: str, sites: Collection[int] | None, rights: Collection[Right], days: int
@@ -55,6 +57,7 @@ class Tokens:
     async def revoke(self, account_id: int, token_id: int) -> None:
         """End a token now."""
         await self._store.revoke(account_id, token_id)
+        self._streams.end()
         await self._log.add(Did.ACCOUNT, "revoked a token")
 
     async def acting(self, given: str, address: str) -> tuple[Token, Acting]:
@@ -67,6 +70,20 @@ class Tokens:
         except NotFound as error:
             raise SignedOut("Whoever this token acts for is switched off.") from error
         return token, Acting(await self._narrowed(person, token), address, token.name)
+
+    def reader(self, token: Token, address: str) -> Reader:
+        """Who listens to events by a token."""
+
+        async def _now() -> Acting | None:
+            known = await self._store.of_account(token.account_id)
+            same = next((one for one in known if one.id == token.id and one.ends_at > utc_now()), None)
+            try:
+                person = await self._grants.person(token.account_id)
+            except NotFound:
+                return None
+            return Acting(await self._narrowed(person, same), address, token.name) if same is not None else None
+
+        return Reader(f"token {token.id}".encode(), token.account_id, _now)
 
     async def once(
         self, token: Token, key: str, request: bytes, answer: Callable[[], Awaitable[tuple[int, str]]]

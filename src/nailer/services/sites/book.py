@@ -8,7 +8,6 @@ from datetime import datetime
 from typing import Any
 
 from nailer.acting import grant_on, person
-from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.people.rights import Grant
 from nailer.errors import Conflict, InvalidInput, NotAllowed
@@ -39,7 +38,7 @@ def _as_granted(site: Site, grant: Grant | None) -> Site:
         start_there=grant.folder_there,
         start_here=grant.folder_here or SitePath(),
         from_home=False,
-        guarded=tuple(one for one in site.guarded if grant.reaches(SideName.THERE, one)),
+        guarded=_guarded_below(site, grant.folder_there),
         group_id=None,
         note="",
         user_name="",
@@ -69,6 +68,13 @@ OPEN_TO_SETTINGS = frozenset(
         "package_bytes",
     }
 )
+
+
+def _guarded_below(site: Site, top: SitePath) -> tuple[SitePath, ...]:
+    """The guarded folders in a person's own one. Where it lies in a guarded folder itself all of it is guarded: a guard
+    above is not lifted because nobody sees it."""
+    above = any(top.below(one) is not None for one in site.guarded)
+    return ((top,) if above else ()) + tuple(one for one in site.guarded if one != top and one.below(top) is not None)
 
 
 def _changed(before: Site, after: Site) -> set[str]:

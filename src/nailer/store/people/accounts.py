@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
@@ -224,6 +224,19 @@ class AccountStore:
     async def end_all(self, account_id: int, *, but: int = 0) -> None:
         """Forget every session of a person but one; 0 for none."""
         await self._db.write(lambda work: work.run("accounts.end_sessions", account_id=account_id, but=but))
+
+    async def end_but(self, account_id: int, sessions: Collection[int], tokens: Collection[int]) -> None:
+        """Forget every session and token of a person but these."""
+
+        def _change(work: Work) -> None:
+            for row in work.rows("accounts.session_ids", account_id=account_id):
+                if row["id"] not in sessions:
+                    work.run("accounts.end_one_session", account_id=account_id, id=row["id"])
+            for row in work.rows("tokens.of_account", account_id=account_id):
+                if row["id"] not in tokens:
+                    work.run("tokens.revoke", account_id=account_id, id=row["id"])
+
+        await self._db.write(_change)
 
     async def count_try(self, tries: Sequence[Watched], forgotten_after: timedelta) -> float:
         """Count a try of each, all or none, and return 0; or the seconds that are left where one comes too early.

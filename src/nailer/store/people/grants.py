@@ -24,6 +24,8 @@ class Granted:
 class GrantStore:
     def __init__(self, database: Database) -> None:
         self._db = database
+        # Counts the changes of grants that this process made: whoever holds an older one reads anew.
+        self.version = 0
 
     async def person(self, account_id: int) -> Person:
         """Somebody with everything they may do. Raises NotFound, also for somebody who is switched off."""
@@ -46,10 +48,12 @@ class GrantStore:
         """Give a person a site, or another part of it."""
         values = row_of(site_id, grant) | {"account_id": account_id}
         await self._db.write(lambda work: work.run("grants.give", **values))
+        self.version += 1
 
     async def take(self, account_id: int, site_id: int) -> None:
         """Take a site from a person."""
         await self._db.write(lambda work: work.run("grants.take", account_id=account_id, site_id=site_id))
+        self.version += 1
 
 
 def row_of(site_id: int, grant: Grant) -> Row:

@@ -77,6 +77,9 @@ SELECT id, device, address, created_at, seen_at
  WHERE account_id = %(account_id)s AND ends_at > %(now)s AND (seen_at IS NULL OR seen_at > %(seen_after)s)
  ORDER BY seen_at DESC;
 
+-- name: session_ids(account_id)
+SELECT id FROM sessions WHERE account_id = %(account_id)s;
+
 -- name: end_session(token_hash)!
 DELETE FROM sessions WHERE token_hash = %(token_hash)s;
 

@@ -31,6 +31,7 @@ from nailer.web.shell.doors import (
     FilesDoor,
     Id,
     PairsDoor,
+    PeopleDoor,
     PlansDoor,
     SitesDoor,
     TheSite,
@@ -39,6 +40,7 @@ from nailer.web.shell.doors import (
     plans_of,
     sites_of,
 )
+from nailer.web.shell.guard import address_of
 
 _PROBLEMS: dict[int | str, dict[str, Any]] = {
     code: {"model": models.Problem, "description": said}
@@ -249,10 +251,13 @@ async def act_on_job(request: Request, job_id: Id, act: str, plans: PlansDoor, t
 
 
 @router.get("/jobs/{job_id}/events", responses={200: {"content": {"text/event-stream": {}}, "description": "jobs"}})
-async def follow_job(job_id: Id, plans: PlansDoor, token: Shown) -> Response:
-    """A job as server-sent events: one after every change, each a job as JSON, until it has ended or needs a person."""
+async def follow_job(request: Request, job_id: Id, plans: PlansDoor, people: PeopleDoor, token: Shown) -> Response:
+    """A job as server-sent events: one after every change, each a job as JSON, until it has ended, needs a person, or the
+    token may no longer see it."""
     await plans.jobs.get(job_id)
-    return EventSourceResponse(_followed(plans, job_id), ping=15)
+    reader = people.tokens.reader(token, address_of(request.scope))
+    people.streams.check_room(reader)
+    return EventSourceResponse(people.streams.while_allowed(reader, lambda _: _followed(plans, job_id)), ping=15)
 
 
 async def _followed(plans: Plans, job_id: int) -> AsyncGenerator[ServerSentEvent, None]:

@@ -66,7 +66,7 @@ async def raw(request: Request, site: TheSite, files: FilesDoor) -> Response:
         "Content-Type": known[0],
         "Content-Disposition": "inline",
         "Accept-Ranges": "bytes",
-        "Cache-Control": "private, no-cache",
+        "Cache-Control": "private, no-store",
         "Content-Length": str(max(0, end - start)),
         # A picture may be a document with scripts in it (SVG): it may do nothing here.
         "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'self'"

@@ -14,7 +14,7 @@ from nailer.acting import person
 from nailer.core.numbers import number_in
 from nailer.core.people.rights import RIGHT_WORDS, Right, rights_of
 from nailer.errors import Conflict, InvalidInput, NailerError, NotAllowed
-from nailer.services.people import Did, grant_words, rights_words
+from nailer.services.people import Did, Stays, grant_words, rights_words
 from nailer.web.people.session import GivenPasskey, from_, place_of
 from nailer.web.shell import urls
 from nailer.web.shell.doors import Id, PeopleDoor, SignedIn, people_of, session_of, sites_of
@@ -49,7 +49,9 @@ async def change_password(request: Request, people: PeopleDoor, session: SignedI
     try:
         if form.get("password", "") != form.get("again", ""):
             raise InvalidInput("The two passwords differ.", fields={"again": "The two passwords differ."})
-        await people.accounts.change_password(session, form.get("old", ""), form.get("password", ""), from_(request))
+        stays = Stays(_numbers(form, "session_"), _numbers(form, "token_"))
+        old, new = form.get("old", ""), form.get("password", "")
+        await people.accounts.change_password(session, old, new, from_(request), stays=stays)
     except (InvalidInput, NotAllowed) as error:
         return await _page(request, _fields(error, "old"), status_of(error))
     await people.log.add(Did.ACCOUNT, "password")
@@ -204,7 +206,14 @@ async def _page(request: Request, fields: dict[str, str], status: int, said: str
         account=account,
         proofs=await people.second.of(session.account_id),
         sessions=await people.accounts.sessions_of(session.account_id),
+        tokens=await people.tokens.of_account(session.account_id),
         fields=fields,
         said=said,
         grants=[(names[site_id], grant_words(grant)) for site_id, grant in grants if site_id in names],
     )
+
+
+def _numbers(form: dict[str, str], begins: str) -> frozenset[int]:
+    """The numbers of what was ticked in a form, by how its fields begin."""
+    found = (number_in(name.removeprefix(begins)) for name, value in form.items() if name.startswith(begins) and value)
+    return frozenset(one for one in found if one is not None)

@@ -41,6 +41,25 @@ class GivenPasskey(BaseModel):
     name: str = Field("", max_length=200)
 
 
+@router.get(urls.CONFIRM)
+async def confirm_page(request: Request) -> Response:
+    """Where somebody who is signed in proves once more who they are."""
+    target = _own_page(QueryValues(request).text("next"))
+    return render(request, "people/confirm.html", next=target, problem="")
+
+
+@router.post(urls.CONFIRM)
+async def confirm(request: Request, people: PeopleDoor, session: SignedIn) -> Response:
+    """Open the gate for some minutes, and lead back."""
+    form = await read_form(request)
+    target = _own_page(form.get("next", ""))
+    try:
+        await people.gate.confirm(session, form.get("proof", ""), from_(request))
+    except (InvalidInput, NotAllowed) as error:
+        return render(request, "people/confirm.html", status_of(error), next=target, problem=error.what)
+    return RedirectResponse(target, 303)
+
+
 @router.get(urls.SIGN_IN)
 async def sign_in_page(request: Request, settings: TheSettings, people: PeopleDoor) -> Response:
     """The sign-in page; before there is any account, that of the first."""

@@ -35,6 +35,7 @@ from nailer.services.people import WhenDone
 from nailer.services.plans import FailureGroup, InFlight, Job, LiveJob, Plans
 from nailer.web.shell.doors import ChecksDoor, EditingDoor, Id, PairsDoor, PeopleDoor, PlansDoor, SignedIn, SitesDoor
 from nailer.web.shell.forms import Number, QueryValues
+from nailer.web.shell.guard import address_of as came_from
 from nailer.web.shell.pages import render
 
 router = APIRouter()
@@ -301,8 +302,14 @@ async def events(
     that a browser heard). One event after every change, a comment as heartbeat."""
     last = number_in(request.headers.get("last-event-id", ""))
     since = last if last is not None else QueryValues(request).number("since", plans.jobs.version)
-    people.streams.check_room(session)
-    told = people.streams.while_signed_in(session, _events(plans, editing, pairs, session.account_id, since))
+    reader = people.accounts.reader(session, people.rights.person, came_from(request.scope))
+    people.streams.check_room(reader)
+
+    def _begin(heard: ServerSentEvent | None) -> AsyncGenerator[ServerSentEvent, None]:
+        after = number_in(str(heard.id)) if heard is not None else None
+        return _events(plans, editing, pairs, session.account_id, since if after is None else after)
+
+    told = people.streams.while_allowed(reader, _begin)
     return EventSourceResponse(told, ping=round(_HEARTBEAT_S))
 
 

@@ -38,6 +38,7 @@ _OPEN = (urls.SIGN_IN, urls.FIRST_ACCOUNT, "/health", urls.MANIFEST, urls.WORKER
 _OPEN_BELOW = (urls.INVITED,)
 _UNSAFE = ("POST", "PUT", "PATCH", "DELETE")
 _LONGEST_RETURN = 2000
+_CUT = (errno.EPIPE, errno.ECONNRESET)
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
@@ -58,6 +59,8 @@ class Guard:
         except ClientDisconnect:
             return  # nobody is there to be told
         except Exception as error:
+            if answer.begun and was_cut(error):
+                return
             failure = _as_ours(error, scope)
             if answer.begun:
                 # The server closes a line whose answer ends early: nobody takes it for whole.
@@ -163,6 +166,15 @@ class _Answer:
             for name, value in self._always.items():
                 headers.setdefault(name, value)
         await self._send(message)
+
+
+def was_cut(error: BaseException) -> bool:
+    """True for what a browser causes by going away in the middle of an answer, however deep it is wrapped."""
+    if isinstance(error, BaseExceptionGroup):
+        return all(was_cut(one) for one in error.exceptions)
+    if isinstance(error, ClientDisconnect | BrokenPipeError | ConnectionResetError):
+        return True
+    return isinstance(error, OSError) and error.errno in _CUT
 
 
 def address_of(scope: Scope) -> str:

@@ -7,12 +7,13 @@ import json
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote, urlsplit
 from zoneinfo import ZoneInfo
 
 from jinja2 import Environment, PackageLoader, StrictUndefined, select_autoescape
 from markupsafe import Markup
 from starlette.requests import Request
-from starlette.responses import HTMLResponse, JSONResponse, Response
+from starlette.responses import HTMLResponse, JSONResponse, RedirectResponse, Response
 
 from nailer.acting import person
 from nailer.core import words
@@ -31,6 +32,7 @@ from nailer.errors import (
     AlreadyThere,
     Busy,
     CameTooLate,
+    ConfirmFirst,
     Conflict,
     FileMissing,
     IdentityChanged,
@@ -153,9 +155,15 @@ def fragment(request: Request, template: str, **values: Any) -> str:
         asides_of=packages_of(request).asides.shown,
         changed_of=lambda site: (site.host, site.port) in sites_of(request).connector.changed,
         others_in=people_of(request).presence.others,
+        confirmed=_confirmed(request),
         exact_stamp=words.exact_stamp,
         **values,
     )
+
+
+def _confirmed(request: Request) -> bool:
+    session = getattr(request.state, "session", None)
+    return session is not None and people_of(request).gate.is_open(session)
 
 
 def preferences_of(request: Request) -> Preferences:
@@ -191,6 +199,8 @@ def error_answer(request: Request, error: NailerError) -> Response:
     if request.url.path.startswith(urls.API):
         return _problem(error, status)
     if "text/html" in request.headers.get("accept", ""):
+        if isinstance(error, ConfirmFirst):
+            return RedirectResponse(f"{urls.CONFIRM}?next={quote(_came_from(request), safe='')}", 303)
         site_id = request.path_params.get("site_id")
         return render(
             request, "shell/error.html", status, error=error, site_id=site_id, gone=isinstance(error, NotFound)
@@ -205,6 +215,14 @@ def error_answer(request: Request, error: NailerError) -> Response:
         "fields": fields,
     }
     return JSONResponse(body, status)
+
+
+def _came_from(request: Request) -> str:
+    """The page of ours that a form was sent from, by its path."""
+    try:
+        return urlsplit(request.headers.get("referer", "")).path or urls.OWN_ACCOUNT
+    except ValueError:
+        return urls.OWN_ACCOUNT
 
 
 def _problem(error: NailerError, status: int) -> Response:

@@ -134,6 +134,8 @@ POLICY: dict[str, Asks] = {
     f"POST {urls.SECOND}": _own,
     f"POST {urls.SECOND}/asked": _own,
     f"POST {urls.SECOND}/passkey": _own,
+    f"GET {urls.CONFIRM}": _own,
+    f"POST {urls.CONFIRM}": _own,
     "GET /account/preferences": _own,
     "POST /account/preferences": _own,
     "GET /account": _own,
@@ -387,11 +389,30 @@ POLICY: dict[str, Asks] = {
 }
 
 
+# What changes how somebody signs in, which programs act for them, or what people may do: who acts proves it once more.
+# Those that ask for the password in their own form count as that themselves.
+GATED = frozenset(
+    {
+        "POST /account/codes",
+        "POST /account/passkeys/wanted",
+        "POST /account/passkeys",
+        "POST /account/tokens",
+        "POST /people/invite",
+        "POST /people/{account_id}/grants",
+        "POST /people/{account_id}/standing",
+        "POST /people/{account_id}/second",
+    }
+)
+
+
 async def ask(request: Request) -> None:
-    """Whether whoever acts may ask for this route. Raises NotFound for what is none of theirs, NotAllowed."""
+    """Whether whoever acts may ask for this route. Raises NotFound for what is none of theirs, NotAllowed, ConfirmFirst."""
     route: Any = request.scope["route"]
-    asks = POLICY.get(f"{request.method} {route.path}")
+    key = f"{request.method} {route.path}"
+    asks = POLICY.get(key)
     if asks is None:
         need_admin()
     else:
         await asks(request)
+    if key in GATED:
+        people_of(request).gate.check(session_of(request))
