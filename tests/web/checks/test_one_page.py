@@ -113,6 +113,8 @@ def test_scripts_run_where_somebody_wants_them_and_still_have_no_origin(maren: V
     policy = views_of(maren).get(here).headers["content-security-policy"]
     assert "sandbox allow-scripts;" in policy
     assert "allow-same-origin" not in policy
+    assert "require-trusted-types-for 'script'; trusted-types default" in policy
+    assert "RTCPeerConnection" in views_of(maren).get(here).text.partition("<title>")[0], "ours is the first script"
     assert f"connect-src http://testserver:9{here}" in policy
 
 

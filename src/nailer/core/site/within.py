@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from urllib.parse import urlsplit
 
 from nailer.core.check.markup import tags
@@ -31,6 +32,25 @@ def within(data: bytes, media_type: str, address: str, prefix: str) -> bytes:
             new.append((one, led.replace('"', "%22").replace("'", "%27").encode("utf-8", "replace").decode("latin-1")))
     return written_anew(data, new)
 
+
+def with_first(data: bytes, media_type: str, more: bytes) -> bytes | None:
+    """A page with something before its first tag, and no frames with a text of their own; None for what is no such page.
+
+    >>> with_first(b"<!doctype html><html><iframe srcdoc='x'>", "text/html; charset=utf-8", b"<script></script>")
+    b"<!doctype html><script></script><html><iframe srcd0c='x'>"
+    >>> with_first(b"<svg>", "image/svg+xml", b"<script></script>")
+    """
+    if media_type.partition(";")[0].strip().lower() != "text/html":
+        return None
+    text = data.decode("latin-1")
+    first = next(iter(tags(text)), None)
+    if first is None or "\0" in text:
+        return None  # another character set, or no page at all: a browser may find tags where this reader finds none
+    return text[: first.start].encode("latin-1") + more + _SRCDOC.sub(b"srcd0c", data[first.start :])
+
+
+# Wherever it stands: a name that means nothing leaves scripts whole, and no reading of tags can differ from a browser's.
+_SRCDOC = re.compile(rb"srcdoc", re.I)
 
 # What a browser would fetch, or look up, ahead of anybody's wish, past what the page may load.
 _HINTS = frozenset({"preconnect", "dns-prefetch", "prefetch", "prerender", "preload", "modulepreload"})

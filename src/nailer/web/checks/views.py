@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from http import HTTPStatus
+from importlib.resources import files
 from ipaddress import ip_address
 from urllib.parse import urlsplit
 
@@ -16,6 +17,7 @@ from starlette.routing import Route
 
 from nailer.app import Nailer
 from nailer.core.site.apart import Got
+from nailer.core.site.within import with_first
 from nailer.errors import NailerError
 from nailer.services.checks import PageView, SideView
 
@@ -26,7 +28,11 @@ _SOURCES = (
     "webrtc 'block'; frame-ancestors {framed} {origin}; "
 )
 _STILL = "sandbox; script-src 'none'; connect-src 'none'"
-_RUNNING = "sandbox allow-scripts; script-src {own} 'unsafe-inline' 'unsafe-eval'; connect-src {own}"
+_RUNNING = (
+    "sandbox allow-scripts; script-src {own} 'unsafe-inline' 'unsafe-eval'; connect-src {own}; "
+    "require-trusted-types-for 'script'; trusted-types default"
+)
+_GUARD = b"<script>" + files("nailer.web.checks").joinpath("view-guard.js").read_bytes() + b"</script>"
 _NOTHING = (
     "camera=(), microphone=(), geolocation=(), payment=(), usb=(), serial=(), bluetooth=(), hid=(), midi=(), "
     "display-capture=(), clipboard-read=(), clipboard-write=(), fullscreen=(), autoplay=(), browsing-topics=()"
@@ -88,7 +94,10 @@ def _host(request: Request) -> str:
 
 
 def _answer(view: PageView, side: SideView, got: Got, data: bytes) -> Response:
-    policy = (_SOURCES + (_RUNNING if view.scripts else _STILL)).format(
+    guarded = with_first(data, got.media_type, _GUARD) if view.scripts else None
+    data = data if guarded is None else guarded
+    # Only a page whose very first script is ours may run its own.
+    policy = (_SOURCES + (_STILL if guarded is None else _RUNNING)).format(
         own=side.top, origin=side.origin, framed=view.viewer.framed_by
     )
     headers = {
