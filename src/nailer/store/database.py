@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import json
 import re
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from importlib import resources
 from typing import Any, TypeVar
@@ -33,6 +34,7 @@ _BELONGS_TO_NOTHING = 1452  # a foreign key leads nowhere
 _DOES_NOT_FIT = (1264, 1366, 1406)
 _COLUMN = re.compile(r"column '(?:`[^']*`\.)?`?(\w+)`?'")
 _MOST_TRIES = 4
+_TRIES_OF_AN_END, _PAUSE_S = 120, 1.0
 _POOL_SIZE = 12
 
 
@@ -190,6 +192,19 @@ class Database:
             raise ours from error
         finally:
             connection.close()
+
+
+async def written_down(write: Callable[[], Awaitable[None]], *, patiently: bool = True) -> bool:
+    """Write how something ended, once the database answers; False where it stays away. An end that is not written down
+    leaves its thing under way for ever."""
+    for left in reversed(range(_TRIES_OF_AN_END if patiently else 1)):
+        try:
+            await write()
+            return True
+        except StoreUnavailable:
+            if left:
+                await asyncio.sleep(_PAUSE_S)
+    return False
 
 
 def _as_ours(error: pymysql.MySQLError) -> NailerError | None:

@@ -26,7 +26,7 @@ from nailer.core.site.graph import BrokenReference, Graph
 from nailer.core.site.names import Names
 from nailer.core.site.reading import LONGEST_PATH, ReadFile, to_read
 from nailer.core.words import count_text
-from nailer.errors import NailerError, NotFound, StoreUnavailable, TransferError
+from nailer.errors import NailerError, NotFound, TransferError
 from nailer.services.checks.asking import MOST, Asker, Suspects
 from nailer.services.checks.content import read_files
 from nailer.services.checks.ground import here_of, need_whole, roots_there, tops_of
@@ -36,6 +36,7 @@ from nailer.services.files import Browse, Progress, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
 from nailer.store.checks.readings import ReadingState, StoredReading
+from nailer.store.database import written_down
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -182,8 +183,8 @@ class SiteReader:
             self._under_way.pop(reading.site_id, None)
 
     async def _end(self, reading: StoredReading, state: ReadingState, problem: str) -> None:
-        with contextlib.suppress(StoreUnavailable):
-            await self._readings.end(reading, state, problem=problem)
+        patiently = state is not ReadingState.STOPPED
+        await written_down(lambda: self._readings.end(reading, state, problem=problem), patiently=patiently)
 
     async def _attempts(self, reading: StoredReading, standing: HowFar) -> None:
         site = await self._sites.get(reading.site_id)

@@ -27,6 +27,7 @@ from nailer.services.packages.packing import Form, packed
 from nailer.services.packages.rehearsal import rehearsed
 from nailer.services.packages.taking import CUT, CopyStanding, Taker
 from nailer.sides.connection import Lane
+from nailer.store.database import written_down
 from nailer.store.packages.copies import CopyState, ProvedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -120,9 +121,14 @@ class ProvedCopies:
             _log.exception("a copy failed in a way nobody foresaw", site=site_id)
             problem = "Something unforeseen ended it; the log of Nailer says what."
         finally:
-            if problem:
-                await asyncio.shield(self._store.fail(standing.copy_id, problem))
-            self._standing.pop(site_id, None)
+            try:
+                if problem:
+                    end = written_down(
+                        lambda: self._store.fail(standing.copy_id, problem), patiently=problem is not CUT
+                    )
+                    await asyncio.shield(end)
+            finally:
+                self._standing.pop(site_id, None)
 
     async def _of_site(self, site: Site, path: SitePath, standing: CopyStanding) -> str:
         async def _known(tree: Tree) -> dict[Below, tuple[bytes, int]]:

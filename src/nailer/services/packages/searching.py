@@ -4,7 +4,6 @@ down, the page is fetched, and at the end, whatever ended it, everything has its
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -18,13 +17,14 @@ from nailer.core.packages.halves import Culprits, Ended, most_tests, resumed
 from nailer.core.packages.tested import PageTest, broken_by
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
-from nailer.errors import InvalidInput, NailerError, NotFound, StoreUnavailable, UnderWay
+from nailer.errors import InvalidInput, NailerError, NotFound, UnderWay
 from nailer.services.checks import Checks, need_whole
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.services.packages.asides import Asides
 from nailer.services.packages.seen import PackageBook
 from nailer.sides.side import Side
+from nailer.store.database import written_down
 from nailer.store.packages.searches import PackageSearch, PackageStore, SearchState
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -213,9 +213,11 @@ class Searching:
                 await self._asides.put_back(site, side, standing.search.id)
         except NailerError:
             self._asides.restore_soon(site_id)
-        with contextlib.suppress(StoreUnavailable):
-            await self._store.end(standing.search.id, state, words)
-        self._standing.pop(site_id, None)
+        try:
+            patiently = state is not SearchState.STOPPED
+            await written_down(lambda: self._store.end(standing.search.id, state, words), patiently=patiently)
+        finally:
+            self._standing.pop(site_id, None)
 
     async def _tests(self, site: Site, standing: SearchStanding) -> Culprits:
         search = standing.search

@@ -1,0 +1,96 @@
+"""The database is killed with -9 under long work: nothing is left under way, and the work can be done again."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import signal
+from collections.abc import AsyncIterator, Iterator
+from pathlib import Path
+
+import pytest
+
+from nailer.core.files.sitepath import SitePath
+from nailer.errors import NailerError, StoreUnavailable
+from nailer.standins.faults import Healthy, Slow
+from nailer.store.mariadb import PrivateMariaDB
+from nailer.store.packages.copies import CopyState
+from tests.builders import write
+from tests.world import World, a_world
+
+TOP = SitePath.parse(b"/htdocs")
+
+
+@pytest.fixture
+def own_database(tmp_path: Path) -> Iterator[tuple[PrivateMariaDB, str]]:
+    server = PrivateMariaDB(tmp_path / "database")
+    yield server, server.start()
+    server.stop()
+
+
+@pytest.fixture
+async def shaky(
+    tmp_path: Path, own_database: tuple[PrivateMariaDB, str]
+) -> AsyncIterator[tuple[World, PrivateMariaDB]]:
+    """A site of 80 pages on a slow server, with a database that a test may kill."""
+    server, url = own_database
+    async with a_world(tmp_path, url) as world:
+        for number in range(80):
+            write(world.there, f"p{number}.html", f"<a href=p{number + 1}.html>{number}</a>" * 40)
+        yield world, server
+
+
+def kill(server: PrivateMariaDB) -> None:
+    assert server.pid is not None
+    os.kill(server.pid, signal.SIGKILL)
+
+
+async def again_and_again(ask):  # type: ignore[no-untyped-def]
+    for _ in range(600):
+        try:
+            return await ask()
+        except StoreUnavailable:
+            await asyncio.sleep(0.05)
+    raise AssertionError("the database did not come back")
+
+
+async def test_under_a_verified_copy(shaky: tuple[World, PrivateMariaDB]) -> None:
+    world, server = shaky
+    copies = world.nailer.packages.copies
+    world.host.fault = Slow(0.01)
+    first = await copies.take(world.account_id, world.site, TOP, "Moss Lane")
+    while (standing := copies.standing(world.site.id)) is not None and standing.done < 5:
+        await asyncio.sleep(0.01)
+    kill(server)
+    await copies.wait(world.site.id)
+    world.host.fault = Healthy()
+
+    ended = await again_and_again(lambda: world.nailer.stores.copies.get(world.site.id, first))
+    assert ended.state in (CopyState.PROVED, CopyState.FAILED), "nothing is taken for ever"
+    assert copies.standing(world.site.id) is None
+    second = await again_and_again(lambda: copies.taken(world.account_id, world.site, TOP, "again"))
+    assert second.state is CopyState.PROVED, second.problem
+    _, manifest = await copies.look_inside(world.site, second.id)
+    assert len([one for one in manifest.names if one.entry.is_file]) == 80
+
+
+async def test_under_a_scan(shaky: tuple[World, PrivateMariaDB]) -> None:
+    world, server = shaky
+    reader = world.nailer.checks.reader
+    world.host.fault = Slow(0.01)
+    await reader.begin(world.account_id, world.site)
+    while (standing := reader.standing(world.site.id)) is not None and standing.read < 5:
+        await asyncio.sleep(0.01)
+    kill(server)
+    await reader.wait(world.site.id)
+    world.host.fault = Healthy()
+
+    unended = await again_and_again(world.nailer.stores.readings.unended)
+    assert unended == [], "no scan is under way for ever"
+    try:
+        await again_and_again(lambda: reader.begin(world.account_id, world.site))
+    except NailerError as error:
+        raise AssertionError(error.what) from error
+    await reader.wait(world.site.id)
+    reading, _ = await world.nailer.checks.known.learned(world.site)
+    assert reading.problem == ""
