@@ -7,6 +7,7 @@ import json
 import threading
 from typing import Any
 
+import pyotp
 import pytest
 
 from nailer.core.people.rights import Right
@@ -59,6 +60,22 @@ def test_the_gate_opens_by_the_password_for_some_minutes(maren: Visitor, monkeyp
     assert sent(maren, "/account/tokens", **wanted).status_code == 200
     monkeypatch.setattr(gate.time, "monotonic", lambda: __import__("time").perf_counter() + 10**9)
     assert leads_to_the_gate(sent(maren, "/account/tokens", **wanted))
+
+
+def test_the_gate_opens_by_a_code_of_the_second_factor_once(maren: Visitor) -> None:
+    portal, nailer = portal_of(maren), maren.nailer
+    account_id = portal.call(nailer.people.accounts.by_name, "maren").id
+    portal.call(nailer.stores.proofs.set_codes, account_id, pyotp.random_base32(), 0, ["abcde-fgh23", "stuvw-xyz45"])
+    wanted = {"name": "ci", "days": "30", "all": "yes", "right_look": "yes"}
+
+    def _proved(proof: str) -> bool:
+        nailer.people.gate._open_until_s.clear()
+        form = {"csrf": maren.csrf, "proof": proof, "next": "/account"}
+        maren.client.post("/account/confirm", data=form, headers=PAGE)
+        return not leads_to_the_gate(sent(maren, "/account/tokens", **wanted))
+
+    assert [_proved(one) for one in ("abcde-fgh23", "abcde-fgh23", "000000")] == [True, False, False]
+    assert _proved(maren.password)
 
 
 def test_the_gate_of_one_session_is_not_open_for_another(maren: Visitor) -> None:

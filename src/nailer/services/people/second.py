@@ -92,28 +92,25 @@ class SecondProof:
 
     async def prove_by_code(self, session: Session, code: str, from_: From) -> None:
         """A one-time code or a recovery code makes a half session whole. Each works once. Raises NotAllowed."""
-        await self._throttle.count(f"second {session.account_id}", from_.address)
+        if not await self._use(session, "".join(code.split()).lower(), from_):
+            raise NotAllowed("This code does not fit, or it was used already.")
+        await self._store.whole(session.key)
+
+    async def fits_code(self, session: Session, code: str, from_: From) -> bool:
+        """Whether this is a one-time code or a recovery code of the person, who has one. Each works once. False also for
+        what does not look like one: it may be a password. Raises NotAllowed where it comes too early."""
         bare = "".join(code.split()).lower()
+        has_codes = await self._store.secret(session.account_id) is not None
+        return has_codes and _CODE.fullmatch(bare) is not None and await self._use(session, bare, from_)
+
+    async def _use(self, session: Session, bare: str, from_: From) -> bool:
+        """Count a try, and use up a code where it is one."""
+        await self._throttle.count(f"second {session.account_id}", from_.address)
         secret = await self._store.secret(session.account_id)
         step = _step_of(secret, bare) if secret is not None else None
         fits = step is not None and await self._store.use_step(session.account_id, step)
         if not fits and not await self._store.use_recovery(session.account_id, bare):
-            raise NotAllowed("This code does not fit, or it was used already.")
-        await self._throttle.fitted(f"second {session.account_id}", from_.address)
-        await self._store.whole(session.key)
-
-    async def fits_code(self, session: Session, code: str, from_: From) -> bool:
-        """Whether this is a one-time code or a recovery code of the person, who has one. Each works once. False for what
-        does not look like one: it may be a password. Raises NotAllowed where a code was refused."""
-        bare = "".join(code.split()).lower()
-        secret = await self._store.secret(session.account_id)
-        if secret is None or not _CODE.fullmatch(bare):
             return False
-        await self._throttle.count(f"second {session.account_id}", from_.address)
-        step = _step_of(secret, bare)
-        fits = step is not None and await self._store.use_step(session.account_id, step)
-        if not fits and not await self._store.use_recovery(session.account_id, bare):
-            raise NotAllowed("This code does not fit, or it was used already.")
         await self._throttle.fitted(f"second {session.account_id}", from_.address)
         return True
 
