@@ -86,6 +86,13 @@ const sent = fetch('NAILER/sites', { credentials: 'include', mode: 'no-cors' });
 sent.then(() => told('nailer: reached'), () => told('nailer: shut'));
 const picture = new Image(); picture.onload = () => told('picture: reached'); picture.onerror = () => told('picture: shut');
 picture.src = 'NAILER/static/x/icon-192.png';
+try { new RTCPeerConnection(); told('between browsers: reached'); } catch { told('between browsers: shut'); }
+try {
+  const own = document.createElement('iframe');
+  addEventListener('message', () => told('between browsers: reached'));
+  own.setAttribute('src' + 'doc', '<script>new RTCPeerConnection(); parent.postMessage(1, "*")<' + '/script>');
+  document.body.append(own);
+} catch { told('own frame: shut'); }
 try { top.location = 'NAILER/sites'; told('top: tried'); } catch { told('top: shut'); }
 </script>"""
 
@@ -100,12 +107,20 @@ def test_both_sides_are_seen_and_no_script_of_theirs_reaches_nailer(files: Files
         files.see("apart-address").send_keys("/htdocs/curious.html", Keys.ENTER)
         files.sees_text("It is here, not there.")
         files.driver.switch_to.frame(files.driver.find_element(By.CSS_SELECTOR, '[data-test="frame-here"]'))
-        files.wait(lambda: len(files.driver.find_elements(By.TAG_NAME, "li")) >= 6, "the script never told")
+        assert not files.driver.find_elements(By.TAG_NAME, "li"), "no script runs unless somebody wants it to"
+        files.driver.switch_to.default_content()
+        files.see("apart-scripts").click()
+        files.see("apart-address").send_keys(Keys.ENTER)
+        files.wait(lambda: "scripts=yes" in files.driver.current_url, "the page was not opened with its scripts")
+        files.sees_text("It is here, not there.")
+        files.driver.switch_to.frame(files.driver.find_element(By.CSS_SELECTOR, '[data-test="frame-here"]'))
+        files.wait(lambda: len(files.driver.find_elements(By.TAG_NAME, "li")) >= 7, "the script never told")
         told = {one.text for one in files.driver.find_elements(By.TAG_NAME, "li")}
         files.driver.switch_to.default_content()
     finally:
         page.unlink()
-    assert told == {"parent: shut", "cookies: shut", "storage: shut", "nailer: shut", "picture: shut", "top: shut"}
+    shut = {"parent", "cookies", "storage", "nailer", "picture", "top", "between browsers"}
+    assert told == {f"{one}: shut" for one in shut}
     assert "/checks/apart" in files.driver.current_url
 
 

@@ -33,6 +33,7 @@ def test_a_passkey_is_made_asked_for_and_taken_away(device: webdriver.Chrome, de
     tam.sign_in(COLLEAGUE, COLLEAGUES_PASSWORD)
     tam.sees_text("Skerry Ferries, staging")
     tam.go("/account")
+    tam.confirm(COLLEAGUES_PASSWORD)
     device.find_element(By.CSS_SELECTOR, ".passkey-name").send_keys("The desk")
     tam.see("make-passkey").click()
     assert "The desk" in tam.see("passkey").text

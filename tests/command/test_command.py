@@ -76,6 +76,7 @@ def shell(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Shell]:
             assert found
             csrf = {"csrf": found[1]}
             rights = {f"right_{one}": "yes" for one in ("look", "download", "change", "remove", "sync")}
+            assert page.post("/account/confirm", data=csrf | {"proof": PASSWORD}).status_code == 200
             made = page.post("/account/tokens", data=csrf | rights | {"name": "shell", "days": "5", "all": "yes"})
         token = re.search(r'value="(nailer_[\w-]+)"', made.text)
         assert token, made.text

@@ -67,6 +67,6 @@ def test_a_reader_that_costs_the_square_is_told() -> None:
     """The test of the test: such a reader must not pass."""
 
     def _squares(text: str) -> int:
-        return sum(text.count("<") for _ in range(len(text) // 400))
+        return sum(text.count("<") for _ in range(len(text) // 4))
 
     assert "times what" in grows(_squares, Shape("less-than", "<"))
