@@ -70,33 +70,40 @@ def demo(options: argparse.Namespace) -> None:
         stack.callback(standins.stop)
         ports = standins.start()
         check()
-        overrides = given | {
-            "roots": {"studio": home / "here"},
-            "routes": scenario.routes(ports),
-            "name_servers": [f"127.0.0.1:{ports['names']['files']}"],
-            "mail_host": "127.0.0.1",
-            "mail_port": ports["mail"]["files"],
-            "mail_from": "nailer@gorsegannet.example",
-            "sign_in_note": f"This is the demo. Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. "
-            f"Its servers, with faults to switch and letters to try: http://127.0.0.1:{ports['desk']['web']}/",
-        }
-        settings = load_settings(**overrides)
+        settings = load_settings(**_of_the_demo(given, home, ports))
         url = settings.database_url or _database(stack, settings.home)
         stack.enter_context(SoleUse(url, _stop_myself))
         check()
         if new:
             uvloop.run(_unless_stopped(_fill(settings, url, home)))
             run.laid_out(home)
-        port = listener.getsockname()[1]
-        _say(
-            f"Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. Ctrl-C ends the demo; its data is kept.\n"
-            f"Two more people: {scenario.COLLEAGUE} ({scenario.COLLEAGUES_PASSWORD}) has two sites, {scenario.CLERK} "
-            f"({scenario.CLERKS_PASSWORD}) has the news of the ferries.\n"
-            f"A program's token to try (docs/command-line.md): {scenario.TOKEN}\n"
-            f"An invitation to try: http://{settings.host}:{port}/invited/{scenario.INVITATION}\n"
-            f"The demo's servers, their faults and letters to try: http://127.0.0.1:{ports['desk']['web']}/"
-        )
+        _say_how_to_begin(settings, listener.getsockname()[1], ports)
         _run(join(settings, url), listener, views)
+
+
+def _of_the_demo(given: dict[str, object], home: Path, ports: dict[str, dict[str, int]]) -> dict[str, object]:
+    """The settings by which a Nailer uses the demo's folders and servers."""
+    return given | {
+        "roots": {"studio": home / "here"},
+        "routes": scenario.routes(ports),
+        "name_servers": [f"127.0.0.1:{ports['names']['files']}"],
+        "mail_host": "127.0.0.1",
+        "mail_port": ports["mail"]["files"],
+        "mail_from": "nailer@gorsegannet.example",
+        "sign_in_note": f"This is the demo. Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. "
+        f"Its servers, with faults to switch and letters to try: http://127.0.0.1:{ports['desk']['web']}/",
+    }
+
+
+def _say_how_to_begin(settings: Settings, port: int, ports: dict[str, dict[str, int]]) -> None:
+    _say(
+        f"Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. Ctrl-C ends the demo; its data is kept.\n"
+        f"Two more people: {scenario.COLLEAGUE} ({scenario.COLLEAGUES_PASSWORD}) has two sites, {scenario.CLERK} "
+        f"({scenario.CLERKS_PASSWORD}) has the news of the ferries.\n"
+        f"A program's token to try (docs/command-line.md): {scenario.TOKEN}\n"
+        f"An invitation to try: http://{settings.host}:{port}/invited/{scenario.INVITATION}\n"
+        f"The demo's servers, their faults and letters to try: http://127.0.0.1:{ports['desk']['web']}/"
+    )
 
 
 async def _unless_stopped(work: Coroutine[Any, Any, None]) -> None:

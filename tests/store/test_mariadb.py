@@ -23,7 +23,7 @@ from nailer.store import mariadb, sole
 from nailer.store.address import DatabaseAddress
 from nailer.store.database import Database
 from nailer.store.mariadb import PrivateMariaDB
-from nailer.store.mariadb_accounts import Accounts
+from nailer.store.mariadb_accounts import DatabaseAccounts
 from nailer.store.people.accounts import adding_account
 from nailer.store.sole import SoleUse
 
@@ -148,9 +148,9 @@ def test_an_older_installation_is_closed_at_its_next_start_and_says_which_accoun
 
 def test_a_server_whose_accounts_cannot_be_closed_is_not_used(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """The statements run before anybody is answered; whether they did is looked at, not believed."""
-    whole = Accounts.statements
+    whole = DatabaseAccounts.statements
     monkeypatch.setattr(
-        Accounts, "statements", lambda self, password: whole(self, password).replace("DELETE", "DO 1 --")
+        DatabaseAccounts, "statements", lambda self, password: whole(self, password).replace("DELETE", "DO 1 --")
     )
     server = PrivateMariaDB(tmp_path)
 

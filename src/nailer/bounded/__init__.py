@@ -15,13 +15,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import ParamSpec, TypeVar
 
-from nailer.bounded.pool import WITHIN_S, Pool
+from nailer.bounded.pool import WITHIN_S, Workers
 from nailer.unbroken import in_thread
 
 _P = ParamSpec("_P")
 _R = TypeVar("_R")
 
-pool = Pool()
+pool = Workers()
 
 
 async def bounded(function: Callable[_P, _R], *args: _P.args, **kwargs: _P.kwargs) -> _R:

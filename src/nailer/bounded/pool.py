@@ -30,7 +30,7 @@ _LARGEST_BYTES = 256 * 1024 * 1024
 _GRACE_S = 5
 
 
-class Pool:
+class Workers:
     """At most two workers; each call has one to itself. Thread-safe."""
 
     def __init__(self) -> None:

@@ -28,7 +28,7 @@ from nailer.ending import check
 from nailer.errors import SetupFailed
 from nailer.private import own_folder, write_own_file
 from nailer.store.address import DatabaseAddress
-from nailer.store.mariadb_accounts import DATABASE, Accounts
+from nailer.store.mariadb_accounts import DATABASE, DatabaseAccounts
 
 _log = structlog.get_logger()
 
@@ -56,7 +56,7 @@ class PrivateMariaDB:
         self._secret = self._home / "password"
         self._log = self._home / "log"
         self._durable = durable
-        self._accounts = Accounts.of_this_user()
+        self._accounts = DatabaseAccounts.of_this_user()
         self._process: subprocess.Popen[bytes] | None = None
         self._stopping = threading.Event()
         self._watcher: threading.Thread | None = None

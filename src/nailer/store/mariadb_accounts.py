@@ -23,7 +23,7 @@ _SYSTEM = "mariadb.sys"
 
 
 @dataclass(frozen=True, slots=True)
-class Accounts:
+class DatabaseAccounts:
     """Who may sign in to the private database: `own` with a password, `by_hand` through the socket, as the same user of
     this machine (empty where that user has no name)."""
 
@@ -31,7 +31,7 @@ class Accounts:
     by_hand: str
 
     @classmethod
-    def of_this_user(cls) -> Accounts:
+    def of_this_user(cls) -> DatabaseAccounts:
         """For the user that Nailer runs as. Where that one is called nailer, Nailer's own account has another name."""
         try:
             name = pwd.getpwuid(os.geteuid()).pw_name

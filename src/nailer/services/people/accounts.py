@@ -17,7 +17,7 @@ from nailer.core.people.preferences import Preferences
 from nailer.core.people.rights import Person
 from nailer.errors import Busy, Conflict, InvalidInput, NotAllowed, NotFound
 from nailer.services.people.hashing import PasswordHashing
-from nailer.services.people.streams import Reader, Streams
+from nailer.services.people.streams import Listener, Streams
 from nailer.services.people.throttle import Throttle
 from nailer.store.database import utc_now
 from nailer.store.people.accounts import Account, AccountStore, From, Session, SignedIn, WhenDone
@@ -126,7 +126,7 @@ class Accounts:
         """The session of a token; None where there is none, or it has ended."""
         return await self._store.session(_hash(token), self._idle_hours) if token else None
 
-    def reader(self, session: Session, person: Callable[[int], Awaitable[Person]], address: str) -> Reader:
+    def reader(self, session: Session, person: Callable[[int], Awaitable[Person]], address: str) -> Listener:
         """Who listens to events in a session."""
 
         async def _now() -> Acting | None:
@@ -137,7 +137,7 @@ class Accounts:
             except NotFound:
                 return None
 
-        return Reader(session.key, session.account_id, _now)
+        return Listener(session.key, session.account_id, _now)
 
     async def sign_out(self, token: str) -> None:
         """End the session of a token."""

@@ -24,7 +24,7 @@ _LOOK_EVERY_S = 20.0
 
 
 @dataclass(frozen=True, slots=True)
-class Reader:
+class Listener:
     """Who listens: a session or token by its `key`, whose person `account_id` is. `now` gives who acts by it at this moment;
     None where it has ended."""
 
@@ -46,7 +46,7 @@ class Streams:
         self._ended.set()
         self._ended = asyncio.Event()
 
-    def check_room(self, reader: Reader) -> None:
+    def check_room(self, reader: Listener) -> None:
         """Raises Busy where a session, a token or a person has as many open streams as they may."""
         if self._open[reader.key] >= _MOST_EACH:
             raise Busy(f"{_MOST_EACH} pages of this session are open already. Close some.")
@@ -54,7 +54,7 @@ class Streams:
             raise Busy(f"{_MOST_OF_A_PERSON} pages and programs of this person listen already. End some.")
 
     async def while_allowed(
-        self, reader: Reader, begin: Callable[[T | None], AsyncGenerator[T, None]]
+        self, reader: Listener, begin: Callable[[T | None], AsyncGenerator[T, None]]
     ) -> AsyncIterator[T]:
         """The events for as long as their reader may hear them. `begin` starts them, after the last one that was heard."""
         self._open[reader.key] += 1
@@ -68,7 +68,7 @@ class Streams:
             self._open += Counter()  # those without any are forgotten
             self._of_person += Counter()
 
-    async def _events(self, reader: Reader, begin: Callable[[T | None], AsyncGenerator[T, None]]) -> AsyncIterator[T]:
+    async def _events(self, reader: Listener, begin: Callable[[T | None], AsyncGenerator[T, None]]) -> AsyncIterator[T]:
         last: T | None = None
         while True:
             ended = self._ended  # taken before the look: what ends in between is heard
@@ -87,7 +87,7 @@ class Streams:
                     yield event
 
     async def _next(
-        self, reader: Reader, who: Acting, events: AsyncGenerator[T, None], ended: asyncio.Event
+        self, reader: Listener, who: Acting, events: AsyncGenerator[T, None], ended: asyncio.Event
     ) -> T | None:
         """The next event; None where its reader has other rights by now than it was put together under."""
         with acting_as(who):

@@ -12,7 +12,7 @@ from nailer.acting import Acting
 from nailer.core.people.rights import Person, Right
 from nailer.errors import Conflict, InvalidInput, NotFound, SignedOut
 from nailer.services.people.log import Did, Log
-from nailer.services.people.streams import Reader, Streams
+from nailer.services.people.streams import Listener, Streams
 from nailer.store.database import utc_now
 from nailer.store.people.grants import GrantStore
 from nailer.store.people.tokens import Token, TokenStore
@@ -71,7 +71,7 @@ class Tokens:
             raise SignedOut("Whoever this token acts for is switched off.") from error
         return token, Acting(await self._narrowed(person, token), address, token.name)
 
-    def reader(self, token: Token, address: str) -> Reader:
+    def reader(self, token: Token, address: str) -> Listener:
         """Who listens to events by a token."""
 
         async def _now() -> Acting | None:
@@ -83,7 +83,7 @@ class Tokens:
                 return None
             return Acting(await self._narrowed(person, same), address, token.name) if same is not None else None
 
-        return Reader(f"token {token.id}".encode(), token.account_id, _now)
+        return Listener(f"token {token.id}".encode(), token.account_id, _now)
 
     async def once(
         self, token: Token, key: str, request: bytes, answer: Callable[[], Awaitable[tuple[int, str]]]
