@@ -47,7 +47,10 @@ class Workers:
         asked = pickle.dumps((function.__module__, function.__qualname__, tuple(args), dict(kwargs)))
         worker = self._idle.get()
         try:
-            if worker is None or not worker.is_alive:
+            if worker is not None and not worker.is_alive:
+                self._end(worker)
+                worker = None
+            if worker is None:
                 worker = self._begin()
             answer = worker.ask(asked, within_s)
         except (OSError, EOFError, TimeoutError) as error:
