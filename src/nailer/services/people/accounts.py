@@ -130,7 +130,7 @@ class Accounts:
         """Who listens to events in a session."""
 
         async def _now() -> Acting | None:
-            if not await self._store.session_lasts(session.account_id, session.id):
+            if not await self._store.session_lasts(session.account_id, session.id, self._idle_hours):
                 return None
             try:
                 return Acting(await person(session.account_id), address)

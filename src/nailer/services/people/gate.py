@@ -39,9 +39,7 @@ class Gate:
         Raises InvalidInput, NotAllowed where it was tried too often. A session in which many are refused ends.
         """
         try:
-            if await self._second.fits_code(session, proof, from_):
-                pass
-            else:
+            if not await self._second.fits_code(session, proof, from_):
                 await self._accounts.check_password(session, proof, from_)
         except (InvalidInput, NotAllowed):
             await self._count(session)

@@ -31,6 +31,9 @@ class Account:
     created_at: datetime
 
 
+_NEVER_IDLE_H = 100_000  # for whoever asks about its end alone
+
+
 @dataclass(frozen=True, slots=True)
 class Session:
     """Who a request speaks for, and the token its forms must carry. `key` is the hash of the session's own token. `half`:
@@ -208,9 +211,15 @@ class AccountStore:
             SignedIn(**row) for row in await self._db.read(lambda work: work.rows("accounts.sessions_of", **values))
         ]
 
-    async def session_lasts(self, account_id: int, session_id: int) -> bool:
-        """True while a session of somebody's has not ended; asking does not count as using it."""
-        values = {"id": session_id, "account_id": account_id, "now": utc_now()}
+    async def session_lasts(self, account_id: int, session_id: int, idle_hours: int = _NEVER_IDLE_H) -> bool:
+        """True while a session has not ended, nor been unused for `idle_hours`; asking does not count as use."""
+        now = utc_now()
+        values = {
+            "id": session_id,
+            "account_id": account_id,
+            "now": now,
+            "seen_after": now - timedelta(hours=idle_hours),
+        }
         return bool(await self._db.read(lambda work: work.value("accounts.session_lasts", **values)))
 
     async def end_session(self, key: bytes) -> None:

@@ -61,12 +61,13 @@ SELECT s.token_hash AS `key`, s.id, s.account_id, s.csrf, s.half, s.seen_at, a.n
  WHERE s.token_hash = %(token_hash)s AND s.ends_at > %(now)s AND NOT a.is_off
    AND (s.seen_at IS NULL OR s.seen_at > %(seen_after)s);
 
--- name: session_lasts(id, account_id, now)$
+-- name: session_lasts(id, account_id, now, seen_after)$
 -- Whether a session has not ended. It does not count as use of it.
 SELECT COUNT(*)
   FROM sessions s
   JOIN accounts a ON a.id = s.account_id
- WHERE s.id = %(id)s AND s.account_id = %(account_id)s AND s.ends_at > %(now)s AND s.half = 0 AND NOT a.is_off;
+ WHERE s.id = %(id)s AND s.account_id = %(account_id)s AND s.ends_at > %(now)s AND s.half = 0 AND NOT a.is_off
+   AND (s.seen_at IS NULL OR s.seen_at > %(seen_after)s);
 
 -- name: see_session(token_hash, now)!
 UPDATE sessions SET seen_at = %(now)s WHERE token_hash = %(token_hash)s;
