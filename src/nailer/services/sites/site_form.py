@@ -105,18 +105,20 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
     given = _secrets(form, site, stored, before or Secrets(), problems)
     if problems:
         raise InvalidInput("Some fields cannot be used yet.", fields=problems)
-    if stored is not None:
-        own = site.credential_id or stored.credential_id
-        site = replace(
-            site,
-            credential_id=own,
-            position=stored.position,
-            opened_at=stored.opened_at,
-            fingerprint=stored.fingerprint,
-            guards_proposed=stored.guards_proposed,
-            group_id=site.group_id if "group_id" in text else stored.group_id,
-        )
-    return replace(given, site=site)
+    return replace(given, site=site if stored is None else _with_unasked(site, stored, "group_id" in text))
+
+
+def _with_unasked(site: Site, stored: Site, has_group: bool) -> Site:
+    """What no form asks for stays as it is stored; so does the group where this form does not ask for it."""
+    return replace(
+        site,
+        credential_id=site.credential_id or stored.credential_id,
+        position=stored.position,
+        opened_at=stored.opened_at,
+        fingerprint=stored.fingerprint,
+        guards_proposed=stored.guards_proposed,
+        group_id=site.group_id if has_group else stored.group_id,
+    )
 
 
 def folder_for(name: str) -> str:
