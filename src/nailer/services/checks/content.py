@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import asyncio
-import io
 from collections.abc import AsyncIterator, Callable, Sequence
 from contextlib import aclosing
 
 from blake3 import blake3
-from PIL import Image, UnidentifiedImageError
 
 from nailer.bounded import bounded
 from nailer.core.site.links import FileLinks, links_in
+from nailer.core.site.picture_files import pixels_of
 from nailer.core.site.reading import ReadFile, ToRead
 from nailer.errors import TransferError, Unreadable
 from nailer.sides.side import CHUNK_BYTES, Side
@@ -20,9 +19,6 @@ from nailer.store.database import utc_now
 AT_ONCE = 32
 PARSED_AT_ONCE = 2  # parsing takes a thread of those that database and files share
 HEAD_BYTES = 256 * 1024
-# What Pillow raises of a content that it cannot read, also where it would only warn.
-UNREADABLE = (UnidentifiedImageError, OSError, ValueError, SyntaxError, Image.DecompressionBombError, Warning)
-_GPS = 0x8825  # the tag of places in EXIF
 
 
 async def read_files(
@@ -84,22 +80,11 @@ async def _measured(side: Side, wanted: ToRead, parsing: asyncio.Semaphore) -> R
     width = height = places = None
     if wanted.pixels:
         async with parsing:
-            width, height, places = await asyncio.to_thread(pixels_of, bytes(head))
+            try:
+                width, height, places = await bounded(pixels_of, bytes(head))
+            except Unreadable:
+                pass  # as of any picture that does not say
         width, height = width or 0, height or 0  # looked for: a picture that does not say is not read again for it
     whole = digest.digest() if wanted.digest and size == wanted.entry.size else None
     entry = wanted.entry
     return ReadFile(wanted.path, entry.size, entry.stamp, utc_now(), whole, width, height, places)
-
-
-def pixels_of(head: bytes) -> tuple[int | None, int | None, bool | None]:
-    """A picture's width and height, and whether it says where it was taken, by its first bytes; None: they do not say."""
-    try:
-        with Image.open(io.BytesIO(head)) as picture:
-            width, height = picture.size
-            try:
-                places = bool(picture.getexif().get_ifd(_GPS))
-            except (OSError, ValueError, SyntaxError, KeyError):
-                places = None
-            return width, height, places
-    except UNREADABLE:
-        return None, None, None

@@ -6,15 +6,17 @@ import asyncio
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from nailer.bounded import bounded
 from nailer.core.files.entry import SideName
 from nailer.core.files.kinds import FileKind, kind_by_name
 from nailer.core.files.sitepath import SitePath, address_of
 from nailer.core.plans.plan import Action
 from nailer.core.site.graph import Graph
 from nailer.core.site.media import in_dated_folder, is_managed
+from nailer.core.site.picture_files import pixels_of
 from nailer.core.site.pictures import PictureKnown, advice
-from nailer.errors import TransferError
-from nailer.services.checks.content import AT_ONCE, HEAD_BYTES, PARSED_AT_ONCE, pixels_of
+from nailer.errors import TransferError, Unreadable
+from nailer.services.checks.content import AT_ONCE, HEAD_BYTES, PARSED_AT_ONCE
 from nailer.services.checks.reader import SiteReader
 from nailer.services.files import Browse, Files
 from nailer.services.plans import Item, Job
@@ -82,7 +84,10 @@ class UploadAdvice:
             except TransferError:
                 return item.target, []  # the job will say so
             async with parsing:
-                width, height, places = await asyncio.to_thread(pixels_of, head)
+                try:
+                    width, height, places = await bounded(pixels_of, head)
+                except Unreadable:
+                    return item.target, []
             if width is None or height is None:
                 return item.target, []
             known = PictureKnown(width, height, item.entry.size, shown.get(item.target, ()), places)
