@@ -56,6 +56,7 @@ CORE_GROUPS = (
 # What the core may take from outside: computing, and nothing that reads, writes, waits or asks the clock.
 OUTSIDE_CORE = frozenset(
     {
+        "PIL",
         "__future__",
         "bisect",
         "calendar",
@@ -74,6 +75,7 @@ OUTSIDE_CORE = frozenset(
         "hashlib",
         "html",
         "html.parser",
+        "io",  # bytes in memory; a file cannot be opened without a path, and the core has none
         "ipaddress",
         "itertools",
         "json",
@@ -191,6 +193,7 @@ def test_pages_know_no_store_and_no_engine(file: Path) -> None:
 
 
 _LIBRARIES = (
+    "PIL",
     "croniter",
     "defusedxml",
     "merge3",

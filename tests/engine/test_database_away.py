@@ -4,18 +4,27 @@ from __future__ import annotations
 
 import asyncio
 import os
+import random
 import signal
 from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
 
 import pytest
 
+from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.core.jobs.states import ENDED, JobState
+from nailer.core.packages.replacing import Take
+from nailer.core.pairs.runs import RunState
+from nailer.core.plans.plan import Answers
 from nailer.errors import NailerError, StoreUnavailable
+from nailer.services.packages import ReplacementState
 from nailer.standins.faults import Healthy, Slow
 from nailer.store.mariadb import PrivateMariaDB
 from nailer.store.packages.copies import CopyState
-from tests.builders import write
+from tests.builders import tree, write
+from tests.services.packages.versions import NEW, OLD, choose, lay_out, planned
+from tests.services.pairs import syncing
 from tests.world import World, a_world
 
 TOP = SitePath.parse(b"/htdocs")
@@ -94,3 +103,83 @@ async def test_under_a_scan(shaky: tuple[World, PrivateMariaDB]) -> None:
     await reader.wait(world.site.id)
     reading, _ = await world.nailer.checks.known.learned(world.site)
     assert reading.problem == ""
+
+
+async def test_under_an_upload_that_replaces(shaky: tuple[World, PrivateMariaDB]) -> None:
+    world, server = shaky
+    for number in range(80):
+        write(world.here, f"p{number}.html", f"new {number}")
+    job_id = await world.plan(SideName.THERE, *(f"p{number}.html" for number in range(80)))
+    world.host.fault = Slow(0.01)
+    await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
+    await _some_replaced(world)
+    kill(server)
+    world.host.fault = Healthy()
+
+    async with asyncio.timeout(60):
+        while (job := await again_and_again(lambda: world.nailer.stores.jobs.get(job_id))).state not in ENDED:
+            await asyncio.sleep(0.05)
+
+    assert job.state is JobState.DONE, job.trouble
+    assert tree(world.there) == tree(world.here), "no half file and nothing left beside"
+
+
+async def test_under_a_sync(shaky: tuple[World, PrivateMariaDB]) -> None:
+    world, server = shaky
+    pair = await syncing.a_pair(world)
+    fetched = await syncing.read(world, syncing.FETCH, pair=pair)
+    assert (await syncing.carried_out(world, fetched)).state is RunState.DONE
+    for number in range(80):
+        write(world.here, f"p{number}.html", f"new {number}")
+    plan = await syncing.read(world, syncing.PUBLISH, pair=pair)
+    world.host.fault = Slow(0.01)
+    run_id = await world.nailer.pairs.runs.carry_out(plan, typed=plan.word_to_type)
+    await _some_replaced(world)
+    kill(server)
+    world.host.fault = Healthy()
+
+    async with asyncio.timeout(60):
+        while True:
+            run = await again_and_again(lambda: world.nailer.stores.pairs.run(run_id))
+            if run.state is not RunState.RUNNING:
+                break
+            await asyncio.sleep(0.05)
+
+    assert run.state is RunState.DONE, "it is written down without anybody looking at it"
+    assert tree(world.there) == tree(world.here)
+
+
+@pytest.mark.parametrize("seed", range(4))
+async def test_under_a_replacement(tmp_path: Path, own_database: tuple[PrivateMariaDB, str], seed: int) -> None:
+    server, url = own_database
+    more = {f"lib/part-{number}.js": f"part({number})" for number in range(40)}
+    async with a_world(tmp_path, url) as world:
+        top = lay_out(world, OLD | more)
+        plan = await choose(world, await planned(world, NEW | more), old=Take.DROP)
+        replacing = world.nailer.packages.replacing
+        world.host.fault = Slow(0.005)
+        await replacing.carry_out(world.account_id, world.site, plan.one.id)
+        await asyncio.sleep(random.Random(seed).random() * 1.5)
+        kill(server)
+        seen = tree(top) if top.exists() else None
+        world.host.fault = Healthy()
+        async with asyncio.timeout(60):
+            await replacing.runs.wait(world.site.id)
+        one = await again_and_again(lambda: replacing.get(world.site, plan.one.id))
+
+        old, new = _encoded(OLD | more), _encoded(NEW | more)
+        assert seen in (None, old, new)
+        assert one.state is ReplacementState.IN_PLACE, one.words
+        assert tree(top) == new
+        assert one.kept is not None
+        assert tree(top.parent / one.kept.name.decode()) == old
+
+
+def _encoded(files: dict[str, str]) -> dict[str, bytes]:
+    return {name: content.encode() for name, content in files.items()}
+
+
+async def _some_replaced(world: World) -> None:
+    async with asyncio.timeout(20):
+        while sum(content.startswith(b"new") for content in tree(world.there).values()) < 5:
+            await asyncio.sleep(0.01)

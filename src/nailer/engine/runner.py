@@ -66,7 +66,7 @@ from nailer.sides.pool import Pool
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore
 from nailer.store.claims import JobClaims
-from nailer.store.database import utc_now
+from nailer.store.database import utc_now, written_down
 from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.marks import MarkStore
 from nailer.store.parts import PartStore
@@ -258,8 +258,9 @@ class Runner:
                 await asyncio.shield(self._tools.claims.release(job_id, owner))
             raise
         except StoreUnavailable:
-            # The lease runs out and the job is claimed anew once the database is back.
+            # The job is claimed anew once the database is back, and where that takes long its lease runs out.
             _log.warning("the database went away under a job", job=job_id)
+            await written_down(lambda: self._tools.claims.release(job_id, owner))
         except Exception:
             _log.exception("a job failed in a way nobody foresaw", job=job_id)
             with contextlib.suppress(StoreUnavailable):

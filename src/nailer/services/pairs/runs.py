@@ -34,6 +34,7 @@ from nailer.services.pairs.plan_store import PlanStore
 from nailer.services.pairs.rows import Rows
 from nailer.services.plans import folder_items, missing_folders
 from nailer.store.changes import ChangeStore, baseline_row
+from nailer.store.database import written_down
 from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.pairs import NewRun, Pair, PairStore, Run, Storing
 from nailer.store.sites import Site
@@ -255,10 +256,13 @@ class Runs:
         return await self._pairs.run(run_id)
 
     async def _finish_quietly(self, run_id: int) -> None:
-        try:
+        async def _finish() -> None:
             await self.finish(await self._pairs.run(run_id))
+
+        try:
+            await written_down(_finish)
         except NailerError:
-            return  # the next start looks again
+            return  # its site or its pair was removed
 
 
 def _entries(tree: Tree, wanted: set[Below]) -> Mapping[Below, Entry]:

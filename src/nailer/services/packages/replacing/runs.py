@@ -29,6 +29,7 @@ from nailer.services.packages.replacing.plans import ReplacementPlans
 from nailer.services.plans import Plans
 from nailer.sides.side import Side, is_there
 from nailer.store.changes import NewChange, What
+from nailer.store.database import written_down
 from nailer.store.jobs import Job, NewItem, NewJob
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
 from nailer.store.packages.seen import SeenPackage
@@ -39,6 +40,7 @@ _log = structlog.get_logger()
 _THERE = SideName.THERE
 _LOOK_EVERY_S = 0.1
 _TRIES = 3
+_TRIES_WITHOUT_DATABASE, _PAUSE_S = 60, 1.0
 
 
 class ReplacementRuns:
@@ -101,8 +103,7 @@ class ReplacementRuns:
     async def _run(self, one: Replacement) -> None:
         state, words = ReplacementState.FAILED, ""
         try:
-            with acting_as(Acting(await self._grants.person(one.account_id or 0), program="a replacement")):
-                state, words = await self._steps(one, await self._sites.get(one.site_id))
+            state, words = await self._patiently(one)
         except asyncio.CancelledError:
             return
         except NailerError as error:
@@ -110,10 +111,23 @@ class ReplacementRuns:
         except Exception:
             _log.exception("a replacement failed in a way nobody foresaw", replacement=one.id)
             words = "Something unforeseen ended it; the log of Nailer says what."
-        try:
-            await self._store.set_state(one.id, state, words)
-        except StoreUnavailable:
+        if not await written_down(lambda: self._store.set_state(one.id, state, words)):
             _log.warning("how a replacement ended could not be written down", replacement=one.id)
+
+    async def _patiently(self, one: Replacement) -> tuple[ReplacementState, str]:
+        """How it ended. Where the database goes away under it, it goes on from what is written down once it is back."""
+        for left in reversed(range(_TRIES_WITHOUT_DATABASE)):
+            try:
+                stands = await self._store.get(one.site_id, one.id)
+                if stands is None:
+                    raise NotFound("This replacement does not exist any more.")
+                with acting_as(Acting(await self._grants.person(stands.account_id or 0), program="a replacement")):
+                    return await self._steps(stands, await self._sites.get(stands.site_id))
+            except StoreUnavailable:
+                if not left:
+                    raise
+                await asyncio.sleep(_PAUSE_S)
+        raise AssertionError("the last try returns or raises")
 
     async def _steps(self, one: Replacement, site: Site) -> tuple[ReplacementState, str]:
         """Carry on from the state that is written down; return how it ended."""
