@@ -56,6 +56,8 @@ This module imports nothing of Nailer, so that every layer may use it.
 
 from __future__ import annotations
 
+import contextlib
+import errno
 from collections.abc import Iterable, Iterator
 from enum import StrEnum
 
@@ -212,6 +214,20 @@ class OwnDiskFull(StoreUnavailable):
         "Make room on the machine that Nailer runs on, then try again.",
         "Kept copies take the most: the changes page says how much, and lets old ones go.",
     )
+
+
+DISK_FULL = (errno.ENOSPC, errno.EDQUOT)
+
+
+@contextlib.contextmanager
+def own_disk() -> Iterator[None]:
+    """Around whatever writes Nailer's own files: a full disk, or a quota, is raised as OwnDiskFull."""
+    try:
+        yield
+    except OSError as error:
+        if error.errno in DISK_FULL:
+            raise OwnDiskFull("There is no room left on the machine that Nailer runs on.") from error
+        raise
 
 
 class Unforeseen(NailerError):

@@ -3,8 +3,11 @@ what failed says why, and it goes on once there is room. Only root can lay such 
 
 from __future__ import annotations
 
+import asyncio
+import io
 import os
 import subprocess
+import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -13,8 +16,13 @@ import pytest
 
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.states import JobState
+from nailer.errors import NailerError, NoSpaceLeft, OwnDiskFull
+from nailer.services.packages import ReplacementState
+from nailer.services.plans.unpacking.archives import Archives
+from nailer.sides.side import once
 from nailer.store.packages.copies import CopyState
-from tests.builders import NOON_S, tree, write
+from tests.builders import NOON_S, path, tree, write
+from tests.services.packages.versions import NEW, OLD, lay_out, planned
 from tests.world import a_world
 
 SMALL_BYTES = 4 * 1024 * 1024
@@ -106,3 +114,72 @@ async def test_a_verified_copy_that_finds_no_room_fails_with_that_reason_and_the
     assert failed.state is CopyState.FAILED
     assert "no room" in failed.problem
     assert again.state is CopyState.PROVED, again.problem
+
+
+async def test_an_archive_that_does_not_fit_is_refused_and_leaves_nothing(small_home: Path) -> None:
+    unpack = Archives(small_home / "spool")
+    await asyncio.to_thread(unpack.clear_old)
+    for packed in (os.urandom(6 * 1024 * 1024), _stored(os.urandom(3 * 1024 * 1024)), _stored(bytes(20_000_000))):
+        with pytest.raises((NoSpaceLeft, OwnDiskFull)) as refused:
+            await unpack.take("harbour.zip", once(packed))
+        assert "room" in refused.value.what
+        assert [one for one in (small_home / "spool").rglob("*") if one.is_file()] == []
+
+
+async def test_a_copy_laid_down_here_stops_at_the_full_disk_and_goes_on(
+    tmp_path: Path, migrated_url: str, database: object
+) -> None:
+    with a_small_disk(tmp_path / "here"):
+        async with a_world(tmp_path, migrated_url) as world:
+            ballast = write(world.here, "ballast.bin", bytes(2 * 1024 * 1024))
+            for number in range(4):
+                write(world.there, f"f{number}.bin", os.urandom(700_000))
+            packages, top = world.nailer.packages, SitePath.parse(b"/htdocs")
+            copy = await packages.copies.taken(world.account_id, world.site, top, "all of it")
+            assert copy.state is CopyState.PROVED, copy.problem
+
+            folder = path("/studio/copies/moss")
+            job = await world.run(await packages.restoring.here(world.account_id, world.site, copy.id, folder))
+            laid = world.here.parent / "copies" / "moss"
+            half = tree(laid)
+            ballast.unlink()
+            await world.nailer.stores.jobs.again(job.id)
+            world.nailer.engine.runner.wake()
+            ended = await world.ended(job.id)
+            whole = tree(laid)
+
+            assert (job.state, job.trouble_kind) == (JobState.NEEDS_YOU, "NoSpaceLeft")
+            assert all(content == tree(world.there).get(name, content) for name, content in half.items())
+            assert ended.state is JobState.DONE
+            assert {name: whole[name] for name in tree(world.there)} == tree(world.there)
+
+
+async def test_a_replacement_that_cannot_keep_the_old_one_replaces_nothing(
+    small_home: Path, tmp_path: Path, migrated_url: str, database: object
+) -> None:
+    async with a_world(tmp_path, migrated_url) as world:
+        heavy = {f"media/{number}.txt": "x" * 100 + str(os.urandom(600_000)) for number in range(4)}
+        top = lay_out(world, OLD | heavy)
+        before = tree(top)
+        ended = None
+        try:
+            plan = await planned(world, NEW | heavy)
+            await world.nailer.packages.replacing.carry_out(world.account_id, world.site, plan.one.id)
+            await world.nailer.packages.replacing.runs.wait(world.site.id)
+            ended = await world.nailer.packages.replacing.get(world.site, plan.one.id)
+        except (NailerError, AssertionError) as error:
+            said = getattr(error, "what", str(error))
+        else:
+            said = ended.words
+
+        assert ended is None or ended.state is ReplacementState.FAILED
+        assert "room" in said, said
+        assert tree(top) == before
+        assert {one.name for one in top.parent.iterdir()} == {"harbour"}, "nothing half built is left beside"
+
+
+def _stored(content: bytes) -> bytes:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as zipped:
+        zipped.writestr("plate.bin", content)
+    return packed.getvalue()

@@ -4,7 +4,6 @@ or the page goes away. Offsets as in the IETF draft on resumable uploads (draft-
 from __future__ import annotations
 
 import asyncio
-import errno
 import os
 import time
 from collections.abc import AsyncGenerator, AsyncIterator
@@ -12,7 +11,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from nailer.errors import Conflict, NoSpaceLeft
+from nailer.errors import Conflict, own_disk
 from nailer.private import own_folder
 from nailer.store.jobs import Item, Job
 from nailer.unbroken import in_thread
@@ -47,7 +46,7 @@ class Arriving:
         """Take in what follows the first `at` bytes; return how many there are then. What came before a cut stays.
 
         Raises Conflict where another part is awaited, somebody else sends it by now, or more comes than the file has;
-        NoSpaceLeft.
+        OwnDiskFull.
         """
         lock = self._locks.setdefault(key, asyncio.Lock())
         async with lock:
@@ -94,14 +93,10 @@ class Arriving:
             return 0
 
     def _write(self, key: str, chunk: bytes) -> None:
-        try:
+        with own_disk():
             own_folder(self._folder)
             with os.fdopen(os.open(self._folder / key, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o600), "ab") as file:
                 file.write(chunk)
-        except OSError as error:
-            if error.errno in (errno.ENOSPC, errno.EDQUOT):
-                raise NoSpaceLeft("The disk of the machine that runs Nailer is full.") from error
-            raise
 
     def _read(self, key: str, at: int) -> bytes:
         with (self._folder / key).open("rb") as file:

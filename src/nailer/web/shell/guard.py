@@ -21,7 +21,7 @@ from starlette.responses import RedirectResponse, Response
 from nailer.acting import Acting, acting_as
 from nailer.app import Nailer
 from nailer.core.people.rights import Person
-from nailer.errors import NailerError, NotAllowed, OwnDiskFull, SignedOut, Unforeseen, WrongHost
+from nailer.errors import DISK_FULL, NailerError, NotAllowed, OwnDiskFull, SignedOut, Unforeseen, WrongHost
 from nailer.services.people import Session
 from nailer.settings import Settings
 from nailer.web.shell import headers as strict
@@ -39,7 +39,6 @@ _OPEN_BELOW = (urls.INVITED,)
 _UNSAFE = ("POST", "PUT", "PATCH", "DELETE")
 _LONGEST_RETURN = 2000
 _CUT = (errno.EPIPE, errno.ECONNRESET)
-_FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
 class Guard:
@@ -196,7 +195,7 @@ def _as_ours(error: Exception, scope: Scope) -> NailerError:
     """Any failure as one that may reach a person."""
     if isinstance(error, NailerError):
         return error
-    if isinstance(error, OSError) and error.errno in _FULL:
+    if isinstance(error, OSError) and error.errno in DISK_FULL:
         return OwnDiskFull("There is no room left on the machine that Nailer runs on.")
     _log.error("a request failed in a way nobody foresaw", path=scope["path"], exc_info=error)
     return Unforeseen("Its log says where; nothing was half-done.")

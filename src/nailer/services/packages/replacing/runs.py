@@ -18,7 +18,7 @@ from nailer.core.packages.manifest import tree_of, unagreed
 from nailer.core.plans.plan import Answers
 from nailer.core.words import count_text
 from nailer.engine.engine import Engine
-from nailer.errors import Conflict, NailerError, NotFound, StoreUnavailable
+from nailer.errors import Conflict, NailerError, NotFound, OwnDiskFull, StoreUnavailable
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files, Progress, read_tree
 from nailer.services.packages.replacing.building import clear, leftovers, other_content, unlike
@@ -123,6 +123,8 @@ class ReplacementRuns:
                     raise NotFound("This replacement does not exist any more.")
                 with acting_as(Acting(await self._grants.person(stands.account_id or 0), program="a replacement")):
                     return await self._steps(stands, await self._sites.get(stands.site_id))
+            except OwnDiskFull:
+                raise
             except StoreUnavailable:
                 if not left:
                     raise

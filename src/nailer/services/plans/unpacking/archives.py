@@ -25,7 +25,7 @@ import zstandard
 
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.words import size_text
-from nailer.errors import InvalidInput, NailerError, NoSpaceLeft, NotFound
+from nailer.errors import InvalidInput, NailerError, NoSpaceLeft, NotFound, own_disk
 from nailer.private import new_own_file, own_folder
 from nailer.unbroken import in_thread
 
@@ -126,13 +126,14 @@ class Archives:
         await in_thread(folder.mkdir, 0o700, True)
         packed = folder / "packed"
         try:
-            file = await in_thread(new_own_file, packed)
-            try:
-                async for chunk in content:
-                    await in_thread(file.write, chunk)
-            finally:
-                await in_thread(file.close)
-            unpacked = await in_thread(_unpack, packed, folder / "files", name)
+            with own_disk():
+                file = await in_thread(new_own_file, packed)
+                try:
+                    async for chunk in content:
+                        await in_thread(file.write, chunk)
+                finally:
+                    await in_thread(file.close)
+                unpacked = await in_thread(_unpack, packed, folder / "files", name)
         except BaseException:
             await in_thread(shutil.rmtree, folder, True)
             raise
@@ -148,7 +149,12 @@ class Archives:
             for number, content in enumerate(contents):
                 (folder / str(number)).write_bytes(content)
 
-        await in_thread(_write)
+        try:
+            with own_disk():
+                await in_thread(_write)
+        except BaseException:
+            await in_thread(shutil.rmtree, self.spool / token, True)
+            raise
         return SitePath((b"spool", token.encode(), b"files"))
 
     def place(self, token: str) -> SitePath:
