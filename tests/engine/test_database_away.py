@@ -11,12 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.packages.replacing import Take
 from nailer.core.pairs.runs import RunState
-from nailer.core.plans.plan import Answers
 from nailer.errors import NailerError, StoreUnavailable
 from nailer.services.packages import ReplacementState
 from nailer.standins.faults import Healthy, Slow
@@ -103,25 +100,6 @@ async def test_under_a_scan(shaky: tuple[World, PrivateMariaDB]) -> None:
     await reader.wait(world.site.id)
     reading, _ = await world.nailer.checks.known.learned(world.site)
     assert reading.problem == ""
-
-
-async def test_under_an_upload_that_replaces(shaky: tuple[World, PrivateMariaDB]) -> None:
-    world, server = shaky
-    for number in range(80):
-        write(world.here, f"p{number}.html", f"new {number}")
-    job_id = await world.plan(SideName.THERE, *(f"p{number}.html" for number in range(80)))
-    world.host.fault = Slow(0.01)
-    await world.nailer.plans.make.carry_out(job_id, world.site, Answers())
-    await _some_replaced(world)
-    kill(server)
-    world.host.fault = Healthy()
-
-    async with asyncio.timeout(60):
-        while (job := await again_and_again(lambda: world.nailer.stores.jobs.get(job_id))).state not in ENDED:
-            await asyncio.sleep(0.05)
-
-    assert job.state is JobState.DONE, job.trouble
-    assert tree(world.there) == tree(world.here), "no half file and nothing left beside"
 
 
 async def test_under_a_sync(shaky: tuple[World, PrivateMariaDB]) -> None:

@@ -21,7 +21,7 @@ from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.steps import Flow
 from nailer.core.pairs.wishes import Doing, Removals
 from nailer.core.words import count_text, size_text
-from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable
+from nailer.errors import Conflict, InvalidInput, NailerError, NotAllowed, NotFound, StoreUnavailable
 from nailer.services.pairs.decisions import Decisions
 from nailer.services.pairs.plan import SyncPlan
 from nailer.services.pairs.readings import Readings
@@ -160,6 +160,7 @@ class Timers:
                     await self._tell(timer, *_run_told(await self._attempt(timer)))
         except NailerError as error:
             _log.warning("a timer's run was not finished", timer=timer.id, why=error.what)
+            await self._say_why_not(timer, error)
         except Exception:
             _log.exception("a timer's run failed in a way nobody foresaw", timer=timer.id)
         finally:
@@ -206,6 +207,16 @@ class Timers:
     async def _record(self, timer: Timer, state: RunState, told: list[str]) -> Run:
         run = NewRun(timer.pair_id or 0, timer.account_id, timer.id, timer.wish, timer.compare, Flow(), tuple(told))
         return await self._pairs.run(await self._pairs.record(run, state))
+
+    async def _say_why_not(self, timer: Timer, error: NailerError) -> None:
+        """Store with the timer why it does nothing, as where its owner lost the site: whoever looks at it reads that."""
+        told = [error.what]
+        if isinstance(error, NotAllowed | NotFound):
+            told.append("A timer may do what the person who set it may do.")
+        with contextlib.suppress(NailerError):
+            if timer.pair_id is not None:
+                await self._record(timer, RunState.NEEDS_YOU, told)
+            await self._tell(timer, RunState.NEEDS_YOU, True, told)
 
     async def _keep_claim(self, timer: Timer) -> None:
         while True:

@@ -24,10 +24,12 @@ _GONE_AFTER_S = 60.0
 
 @dataclass(slots=True)
 class _Receiving:
-    """A drop that is coming in. `quiet_since_s` is when the last file ended; `inside` how many are coming now."""
+    """A drop that is coming in. `awaited` are the keys of the files that have not landed, by their items; `quiet_since_s`
+    is when the last file ended; `inside` how many are coming now."""
 
     run: JobRun
     live: LiveJob
+    awaited: dict[int, str] = field(default_factory=dict)
     inside: int = 0
     quiet_since_s: float = field(default_factory=time.monotonic)
 
@@ -60,19 +62,22 @@ class Uploads:
         for item in [one for one in waiting if one.action is Action.MAKE_FOLDER]:
             await self._one(job, item, None)
         files = [one for one in waiting if one.action is Action.CARRY]
-        await self._end_earlier(job, files)
+        self._coming[job_id].awaited = {one.id: self._arriving.key(job, one) for one in files}
+        await self._end_earlier(job_id)
         if not files:
             await self._end(job_id)
         return files
 
-    async def _end_earlier(self, job: Job, files: list[Item]) -> None:
+    async def _end_earlier(self, job_id: int) -> None:
         """End drops whose page has gone and whose files all come again now: they need nobody any more."""
-        keys = {self._arriving.key(job, one) for one in files}
+        keys = set(self._coming[job_id].awaited.values())
         for other, receiving in list(self._coming.items()):
-            if other == job.id or receiving.inside:
-                continue
-            left = await self._tools.claims.waiting_items(other, after=-1, limit=2**31)
-            if left and all(self._arriving.key(receiving.run.job, one) in keys for one in left):
+            if (
+                other != job_id
+                and not receiving.inside
+                and receiving.awaited
+                and keys.issuperset(receiving.awaited.values())
+            ):
                 with contextlib.suppress(NailerError):  # as in `_keep`: its lease may be another's by now
                     await self._stop(other)
 
@@ -159,6 +164,7 @@ class Uploads:
             return error.what
         finally:
             receiving.live.in_flight.pop(item.id, None)
+        receiving.awaited.pop(item.id, None)
         self._browse.forget(job.site_id, job.to_side, item.target.parent)
         return None
 
