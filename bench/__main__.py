@@ -24,11 +24,26 @@ from pathlib import Path
 import uvloop
 
 from bench import bare, content, memory, plans, rows, views
+from bench.content import Sizes
 from bench.servers import FAR, NEAR, ROUND_TRIP_MS, Server, ftp, openssh
 from bench.through import Through, a_nailer
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import SideName
 from nailer.store.sites import Site
+
+WHOLE = Sizes()
+LITTLE = Sizes(
+    small_files=6,
+    small_folders=2,
+    big_bytes=3 * 2**20,
+    tree_folders=10,
+    plan_folders=3,
+    plan_files=200,
+    job_rows=50,
+    view_names=(5, 20),
+    memory_files=(3, 6),
+    memory_mib=(1, 2),
+)
 
 Seconds = Callable[[], Awaitable[float]]
 
@@ -53,17 +68,23 @@ async def _timed(work: Awaitable[None], share: float = 1.0) -> float:
 class Cases:
     """Everything that can be measured, with the content it needs. Servers start when first asked for."""
 
-    def __init__(self, stack: AsyncExitStack, home: Path, through: Through) -> None:
+    def __init__(self, stack: AsyncExitStack, home: Path, through: Through, sizes: Sizes) -> None:
+        self._sizes = sizes
         self._stack = stack
         self._home = home
         self._through = through
         self._servers: dict[str, Server] = {}
         self._views: views.Views | None = None
         self._sites: dict[tuple[str, str], Site] = {}
-        self.small = content.small(through.here / "small")
-        self.big = content.big(through.here / "big.bin")
+        self.small = content.small(through.here / "small", sizes)
+        self.big = content.big(through.here / "big.bin", sizes)
         self.landing = home / "landing"
         self.landing.mkdir()
+
+    @property
+    def _folders(self) -> float:
+        """How many folders the tree has in all, those in between included."""
+        return self._sizes.tree_folders * 1.111
 
     def server(self, kind: str) -> Server:
         if kind not in self._servers:
@@ -71,7 +92,7 @@ class Cases:
             making = openssh(home) if kind.startswith("sftp") else ftp(home, "explicit" if kind == "ftps" else "")
             self._servers[kind] = self._stack.enter_context(making)
             if kind.endswith("tree"):
-                content.tree(self._servers[kind].root)
+                content.tree(self._servers[kind].root, self._sizes)
         return self._servers[kind]
 
     async def site(self, kind: str, address: str) -> Site:
@@ -104,9 +125,11 @@ class Cases:
         def tidy() -> None:
             if up:
                 content.empty(server.root)
-                self.big if self.big.exists() else content.big(self.big)
+                if not self.big.exists():
+                    content.big(self.big, self._sizes)
             else:
-                (server.root / "big.bin").exists() or content.big(server.root / "big.bin")
+                if not (server.root / "big.bin").exists():
+                    content.big(server.root / "big.bin", self._sizes)
                 self.big.unlink(missing_ok=True)
 
         return Case(name, goal, plain, ours, tidy)
@@ -130,12 +153,12 @@ class Cases:
         server = self.server(f"{kind}-tree")
 
         async def ours() -> float:
-            return await self._through.read_tree(await self.site(f"{kind}-tree", address))
+            return await self._through.read_tree(await self.site(f"{kind}-tree", address), self._sizes.tree_files)
 
         async def plain() -> float:
             if kind == "sftp":
-                return await _timed(bare.sftp_tree(server, address, share), share)
-            return await _timed(asyncio.to_thread(bare.ftp_tree, server, address, share), share)
+                return await _timed(bare.sftp_tree(server, address, share * self._folders), share)
+            return await _timed(asyncio.to_thread(bare.ftp_tree, server, address, share * self._folders), share)
 
         name = f"{kind} reading 20,000 in 1,000, {'40 ms' if address == FAR else 'loopback'}"
         return Case(name, goal, plain, ours, lambda: None)
@@ -144,15 +167,15 @@ class Cases:
         server = self.server("sftp-tree")
 
         async def ours() -> float:
-            return await plans.read_pair(self._through, await self.site("sftp-tree", FAR))
+            return await plans.read_pair(self._through, await self.site("sftp-tree", FAR), self._sizes)
 
         async def plain() -> float:
-            return await _timed(bare.sftp_tree(server, FAR, 0.05), 0.05)
+            return await _timed(bare.sftp_tree(server, FAR, 0.05 * self._folders), 0.05)
 
         return Case("a pair of 20,000 read and planned, 40 ms", 40, plain, ours, lambda: None)
 
     def million(self) -> Case:
-        names = plans.Million()
+        names = plans.Million(self._sizes)
         return Case(
             "plan of 3 x 1,000,000 names",
             0.5,
@@ -175,9 +198,11 @@ class Cases:
         def tidy() -> None:
             if up:
                 content.empty(server.root)
-                self.big if self.big.exists() else content.big(self.big)
+                if not self.big.exists():
+                    content.big(self.big, self._sizes)
             else:
-                (server.root / "big.bin").exists() or content.big(server.root / "big.bin")
+                if not (server.root / "big.bin").exists():
+                    content.big(server.root / "big.bin", self._sizes)
                 self.big.unlink(missing_ok=True)
 
         return Case(f"{kind} big {'up' if up else 'down'}, loopback", goal, plain, ours, tidy)
@@ -187,8 +212,8 @@ class Cases:
         return Case(
             "rows of a job, 20,000 items",
             0.5,
-            lambda: rows.plain(self._through),
-            lambda: rows.ours(self._through),
+            lambda: rows.plain(self._through, self._sizes.job_rows),
+            lambda: rows.ours(self._through, self._sizes.job_rows),
             lambda: None,
         )
 
@@ -207,7 +232,8 @@ class Cases:
             await visitor.first_rows(names, fresh=fresh)
             return min([await visitor.first_rows(names, fresh=fresh) for _ in range(3)])
 
-        return Case(name, 0.33, lambda: first_rows(100), lambda: first_rows(10_000), lambda: None)
+        few, many, *_ = self._sizes.view_names
+        return Case(name, 0.33, lambda: first_rows(few), lambda: first_rows(many), lambda: None)
 
     def all(self) -> dict[str, Callable[[], Case]]:
         return {
@@ -253,10 +279,10 @@ async def _measure(case: Case, rounds: int) -> dict[str, object]:
     return {"case": case.name, "bare_s": plain, "nailer_s": ours, "ratio": median, "goal": case.goal}
 
 
-async def main(names: list[str], rounds: int, out: Path) -> None:
+async def main(names: list[str], rounds: int, out: Path, sizes: Sizes = WHOLE) -> None:
     with tempfile.TemporaryDirectory(prefix="nailer-bench-") as folder:
         async with a_nailer(Path(folder)) as through, AsyncExitStack() as stack:
-            cases = Cases(stack, Path(folder), through)
+            cases = Cases(stack, Path(folder), through, sizes)
             known = cases.all()
             if [*known, "views", "memory"] != CASES:
                 raise SystemExit("CASES does not name what there is.")
@@ -264,9 +290,9 @@ async def main(names: list[str], rounds: int, out: Path) -> None:
             results = []
             for name in names:
                 if name == "views":
-                    results.append(await views.measure(await cases.views()))
+                    results.append(await views.measure(await cases.views(), sizes))
                 elif name == "memory":
-                    results.append(await memory.measure(through, cases.server("sftp")))
+                    results.append(await memory.measure(through, cases.server("sftp"), sizes))
                 elif name in known:
                     results.append(await _measure(known[name](), rounds))
                 else:
@@ -327,9 +353,12 @@ if __name__ == "__main__":
     parser = argparse.ArgumentParser(prog="./nailer bench")
     parser.add_argument("names", nargs="*")
     parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--little", action="store_true", help="on next to nothing, to see that every case still runs")
     parser.add_argument("--json", type=Path, default=Path("var/bench.json"))
     given = parser.parse_args()
     if given.names:
-        uvloop.run(main(given.names, given.rounds, given.json))
+        uvloop.run(main(given.names, given.rounds, given.json, LITTLE if given.little else WHOLE))
+    elif given.little:
+        uvloop.run(main(CASES, 1, given.json, LITTLE))
     else:
         everything(given.rounds, given.json)

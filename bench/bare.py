@@ -26,7 +26,8 @@ async def sftp(server: Server, address: str, *, best: bool = False) -> AsyncIter
             address,
             server.port,
             username=server.user,
-            client_keys=[asyncssh.import_private_key(server.key or "")],
+            password=server.password,
+            client_keys=None,
             known_hosts=None,
             config=None,
             **tuned,
@@ -38,13 +39,13 @@ async def sftp(server: Server, address: str, *, best: bool = False) -> AsyncIter
 
 async def sftp_big(server: Server, address: str, file: Path, *, up: bool, best: bool) -> None:
     """One file with the library's own transfer; `best`: its best settings, else its defaults."""
-    options = {"max_requests": 64} if best else {}
+    requests = 64 if best else -1  # -1: the library's default
     async with sftp(server, address, best=best) as client:
         there = os.fsencode(server.root / "big.bin")
         if up:
-            await client.put(os.fsencode(file), there, **options)
+            await client.put(os.fsencode(file), there, max_requests=requests)
         else:
-            await client.get(there, os.fsencode(file), **options)
+            await client.get(there, os.fsencode(file), max_requests=requests)
 
 
 async def sftp_small(server: Server, address: str, folder: Path, share: float) -> None:
@@ -67,30 +68,30 @@ async def sftp_small(server: Server, address: str, folder: Path, share: float) -
             await client.posix_rename(part, there)
 
 
-async def sftp_tree(server: Server, address: str, share: float) -> None:
-    """Read folders one after another, all or the first `share` of them."""
+async def sftp_tree(server: Server, address: str, folders: float) -> None:
+    """Read folders one after another, as many as are asked for."""
     waiting, read = [os.fsencode(server.root)], 0
     async with sftp(server, address) as client:
-        while waiting and read < share * 1111:
+        while waiting and read < folders:
             folder = waiting.pop()
             read += 1
             names = await client.readdir(folder)
-            folders = [name.filename for name in names if name.attrs.type == asyncssh.FILEXFER_TYPE_DIRECTORY]
-            waiting += [folder + b"/" + name for name in folders if name not in (b".", b"..")]  # type: ignore[operator]
+            below = [name.filename for name in names if name.attrs.type == asyncssh.FILEXFER_TYPE_DIRECTORY]
+            waiting += [folder + b"/" + os.fsencode(name) for name in below if name not in (b".", b"..")]
 
 
 def ftp(server: Server, address: str, *, tls: bool) -> ftplib.FTP:
     if not tls:
         client = ftplib.FTP()
         client.connect(address, server.port)
-        client.login(server.user, server.password or "")
+        client.login(server.user, server.password)
         return client
     context = ssl.create_default_context()
     context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
     context.options |= ssl.OP_IGNORE_UNEXPECTED_EOF
     secure = ftplib.FTP_TLS(context=context)
     secure.connect(address, server.port)
-    secure.login(server.user, server.password or "")
+    secure.login(server.user, server.password)
     secure.prot_p()
     return secure
 
@@ -126,10 +127,10 @@ def ftp_big(server: Server, file: Path, *, up: bool, tls: bool) -> None:
     client.quit()
 
 
-def ftp_tree(server: Server, address: str, share: float) -> None:
+def ftp_tree(server: Server, address: str, folders: float) -> None:
     client = ftp(server, address, tls=False)
     waiting, read = [""], 0
-    while waiting and read < share * 1111:
+    while waiting and read < folders:
         folder = waiting.pop()
         read += 1
         for name, facts in client.mlsd(folder, ["type"]):

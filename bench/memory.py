@@ -29,12 +29,12 @@ def _film(file: Path, mib: int) -> None:
             out.write(bytes(2**20))
 
 
-async def measure(through: Through, server: Server) -> dict[str, object]:
-    """Carry 1,500 and 100,000 files, 128 MiB and 5 GiB; return the peaks in MiB."""
+async def measure(through: Through, server: Server, sizes: content.Sizes) -> dict[str, object]:
+    """Carry few files and many, a large file and a huge one; return the peaks in MiB."""
     site = await through.site(server, NEAR, Protocol.SFTP)
     found: dict[str, object] = {"case": "memory"}
-    for name, make, sizes in (("files", _tree, (1_500, 100_000)), ("MiB", _film, (128, 5_120))):
-        for size in sizes:
+    for name, make, each in (("files", _tree, sizes.memory_files), ("MiB", _film, sizes.memory_mib)):
+        for size in each:
             thing = through.here / f"memory-{name}-{size}"
             make(thing, size)
             await through.carry(site, SideName.THERE, [thing.name])

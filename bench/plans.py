@@ -19,7 +19,6 @@ from nailer.core.pairs.steps import sync_steps
 from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.store.sites import Site
 
-_FOLDERS, _FILES = 1000, 1000
 _CHANGED_EVERY = 100
 _NOON_NS = 1_790_000_000 * NS
 
@@ -29,11 +28,13 @@ _Row = tuple[bytes, int, int]
 class Million:
     """A million names on each side and in the baseline; one in a hundred was changed here."""
 
-    def __init__(self) -> None:
+    def __init__(self, sizes: content.Sizes) -> None:
+        self._files = sizes.plan_files
+        self._changed = sizes.plan_folders * -(-sizes.plan_files // _CHANGED_EVERY)
         here: dict[Below, list[Entry]] = {(): []}
         there: dict[Below, list[Entry]] = {(): []}
         self.baselines: dict[Below, dict[bytes, Baseline]] = {(): {}}
-        for folder in range(_FOLDERS):
+        for folder in range(sizes.plan_folders):
             name = b"folder-%04d" % folder
             for side in (here, there):
                 side[()].append(Entry(name, Kind.FOLDER))
@@ -45,7 +46,7 @@ class Million:
 
     def _folder(self) -> tuple[list[Entry], list[Entry], dict[bytes, Baseline]]:
         ours, theirs, known = [], [], {}
-        for number in range(_FILES):
+        for number in range(self._files):
             name, size = b"file-%06d.html" % number, number * 7 + 1
             at, later = Stamp(_NOON_NS + number * NS, NS), Stamp(_NOON_NS + (number + 9) * NS, NS)
             changed = number % _CHANGED_EVERY == 0
@@ -82,7 +83,7 @@ class Million:
         steps = sync_steps(found.rows, doings, self.here, self.there)
         took_s = time.perf_counter() - started
         self.steps, self.added_mib = len(steps.there), max(self.added_mib, _resident_mib() - before)
-        if self.steps != _FOLDERS * _FILES // _CHANGED_EVERY:
+        if self.steps != self._changed:
             raise SystemExit(f"the plan has {self.steps} steps")
         return took_s
 
@@ -96,7 +97,7 @@ class Million:
         started = time.perf_counter()
         changed = _differing(here, there, base)
         took_s = time.perf_counter() - started
-        if len(changed) != _FOLDERS * _FILES // _CHANGED_EVERY:
+        if len(changed) != self._changed:
             raise SystemExit(f"the merge found {len(changed)} rows")
         return took_s
 
@@ -126,11 +127,11 @@ def _resident_mib() -> int:
     return int(Path("/proc/self/status").read_text().split("VmRSS:")[1].split()[0]) // 1024
 
 
-async def read_pair(through: Through, site: Site) -> float:
-    """Seconds until the plan of a pair of 20,000 files on each side is there, connecting included."""
+async def read_pair(through: Through, site: Site, sizes: content.Sizes) -> float:
+    """Seconds until the plan of a pair with the tree on each side is there, connecting included."""
     here = through.here / "tree"
     if not here.exists():
-        await asyncio.to_thread(content.tree, here)
+        await asyncio.to_thread(content.tree, here, sizes)
     nailer = through.nailer
     top = SitePath((*site.start_here.names, b"tree")) if site.start_here.names[-1:] != (b"tree",) else site.start_here
     pair = await nailer.stores.pairs.add(site.id, top, site.start_there, "tree")

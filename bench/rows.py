@@ -13,11 +13,10 @@ from nailer.core.plans.plan import Action, Verdict
 from nailer.store.jobs import NewItem, NewJob, _item_row
 from nailer.store.sites import Secrets, Site
 
-_ITEMS = 20_000
 _AT_ONCE = 2_000
 
 
-def _items() -> list[NewItem]:
+def _items(count: int) -> list[NewItem]:
     stamp = Stamp(1_700_000_000 * NS, NS)
     return [
         NewItem(
@@ -28,7 +27,7 @@ def _items() -> list[NewItem]:
             SitePath((b"there", b"part", b"leaf-%d.txt" % number)),
             Entry(b"leaf-%d.txt" % number, Kind.FILE, 4_000, stamp, 0o644),
         )
-        for number in range(_ITEMS)
+        for number in range(count)
     ]
 
 
@@ -42,8 +41,9 @@ async def _job(through: Through) -> NewJob:
     return NewJob(through.account_id, site.id, JobKind.CARRY, "rows", SideName.THERE, folder, folder)
 
 
-async def ours(through: Through) -> float:
-    job, items = await _job(through), _items()
+async def ours(through: Through, count: int) -> float:
+    """Seconds to store the plan of a job."""
+    job, items = await _job(through), _items(count)
     started = time.perf_counter()
     job_id = await through.nailer.stores.jobs.add(job, items)
     took_s = time.perf_counter() - started
@@ -51,15 +51,16 @@ async def ours(through: Through) -> float:
     return took_s
 
 
-async def plain(through: Through) -> float:
+async def plain(through: Through, count: int) -> float:
+    """Seconds of the bare statements."""
     job_id = await through.nailer.stores.jobs.add(await _job(through), [])
-    rows = [_item_row(job_id, number, item) for number, item in enumerate(_items())]
+    rows = [_item_row(job_id, number, item) for number, item in enumerate(_items(count))]
     sql = through.nailer.stores.database.queries["items.add"].sql
 
     def insert() -> float:
         with through.nailer.stores.database._connection() as connection, connection.cursor() as cursor:
             started = time.perf_counter()
-            for at in range(0, _ITEMS, _AT_ONCE):
+            for at in range(0, count, _AT_ONCE):
                 cursor.executemany(sql, rows[at : at + _AT_ONCE])
             connection.commit()
             return time.perf_counter() - started

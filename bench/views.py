@@ -8,6 +8,7 @@ from pathlib import Path
 
 import httpx2
 
+from bench.content import Sizes
 from bench.servers import Server
 from bench.through import Through
 from nailer.store.sites import Site
@@ -65,10 +66,10 @@ class Views:
         await self._visitor.aclose()
 
 
-async def measure(views: Views) -> dict[str, object]:
-    """Seconds to the first rows of 100, 10,000 and 100,000 names, listed anew and known already; the best of five."""
+async def measure(views: Views, sizes: Sizes) -> dict[str, object]:
+    """Seconds to the first rows of folders of so many names, listed anew and known already; the best of five."""
     found: dict[str, object] = {"case": "files view"}
-    for names in (100, 10_000, 100_000):
+    for names in sizes.view_names:
         await views.folder(names)
         for fresh in (True, False):
             took = [await views.first_rows(names, fresh=fresh) for _ in range(5)]

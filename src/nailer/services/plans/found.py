@@ -190,7 +190,9 @@ async def _tree(
             unsure[(*below, *reading.below)] = reading.lack.sentence
         entries = [*reading.entries, *(reading.parts if with_parts else ())]
         inside += [FoundFile((*below, *reading.below, entry.name), entry) for entry in entries]
-    for number, one in ((-1, found[-1]), *enumerate(inside)):
-        known = replace(one, problem=unread.get(one.below), doubt=unsure.get(one.below, ""))
-        (found if number < 0 else inside)[number] = known
+    if unread or unsure:
+        for number, one in ((-1, found[-1]), *enumerate(inside)):
+            if one.below in unread or one.below in unsure:
+                known = replace(one, problem=unread.get(one.below), doubt=unsure.get(one.below, ""))
+                (found if number < 0 else inside)[number] = known
     return inside

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from nailer.core.files.entry import Entry, Kind, SideName, Stamp
@@ -47,6 +47,7 @@ from nailer.services.plans.found import (
 from nailer.services.plans.target import folder_items, missing_folders, room_at
 from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Site
+from nailer.unbroken import in_thread
 
 SIEVED = "stays behind, sieve: "
 
@@ -121,7 +122,7 @@ class PlanMaker:
             raise FileMissing(f"{source.child(names[0])} is not there any more.")
         title = f"{_word(to_side)} of {names_text([one.below[0] for one in found if len(one.below) == 1])}"
         job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
-        return await self.add(job, items, room, better_places(sent_of(found), target, near))
+        return await self.add(job, items, room, await in_thread(lambda: better_places(sent_of(found), target, near)))
 
     async def carry_places(self, account_id: int, site: Site, to_side: SideName, places: Sequence[FromFolder]) -> int:
         """Plan carrying names of several folders, each into the folder that belongs to its own, as one plan."""
@@ -144,7 +145,7 @@ class PlanMaker:
         tops = [one.below[0] for one in found if len(one.below) == 1]
         title = f"{_word(to_side)} of {names_text(tops)} from {count_text(len(places), 'folder')}"
         job = NewJob(account_id, site.id, JobKind.CARRY, title[:200], to_side, source, target)
-        return await self.add(job, _in_order(items), room)
+        return await self.add(job, await in_thread(_in_order, items), room)
 
     async def _carried(
         self, ends: CarryEnds, place: FromFolder, *, resend_same: bool = False, despite_sieves: bool = False
@@ -160,15 +161,29 @@ class PlanMaker:
         await tries_renaming(ends.target_side, place.target)
         met = await met_of(ends.target_side, place.target, there, found)
         known = await self._comparing.known(ends, found, met)
-        steps = carry_plan(found, met, resend_same=resend_same, known=known)
-        if not despite_sieves:
-            start = ends.site.start_here if ends.to_side is SideName.THERE else ends.site.start_there
-            steps = sieved(steps, await self._sieving.of_site(ends.site), place.source.below(start) or ())
-        return found, [*folder_items(missing), *self.items(steps, place.source, place.target)]
+        start = ends.site.start_here if ends.to_side is SideName.THERE else ends.site.start_there
+        sieves = await self._sieving.of_site(ends.site)
+
+        def _steps() -> list[PlanStep]:
+            steps = carry_plan(found, met, resend_same=resend_same, known=known)
+            return steps if despite_sieves else sieved(steps, sieves, place.source.below(start) or ())
+
+        return found, await self.worked_out(_steps, place.source, place.target, missing)
+
+    async def worked_out(
+        self,
+        steps: Callable[[], Sequence[PlanStep]],
+        source: SitePath,
+        target: SitePath,
+        missing: Sequence[SitePath] = (),
+    ) -> list[NewItem]:
+        """The items of a plan whose steps are reckoned apart from the event loop: there may be a million of them.
+        `missing` are folders that are made first."""
+        return await in_thread(lambda: [*folder_items(missing), *self.items(steps(), source, target)])
 
     async def add(self, job: NewJob, items: list[NewItem], room: int | None, advice: Sequence[Better] = ()) -> int:
         """Store a plan with what was found out about the room for it and its place."""
-        one_by_one = need_of(_sizes(items)).fit(room) is Fit.IN_ORDER
+        one_by_one = (await in_thread(lambda: need_of(_sizes(items)))).fit(room) is Fit.IN_ORDER
         return await self._jobs.add(replace(job, room_bytes=room, one_by_one=one_by_one, advice=tuple(advice)), items)
 
     async def carry_found(
@@ -194,10 +209,10 @@ class PlanMaker:
             met = await met_at(target_side, target, [one.below for one in found])
             ends = CarryEnds(site, to_side, source_side, source, target_side, target)
             known = await self._comparing.known(ends, found, met)
-        steps = carry_plan(found, met, known=known)
+        items = await self.worked_out(lambda: carry_plan(found, met, known=known), source, target, missing)
         title = f"{_word(to_side)} of {names_text([below[-1] for below in belows])}"
         job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
-        return await self.add(job, [*folder_items(missing), *self.items(steps, source, target)], room)
+        return await self.add(job, items, room)
 
     async def removal_found(
         self, account_id: int, site: Site, side: SideName, top: SitePath, paths: Sequence[SitePath]
@@ -209,7 +224,7 @@ class PlanMaker:
         keeps = await self._keeping.of_site(site.id)
         title = f"Removal of {names_text([below[-1] for below in belows])}"
         job = NewJob(account_id, site.id, JobKind.REMOVE, title, side, top, top)
-        return await self._jobs.add(job, self.items(_removal(found, keeps, side, top), top, top))
+        return await self._jobs.add(job, await self.worked_out(lambda: _removal(found, keeps, side, top), top, top))
 
     async def drop(
         self, account_id: int, site: Site, to_side: SideName, target: SitePath, files: Sequence[Dropped]
@@ -228,10 +243,9 @@ class PlanMaker:
             )
             await tries_renaming(target_side, target)
             met = await met_of(target_side, target, there, found)
-        steps = carry_plan(found, met, resend_same=True)
+        items = await self.worked_out(lambda: carry_plan(found, met, resend_same=True), SitePath(), target, missing)
         title = f"From this computer: {names_text(tops)}"
         job = NewJob(account_id, site.id, JobKind.DROP, title, to_side, SitePath(), target)
-        items = [*folder_items(missing), *self.items(steps, SitePath(), target)]
         return await self.add(job, items, room, better_places(sent_of(found), target, near))
 
     async def copy(
@@ -264,7 +278,9 @@ class PlanMaker:
             beside = target == folder and not other
             taken = {one.name for one in (await target_side.list(folder)).entries} if beside else set()
             met = await met_of(target_side, target, there, found) if not taken else {}
-        steps = _beside(carry_plan(found, met, resend_same=other), taken)
+        items = await self.worked_out(
+            lambda: _beside(carry_plan(found, met, resend_same=other), taken), folder, target, missing
+        )
         where = f" to {goal.name}" if other else ""
         job = NewJob(
             account_id,
@@ -276,7 +292,7 @@ class PlanMaker:
             target,
             source_site_id=site.id if other else None,
         )
-        return await self.add(job, [*folder_items(missing), *self.items(steps, folder, target)], room)
+        return await self.add(job, items, room)
 
     async def move(
         self,
@@ -305,7 +321,7 @@ class PlanMaker:
             raise FileMissing(f"{folder.child(names[0])} is not there any more.")
         title = title or f"Move of {names_text(list(names))}"
         job = NewJob(account_id, site.id, JobKind.MOVE, title, side, folder, target)
-        items = [*folder_items(missing), *self.items(move_plan(found, met), folder, target)]
+        items = await self.worked_out(lambda: move_plan(found, met), folder, target, missing)
         return await self._jobs.add(job, items)
 
     async def removal(
@@ -319,10 +335,11 @@ class PlanMaker:
         # Of many picked names some may be on the other side only: those have nothing to remove.
         if not found:
             raise FileMissing(f"{folder.child(names[0])} is not there any more.")
-        steps = _removal(found, await self._keeping.of_site(site.id), side, folder)
+        keeps = await self._keeping.of_site(site.id)
+        items = await self.worked_out(lambda: _removal(found, keeps, side, folder), folder, folder)
         title = f"Removal of {names_text(list(names))}"
         job = NewJob(account_id, site.id, JobKind.REMOVE, title, side, folder, folder)
-        return await self._jobs.add(job, self.items(steps, folder, folder))
+        return await self._jobs.add(job, items)
 
     async def leave_out(self, job_id: int, doubts: Sequence[Doubt]) -> None:
         """Leave doubtful names out of a plan that is being read."""

@@ -23,6 +23,7 @@ from nailer.services.plans.make import SIEVED
 from nailer.sides.pool import Pool
 from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.sites import Site
+from nailer.unbroken import in_thread
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,14 +147,15 @@ class PlanReader:
         found = _Reading(job, guarded, limit, start=start, off=off)
         async for window in self._jobs.all_items(job_id):
             found.add(window)
+        hurting, not_public = await in_thread(lambda: (hurting_names(found.names), not_for_public(found.names)))
         return PlanToRead(
             job,
             found.summary,
             (found.clashing + found.acting + found.left)[:limit],
             tuple(folder for folder in guarded if folder in found.touched),
             found.need,
-            hurting_names(found.names),
-            not_for_public(found.names),
+            hurting,
+            not_public,
             tuple(found.idle),
             found.sieved,
             tuple(found.sieves),

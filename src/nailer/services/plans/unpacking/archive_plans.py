@@ -15,7 +15,7 @@ from nailer.engine.swap import tries_renaming
 from nailer.services.files import Browse
 from nailer.services.plans.found import all_in, around, find, listed, met_of, sent_of
 from nailer.services.plans.make import PlanMaker
-from nailer.services.plans.target import folder_items, missing_folders, room_at
+from nailer.services.plans.target import missing_folders, room_at
 from nailer.services.plans.unpacking.archives import Archives, Unpacked
 from nailer.sides.side import Side
 from nailer.store.jobs import NewJob
@@ -63,9 +63,8 @@ class ArchivePlans:
             )
             await tries_renaming(target_side, target)
             met = await met_of(target_side, target, there_now, found)
-        steps = carry_plan(found, met, resend_same=True)
         job = NewJob(account_id, site.id, JobKind.UNPACK, f"Unpacking {name}", to_side, top, target)
-        items = [*folder_items(missing), *self._maker.items(steps, top, target)]
+        items = await self._maker.worked_out(lambda: carry_plan(found, met, resend_same=True), top, target, missing)
         return await self._maker.add(job, items, room, better_places(sent_of(found), target, near))
 
     async def unpacked_there(
