@@ -29,6 +29,7 @@ class Names:
 
     trees: Mapping[SitePath, Tree]
     _folders: dict[SitePath, dict[bytes, Entry]] = field(default_factory=dict, compare=False, repr=False)
+    _alike: dict[SitePath, dict[str, bytes]] = field(default_factory=dict, compare=False, repr=False)
 
     def entry(self, path: SitePath) -> Entry | None:
         """What is at a path, links followed; None where nothing was found."""
@@ -50,12 +51,18 @@ class Names:
             if name in inside:
                 at = at.child(name)
                 continue
-            key = alike(name)
-            fitting = sorted(one for one in inside if alike(one) == key)
-            if not fitting:
+            other = self._written_alike(at).get(alike(name))
+            if other is None:
                 return None
-            at = at.child(fitting[0])
+            at = at.child(other)
         return at
+
+    def _written_alike(self, folder: SitePath) -> dict[str, bytes]:
+        """The names of a folder by what they are without case and composition; of several the first. Kept: a folder may be
+        asked for as many names as a site has broken links."""
+        if folder not in self._alike:
+            self._alike[folder] = {alike(name): name for name in sorted(self._inside(folder), reverse=True)}
+        return self._alike[folder]
 
     def files(self) -> Iterable[tuple[SitePath, Entry]]:
         """Every plain file, in no order."""
