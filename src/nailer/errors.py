@@ -46,6 +46,8 @@
         ├── FolderNotEmpty      a folder that still holds names
         ├── NoSpaceLeft         disk or quota is full
         ├── NotVerified         what landed is not what was sent
+        │   └── LiveGone            nothing has the live name any more
+        ├── NotDone             the server said yes, and everything is as it was
         ├── NotSupported        this side cannot do that
         ├── ServerFailed        the server only says that it failed
         └── ProtocolViolation   the server answered something nobody can read
@@ -442,6 +444,16 @@ class NoSpaceLeft(TransferError):
 class NotVerified(TransferError):
     title = "What landed is not what was sent"
     advice_default = ("Nothing was replaced. Try again.",)
+
+
+class LiveGone(NotVerified):
+    title = "Visitors get nothing there now"
+    advice_default = ("Put the kept copy back: the job offers it.",)
+
+
+class NotDone(TransferError):
+    title = "The server said yes and did nothing"
+    advice_default = ("Everything is as it was. Nailer goes another way from now on: try again.",)
 
 
 class NotSupported(TransferError):

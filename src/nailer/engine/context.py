@@ -21,12 +21,11 @@ from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
 from nailer.engine.parts import cleared
 from nailer.errors import (
-    FileMissing,
     LeaseLost,
     StoreUnavailable,
     TransferError,
 )
-from nailer.sides.side import CHUNK_BYTES, Side
+from nailer.sides.side import CHUNK_BYTES, Side, look
 from nailer.store.changes import ChangeStore, Level, What
 from nailer.store.jobs import Item, Job
 from nailer.store.parts import PartStore, begin_row
@@ -122,10 +121,7 @@ class JobContext:
 
     async def look(self, side: Side, path: SitePath) -> Entry | None:
         """The entry of a name; None where there is none. Raises the errors of reading, and NotKnown."""
-        try:
-            return await side.stat(path)
-        except FileMissing:
-            return None
+        return await look(side, path)
 
     def aside(self, item: Item) -> SitePath:
         """Where the old file lies while the new one takes its name."""

@@ -18,7 +18,7 @@ from nailer.engine.kept import KeptContent
 from nailer.engine.receipts import Receipts, confirmed
 from nailer.engine.sender import Sender
 from nailer.engine.sending import Access, Sending
-from nailer.engine.swap import swap_in, tries_renaming
+from nailer.engine.swap import Swap, swap_in, tries_renaming
 from nailer.errors import (
     AlreadyThere,
     Conflict,
@@ -114,7 +114,7 @@ class Landing:
             level_before=level,
         )
         try:
-            await unbroken(self._rename_over(item, part, there))
+            await unbroken(self._rename_over(item, part, landed, there))
         except ConnectionDropped:
             # Whether it was renamed nobody knows; the next try looks.
             self.context.announced[item.id] = (what, seen(after))
@@ -148,10 +148,10 @@ class Landing:
                 self.context.hidden_parts = True
                 raise
 
-    async def _rename_over(self, item: Item, part: SitePath, there: Entry | None) -> None:
+    async def _rename_over(self, item: Item, part: SitePath, landed: Entry, there: Entry | None) -> None:
         if there is None:
             try:
-                await self.context.target.rename(part, item.target, looked=True)
+                await self.context.target.rename(part, item.target, looked=True, landed=landed)
             except AlreadyThere as error:
                 raise Conflict(f"{item.target} appeared after the plan was made.") from error
             self.context.uncleared.discard((item.id, part.name))
@@ -160,7 +160,8 @@ class Landing:
         now = await self.context.look(self.context.target, item.target)
         if now is None or not still_as(now, there):
             raise Conflict(f"{item.target} was changed by somebody while the new one was on its way.")
-        away = await swap_in(self.context.target, part, item.target, self.context.aside(item))
+        swap = Swap(part, item.target, self.context.aside(item), landed, now)
+        away = await swap_in(self.context.target, swap)
         self.context.uncleared.discard((item.id, part.name))
         if not away:
             self.context.uncleared.add((item.id, self.context.aside(item).name))

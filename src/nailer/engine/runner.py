@@ -557,10 +557,7 @@ class JobRun:
         they are to be gone on with."""
         with contextlib.suppress(NailerError):
             async with self._tools.carrier(self.job, self._live, self.hold) as carrier:
-                for item_id in list(carrier.context.announced):
-                    item = await self._tools.jobs.item(self.job.id, item_id)
-                    if outcome := await carrier.settle(item):
-                        await self.record(item, outcome, 1, carrier.context.part_ended(item))
+                await asyncio.gather(*(self._settle_one(carrier, one) for one in list(carrier.context.announced)))
                 if keep_parts:
                     return
                 items = await self._tools.claims.waiting_items(
@@ -569,6 +566,11 @@ class JobRun:
                 await asyncio.gather(
                     *(carrier.context.clear_part(item) for item in items if item.action is Action.CARRY)
                 )
+
+    async def _settle_one(self, carrier: Carrier, item_id: int) -> None:
+        item = await self._tools.jobs.item(self.job.id, item_id)
+        if outcome := await carrier.settle(item):
+            await self.record(item, outcome, 1, carrier.context.part_ended(item))
 
     async def _finish(self, wish: JobWish) -> None:
         failed, waiting = await self._tools.claims.unfinished(self.job.id)

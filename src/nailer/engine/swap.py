@@ -10,7 +10,11 @@ under the name it was set aside with; `settled` finds it there.
 from __future__ import annotations
 
 import secrets
+from contextlib import aclosing
+from dataclasses import dataclass
 
+from nailer.core.compare.joint import still_as
+from nailer.core.files.entry import Entry
 from nailer.core.files.names import trying_names
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import (
@@ -18,6 +22,7 @@ from nailer.errors import (
     CannotReplace,
     ConnectionDropped,
     FileMissing,
+    LiveGone,
     NoSpaceLeft,
     NotSupported,
     NotVerified,
@@ -27,30 +32,101 @@ from nailer.errors import (
     TransferError,
     WrongKind,
 )
-from nailer.sides.side import Side, is_there, once
+from nailer.sides.side import Side, is_there, look, once
 
+_SAMPLE_BYTES = 4096
 _REFUSED = (RenameRefused, PermissionRefused, ServerFailed, NotSupported, AlreadyThere)
 
 
-async def swap_in(side: Side, part: SitePath, target: SitePath, aside: SitePath) -> bool:
+@dataclass(frozen=True, slots=True)
+class Swap:
+    """`landed` was seen at `part`, `before` at `target`; the old file may wait at `aside` for a moment."""
+
+    part: SitePath
+    target: SitePath
+    aside: SitePath
+    landed: Entry
+    before: Entry
+
+
+async def swap_in(side: Side, swap: Swap) -> bool:
     """Let `part` take the name of `target`, which exists; return False where the old one still lies at `aside`.
 
     Raises RenameRefused, and others, with nothing changed; ConnectionDropped where nobody knows how far it came;
-    NotVerified where the old file could not be put back and lies at `aside`.
+    NotVerified where the old file could not be put back and lies at `aside`; LiveGone where nothing has the name.
     """
+    sample = await sampled(side, swap.part, swap.landed) if still_as(swap.landed, swap.before) else None
     try:
-        await side.rename(part, target, replace=True)
+        await side.rename(swap.part, swap.target, replace=True, landed=swap.landed)
+        await _is_the_new_one(side, swap, sample)
         return True
     except CannotReplace as taken:
-        await _set_aside(side, target, aside, taken)
-    try:
-        await side.rename(part, target, looked=True)
+        await _set_aside(side, swap, taken)
     except ConnectionDropped:
         raise
     except TransferError as refused:
-        await _put_back(side, aside, target, refused)
+        if await _brought_in(side, swap, refused):
+            return True
         raise
-    return await _away(side, aside)
+    try:
+        await side.rename(swap.part, swap.target, looked=True, landed=swap.landed)
+    except ConnectionDropped:
+        raise
+    except TransferError as refused:
+        if not await _brought_in(side, swap, refused):
+            raise
+    return await _away(side, swap.aside)
+
+
+async def sampled(side: Side, path: SitePath, entry: Entry) -> bytes:
+    """A few bytes of a file's beginning, middle and end. Where size and time of old and new agree, only these tell them
+    apart."""
+    found = b""
+    for place in sorted({0, max(0, entry.size // 2 - _SAMPLE_BYTES // 2), max(0, entry.size - _SAMPLE_BYTES)}):
+        part = b""
+        async with aclosing(side.read(path, start=place, ahead=_SAMPLE_BYTES)) as chunks:
+            async for chunk in chunks:
+                part += chunk
+                if len(part) >= _SAMPLE_BYTES:
+                    break
+        found += part[:_SAMPLE_BYTES]
+    return found
+
+
+async def _is_the_new_one(side: Side, swap: Swap, sample: bytes | None) -> None:
+    """Return where the name holds the new content. Raises CannotReplace where both are as they were."""
+    if sample is None or await sampled(side, swap.target, swap.landed) == sample:
+        return
+    if await is_there(side, swap.part):
+        raise CannotReplace("{path} is taken.", path=swap.target)
+    sentence = "The server said that it replaced {path}. The old content is still there, and the new one is gone."
+    raise NotVerified(sentence, path=swap.target)
+
+
+async def _brought_in(side: Side, swap: Swap, refused: TransferError) -> bool:
+    """Wherever a swap fails the live name is looked at: True where the new file has it after all, False where the old one
+    has. Where nothing has it, the new one gets it, else the old one. Raises NotVerified, or LiveGone where neither is at
+    hand."""
+    now = await look(side, swap.target)
+    if now is not None:
+        is_new = still_as(now, swap.landed) and not still_as(now, swap.before)
+        return is_new and not await is_there(side, swap.part)
+    if await is_there(side, swap.part):
+        try:
+            await side.rename(swap.part, swap.target, looked=True, landed=swap.landed)
+            return True
+        except ConnectionDropped:
+            raise
+        except TransferError as again:
+            refused = again
+    if await is_there(side, swap.aside):
+        await _put_back(side, swap.aside, swap.target, refused)
+        return False
+    raise LiveGone(
+        "Visitors get nothing at {path} now. The server took the old file away when it was to give its name to the new one.",
+        path=swap.target,
+        server_words=refused.server_words,
+    ) from refused
 
 
 async def settled(side: Side, target: SitePath, aside: SitePath, *, landed: bool) -> None:
@@ -83,14 +159,16 @@ async def tries_renaming(side: Side, folder: SitePath) -> bool | None:
     return side.renames
 
 
-async def _set_aside(side: Side, target: SitePath, aside: SitePath, taken: CannotReplace) -> None:
+async def _set_aside(side: Side, swap: Swap, taken: CannotReplace) -> None:
     try:
-        await side.rename(target, aside, looked=True)
+        await side.rename(swap.target, swap.aside, looked=True, landed=swap.before)
     except RenameRefused:
         raise
     except _REFUSED as refused:
-        sentence = "The server lets no new file take the name of {path}."
-        raise RenameRefused(sentence, path=target, server_words=refused.server_words or taken.server_words) from refused
+        words = refused.server_words or taken.server_words
+        raise RenameRefused(
+            "The server lets no new file take the name of {path}.", path=swap.target, server_words=words
+        ) from refused
 
 
 async def _put_back(side: Side, aside: SitePath, target: SitePath, refused: TransferError) -> None:

@@ -137,14 +137,22 @@ class ConfinedSide:
         await self._check_changed_name(path)
         await self._side.remove_folder(path)
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+    async def rename(
+        self,
+        old: SitePath,
+        new: SitePath,
+        *,
+        replace: bool = False,
+        looked: bool = False,
+        landed: Entry | None = None,
+    ) -> None:
         """From one name inside to another."""
         await self._check_changed_name(old)
         await self._check_changed_name(new)
         entry = await self._side.stat(old)
         if entry.kind is Kind.LINK and old.parent != new.parent:
             await self._check_link(new, entry.target)  # a relative one leads elsewhere from there
-        await self._side.rename(old, new, replace=replace, looked=looked)
+        await self._side.rename(old, new, replace=replace, looked=looked, landed=landed)
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
         """Each from one name inside to another; links go by themselves only."""

@@ -131,7 +131,15 @@ class HereSide:
         """Remove an empty folder (unlinkat)."""
         await self._call(path, self._disk.at, path, lambda folder, name: os.rmdir(name, dir_fd=folder))
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+    async def rename(
+        self,
+        old: SitePath,
+        new: SitePath,
+        *,
+        replace: bool = False,
+        looked: bool = False,
+        landed: Entry | None = None,
+    ) -> None:
         """Rename in one step; a taken name is left, unless `replace`."""
         await self._call(new, self._disk.rename, old, new, replace)
 

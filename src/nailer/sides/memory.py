@@ -111,7 +111,15 @@ class MemorySide:
             raise FolderNotEmpty("The folder {path} is not empty.", path=path)
         del self._folder(path.parent).inside[path.name]
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+    async def rename(
+        self,
+        old: SitePath,
+        new: SitePath,
+        *,
+        replace: bool = False,
+        looked: bool = False,
+        landed: Entry | None = None,
+    ) -> None:
         node = self._node(old)
         target = self._folder(new.parent)
         standing = target.inside.get(new.name)

@@ -101,9 +101,17 @@ class RecodedSide:
         """Remove by the translated name."""
         await self._side.remove_folder(self._out(path))
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+    async def rename(
+        self,
+        old: SitePath,
+        new: SitePath,
+        *,
+        replace: bool = False,
+        looked: bool = False,
+        landed: Entry | None = None,
+    ) -> None:
         """Rename by translated names."""
-        await self._side.rename(self._out(old), self._out(new), replace=replace, looked=looked)
+        await self._side.rename(self._out(old), self._out(new), replace=replace, looked=looked, landed=landed)
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
         """Rename by translated names."""

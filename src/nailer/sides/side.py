@@ -79,15 +79,25 @@ class Side(Protocol):
         """Make one folder. Raises AlreadyThere."""
 
     async def remove_file(self, path: SitePath) -> None:
-        """Remove a file or a link."""
+        """Remove a file or a link, and see that it is gone. Raises NotDone where a server only said so."""
 
     async def remove_folder(self, path: SitePath) -> None:
-        """Remove an empty folder. Raises FolderNotEmpty."""
+        """Remove an empty folder, and see that it is gone. Raises FolderNotEmpty, NotDone."""
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
-        """Rename or move within the side. Raises AlreadyThere, unless `replace`: then the taken name is replaced in one
-        step, or nothing is changed and CannotReplace raised. Raises RenameRefused where the server renames nothing here.
-        `looked`: the caller has just seen that the new name is free, and a side need not look once more."""
+    async def rename(
+        self,
+        old: SitePath,
+        new: SitePath,
+        *,
+        replace: bool = False,
+        looked: bool = False,
+        landed: Entry | None = None,
+    ) -> None:
+        """Rename or move within the side, and see that it is so. Raises AlreadyThere, unless `replace`: then the taken name
+        is replaced in one step, or nothing is changed and CannotReplace raised. Raises RenameRefused where the server
+        renames nothing here, also where it only says that it does.
+        `looked`: the caller has just seen that the new name is free, and a side need not look once more. `landed`: what the
+        caller has just seen under the old one."""
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
         """Two renames to names that were seen free, or become free by the first: one after the other, with as little time
@@ -166,13 +176,17 @@ def agreed(before: Entry, after: Entry, content: bytes) -> tuple[Entry, bytes]:
     return after, content
 
 
+async def look(side: Side, path: SitePath) -> Entry | None:
+    """What is under a name; None where there is known to be nothing. Raises what looking raises, NotKnown among it."""
+    try:
+        return await side.stat(path)
+    except FileMissing:
+        return None
+
+
 async def is_there(side: Side, path: SitePath) -> bool:
     """True where there is something under a name. Raises what looking raises, NotKnown among it."""
-    try:
-        await side.stat(path)
-    except FileMissing:
-        return False
-    return True
+    return await look(side, path) is not None
 
 
 async def tolerated(request: Awaitable[object]) -> bool:

@@ -521,16 +521,20 @@ async def test_a_renaming_goes_along_with_what_another_line_sends(tmp_path: Path
     async with connected(host, most=2) as connection:
         side = await connection.channel(Lane.CARRY)
         await land(side, "/warm.txt")
+        old = await side.stat(path("/old.txt"))
         host.commands.clear()
 
         async with asyncio.TaskGroup() as tasks:
             tasks.create_task(land(side, "/new.txt"))
             await asyncio.sleep(0)
-            tasks.create_task(side.rename(path("/old.txt"), path("/moved.txt"), looked=True))
-            gone = tasks.create_task(outcome(side.rename(path("/gone.txt"), path("/lost.txt"), looked=True)))
+            moved = side.rename(path("/old.txt"), path("/moved.txt"), looked=True, landed=old)
+            tasks.create_task(moved)
+            lost = side.rename(path("/gone.txt"), path("/lost.txt"), looked=True, landed=old)
+            gone = tasks.create_task(outcome(lost))
 
         sent = " ".join(host.commands)
-        assert "MLST /new.txt.free RNFR /old.txt RNTO /moved.txt RNFR /gone.txt RNTO /lost.txt EPSV" in sent
+        with_looks = "RNFR /old.txt RNTO /moved.txt MLST /moved.txt RNFR /gone.txt RNTO /lost.txt MLST /lost.txt"
+        assert f"MLST /new.txt.free {with_looks} EPSV" in sent
         assert isinstance(gone.result(), TransferError), "its own failure is its own"
         assert tree(tmp_path) == {"warm.txt": b"x", "new.txt": b"x", "moved.txt": b"old"}
 

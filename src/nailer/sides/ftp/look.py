@@ -11,7 +11,7 @@ import asyncio
 import contextlib
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import TypeVar
@@ -169,6 +169,12 @@ class Learned:
     swaps: bool | None = None
     renames: bool | None = None
     says_room: bool | None = None
+
+    def look_commands(self, path: SitePath) -> list[bytes]:
+        """What asks for one name in the same breath as another command: facts, or size and time, where they are known."""
+        if self.tells_facts:
+            return [b"MLST " + path.raw]
+        return [b"SIZE " + path.raw, b"MDTM " + path.raw] if self.size_worked else []
 
     @property
     def lists_facts(self) -> bool:
@@ -433,11 +439,10 @@ class Looking:
         if size.code in _UNKNOWN_COMMAND:
             learned.says_size = False
             return None, None
-        said = size.text.split()
-        if size.code != 213 or not said or not said[0].isdigit() or len(said[0]) > 19:
+        if (count := size_in(size)) is None:
             return None, None
         learned.size_worked = True
-        return int(said[0]), stamp_in(changed)
+        return count, stamp_in(changed)
 
     async def _row(self, path: SitePath) -> Entry | None:
         """What its folder's listing says of a name, read now."""
@@ -485,6 +490,21 @@ def told(reply: Reply, path: SitePath) -> Entry | None:
         if (facts := parse_facts(raw.lstrip(b" "))) is not None:
             return replace(facts.entry, name=path.name)
     return None
+
+
+def shown_in(replies: Sequence[Reply], path: SitePath) -> Entry | None:
+    """What the answers to `look_commands` show of a name; None where they show nothing that is sure to be it."""
+    if len(replies) == 1:
+        return told(replies[0], path)
+    if len(replies) == 2 and (size := size_in(replies[0])) is not None:
+        return Entry(path.name, Kind.FILE, size, stamp_in(replies[1]))
+    return None
+
+
+def size_in(reply: Reply) -> int | None:
+    """The size in an answer to SIZE (RFC 3659, 4)."""
+    said = reply.text.split()
+    return int(said[0]) if reply.code == 213 and said and said[0].isdigit() and len(said[0]) <= 19 else None
 
 
 def stamp_in(reply: Reply) -> Stamp | None:

@@ -7,12 +7,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from nailer.core.compare.joint import still_as
+from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import (
     AlreadyThere,
     CannotReplace,
     ConnectionDropped,
     FileMissing,
+    NotDone,
     NotSupported,
     PermissionRefused,
     RenameRefused,
@@ -20,8 +23,10 @@ from nailer.errors import (
     TransferError,
 )
 from nailer.sides.ftp.line import FtpLine, line_break
+from nailer.sides.ftp.look import shown_in
 from nailer.sides.ftp.replies import Reply, has_line_break
-from nailer.sides.side import Names
+from nailer.sides.seen import see_renamed
+from nailer.sides.side import Names, refused
 from nailer.sides.translate import from_reply
 
 if TYPE_CHECKING:
@@ -36,52 +41,96 @@ class Renaming:
     def __init__(self, side: FtpSide) -> None:
         self._side = side
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+    async def rename(
+        self,
+        old: SitePath,
+        new: SitePath,
+        *,
+        replace: bool = False,
+        looked: bool = False,
+        landed: Entry | None = None,
+    ) -> None:
         """As `Side.rename`. RFC 959 does not say what becomes of a taken name: it is looked at first."""
+        was = landed if landed is not None else await self._side.stat(old)
         if not (replace or looked):
             self._side._learned.folders.doubt(new.parent)  # somebody else may have taken the name a moment ago
             async with self._side.connection.line(self._side.lane) as line:
                 if await self._side.looking(line).is_there(new):
                     # RFC 959 does not say what happens to a name that is taken; most servers replace it.
                     raise AlreadyThere("{path} exists already.", path=new)
-                await self._rename(line, old, new)
+                moving = self._moving(old, new, was)
+                await self.send_moving(line, [moving], [], then_more=False)
+            try:
+                await self._ended(moving)
+            except NotDone as lie:
+                raise self._refused(lie) from lie
             return
         try:
-            await self._move(old, new)
+            await self._move(self._moving(old, new, was))
         except RenameRefused:
             self._side._learned.renames = False
             raise
+        except NotDone as lie:
+            if not (replace and await self._is_taken(new)):
+                raise self._refused(lie) from lie
+            raise self._cannot_replace(new, lie) from lie
         except (AlreadyThere, ServerFailed, PermissionRefused, NotSupported) as refused:
-            if not replace:
+            if not (replace and await self._is_taken(new)):
                 raise
-            async with self._side.connection.line(self._side.lane) as line:
-                if not await self._side.looking(line).is_there(new):
-                    raise
-            self._side._learned.swaps = False
-            raise CannotReplace("{path} is taken.", path=new, server_words=refused.server_words) from refused
+            raise self._cannot_replace(new, refused) from refused
         self._side._learned.renames = True
         if replace:
             self._side._learned.swaps = self._side._learned.swaps is not False
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
         """All four commands leave together over one line, which a server answers in their order."""
-        moves = [Moving(*one, asyncio.get_running_loop().create_future()) for one in (first, second)]
-        if any(has_line_break(command) for one in moves for command in one.commands):
+        stood = [await self._side.look(old) for old, _ in (first, second)]
+        moves = [
+            self._moving(*names, was) if was is not None else None
+            for names, was in zip((first, second), stood, strict=True)
+        ]
+        sent = [one for one in moves if one is not None]
+        if any(has_line_break(command) for one in sent for command in one.commands):
             raise line_break()
         async with self._side.connection.line(self._side.lane) as line:
-            await self.send_moving(line, moves, [], then_more=False)
-        errors = [await one.ended for one in moves]
-        for one, error in zip(moves, errors, strict=True):
-            if error is None:
-                self._side._learned.folders.moved(one.old, one.new)
-            elif error.heals:
-                raise error
-        return errors[0], errors[1]
+            await self.send_moving(line, sent, [], then_more=False)
+        one, other = [
+            await refused(self._ended(move)) if move is not None else FileMissing("{path} is not there.", path=names[0])
+            for names, move in zip((first, second), moves, strict=True)
+        ]
+        return one, other
 
-    async def _move(self, old: SitePath, new: SitePath) -> None:
+    async def _is_taken(self, path: SitePath) -> bool:
+        async with self._side.connection.line(self._side.lane) as line:
+            return await self._side.looking(line).is_there(path)
+
+    def _cannot_replace(self, path: SitePath, why: TransferError) -> CannotReplace:
+        self._side._learned.swaps = False
+        return CannotReplace("{path} is taken.", path=path, server_words=why.server_words)
+
+    def _refused(self, lie: NotDone) -> RenameRefused:
+        """Where the server only said that it renamed, it renames nothing."""
+        self._side._learned.renames = False
+        return RenameRefused(lie.sentence, path=lie.path)
+
+    def _moving(self, old: SitePath, new: SitePath, was: Entry) -> Moving:
+        looks = self._side._learned.look_commands(new) if was.is_file or self._side._learned.tells_facts else []
+        return Moving(old, new, was, asyncio.get_running_loop().create_future(), tuple(looks))
+
+    async def _ended(self, moving: Moving) -> None:
+        """Wait for a renaming that is being sent, and see that it is so. Raises why not."""
+        if (error := await moving.ended) is not None:
+            raise error
+        learned = self._side._learned
+        if moving.seen is None or not still_as(moving.seen, moving.was):
+            for folder in (moving.old.parent, moving.new.parent):
+                learned.folders.doubt(folder)
+            await see_renamed(self._side.look_anew, moving.old, moving.new, moving.was)
+        learned.folders.moved(moving.old, moving.new)
+
+    async def _move(self, moving: Moving) -> None:
         """Rename over the first line that is free, or along with what another line sends next: of many small files each
         saves a round trip by that."""
-        moving = Moving(old, new, asyncio.get_running_loop().create_future())
         if any(has_line_break(command) for command in moving.commands):
             raise line_break()  # before it could spoil what it goes along with
         waiting = self._side.connection.moving
@@ -99,15 +148,13 @@ class Renaming:
             await asyncio.wait(either, return_when=asyncio.FIRST_COMPLETED)
             if moving in waiting:
                 await own  # there was no line to be had: say why
-            error = await moving.ended
+            await moving.ended
         finally:
             if moving in waiting:
                 waiting.remove(moving)
             own.cancel()
             await asyncio.gather(own, return_exceptions=True)
-        if error is not None:
-            raise error
-        self._side._learned.folders.moved(old, new)
+        await self._ended(moving)
 
     async def send_moving(
         self, line: FtpLine, moves: Sequence[Moving], commands: Sequence[bytes], *, then_more: bool
@@ -121,35 +168,35 @@ class Renaming:
             for one in moves:
                 one.end(lost)
             raise
-        for number, one in enumerate(moves):
-            one.told(*replies[len(commands) + 2 * number : len(commands) + 2 * number + 2])
+        at = len(commands)
+        for one in moves:
+            one.told(replies[at : at + len(one.commands)])
+            at += len(one.commands)
         return replies[: len(commands)]
 
-    async def _rename(self, line: FtpLine, old: SitePath, new: SitePath) -> None:
-        moving = Moving(old, new, asyncio.get_running_loop().create_future())
-        await self.send_moving(line, [moving], [], then_more=False)
-        if (error := await moving.ended) is not None:
-            raise error
-        self._side._learned.folders.moved(old, new)
 
-
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(slots=True, eq=False)
 class Moving:
-    """A renaming that waits to be sent: on a free line, or together with the next commands of a line that is in use.
-    `ended` is set by whoever
-    sends it, to an error or to None."""
+    """A renaming that waits to be sent: on a free line, or together with the next commands of a line that is in use. `was`
+    is what stood under the old name, `looks` the commands that look at the new one in the same breath. `ended` is set by
+    whoever sends it, to an error or to None, and `seen` to what the look showed."""
 
     old: SitePath
     new: SitePath
+    was: Entry
     ended: asyncio.Future[TransferError | None]
+    looks: tuple[bytes, ...] = ()
+    seen: Entry | None = None
 
     @property
     def commands(self) -> list[bytes]:
-        """The two commands of a renaming."""
-        return [b"RNFR " + self.old.raw, b"RNTO " + self.new.raw]
+        """The two commands of a renaming, and the look."""
+        return [b"RNFR " + self.old.raw, b"RNTO " + self.new.raw, *self.looks]
 
-    def told(self, began: Reply, ended: Reply) -> None:
-        """Take the replies to its two commands."""
+    def told(self, replies: Sequence[Reply]) -> None:
+        """Take the replies to its commands."""
+        began, ended, *looked = replies
+        self.seen = shown_in(looked, self.new)
         error = None
         if not began.is_good:
             error = from_reply(began.code, began.text, self.old.shown)

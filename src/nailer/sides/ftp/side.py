@@ -26,6 +26,7 @@ from nailer.errors import (
     AlreadyThere,
     ConnectionDropped,
     EncryptionMissing,
+    FileMissing,
     FolderNotEmpty,
     LoginRefused,
     NoSpaceLeft,
@@ -40,14 +41,15 @@ from nailer.errors import (
 from nailer.sides.connection import Lane, Ran, SignIn, Stage, Wanted
 from nailer.sides.dial import resolve
 from nailer.sides.ftp.finishing import Finishing, WantedAccess
-from nailer.sides.ftp.line import FtpLine
+from nailer.sides.ftp.line import FtpLine, line_break
 from nailer.sides.ftp.links import from_link
 from nailer.sides.ftp.look import Learned, Looking
 from nailer.sides.ftp.renaming import Moving, Renaming
-from nailer.sides.ftp.replies import Reply
+from nailer.sides.ftp.replies import Reply, has_line_break
 from nailer.sides.ftp.tls import client_context
 from nailer.sides.identities.certificate import authorities
 from nailer.sides.recoded import recoded
+from nailer.sides.seen import see_gone, see_landed
 from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, whole_by_steps
 from nailer.sides.translate import demands_encryption, from_reply
 from nailer.unbroken import in_thread
@@ -58,6 +60,7 @@ _MOST_LINKS = 40
 _READ_BYTES = 4 * CHUNK_BYTES
 _STALE_S = 20.0
 _LOOK_EVERY_S = 10.0
+_NOT_THERE = (450, 550)
 _FACTS = (
     b"type",
     b"size",
@@ -409,8 +412,16 @@ class FtpSide:
         self.renaming = Renaming(self)
         self.finishing = Finishing(self)
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
-        return await self.renaming.rename(old, new, replace=replace, looked=looked)
+    async def rename(
+        self,
+        old: SitePath,
+        new: SitePath,
+        *,
+        replace: bool = False,
+        looked: bool = False,
+        landed: Entry | None = None,
+    ) -> None:
+        return await self.renaming.rename(old, new, replace=replace, looked=looked, landed=landed)
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
         return await self.renaming.rename_both(first, second)
@@ -422,6 +433,18 @@ class FtpSide:
     async def stat(self, path: SitePath) -> Entry:
         """One name: by MLST where there is one, else out of its folder's listing."""
         return await self._steady(lambda line: self.looking(line).one(path))
+
+    async def look(self, path: SitePath) -> Entry | None:
+        """What stands under a name; None where it is known that nothing does."""
+        try:
+            return await self.stat(path)
+        except FileMissing:
+            return None
+
+    async def look_anew(self, path: SitePath) -> Entry | None:
+        """The same, of which nothing is remembered."""
+        self._learned.folders.doubt(path.parent)
+        return await self.look(path)
 
     async def resolve(self, path: SitePath) -> SitePath:
         """The path as the server calls it after entering the folder (CWD, PWD)."""
@@ -486,8 +509,9 @@ class FtpSide:
     ) -> Entry:
         """As `write`, then access, time and a look together, in as few round trips as the server bears."""
         async with self.connection.line(self.lane) as line:
-            await self._write(line, path, chunks, start)
-            return await self.finishing.finish(line, path, WantedAccess(access, at_most), stamp, free)
+            written = await self._write(line, path, chunks, start)
+            landed = await self.finishing.finish(line, path, WantedAccess(access, at_most), stamp, free)
+        return landed if landed.size == start + written else await see_landed(self.look_anew, path, start + written)
 
     async def make_folder(self, path: SitePath) -> None:
         """Make a folder (MKD); a reply of failure is explained by looking."""
@@ -506,16 +530,38 @@ class FtpSide:
         """Remove a file or a link (DELE)."""
         async with self.connection.line(self.lane) as line:
             try:
-                await line.need(b"DELE " + path.raw, path.shown)
+                gone = await self._removed(line, b"DELE ", path)
             except (ServerFailed, PermissionRefused) as failed:
                 await self.looking(line).explain(path, failed, wanted=Kind.FILE)
+                raise
+        if not gone:
+            await see_gone(self.look_anew, path)
         self._learned.folders.gone(path)
+
+    async def _removed(self, line: FtpLine, verb: bytes, path: SitePath) -> bool:
+        """Ask for a removal, and look in the same breath; True where the look shows it done. Raises what a refusal means."""
+        learned = self._learned
+        looks = learned.look_commands(path)
+        if not learned.tells_facts and verb == b"RMD ":
+            looks = [b"CWD " + path.raw]
+        commands = [verb + path.raw, *looks]
+        if any(has_line_break(command) for command in commands):
+            raise line_break()
+        reply, *looked = await line.ask_together(commands)
+        if not reply.is_good:
+            raise from_reply(reply.code, reply.text, path.shown)
+        _, known = learned.folders.one(path)
+        # A link may show to neither command while it is there: only what was seen to be no link is known to be gone.
+        tells = (
+            verb == b"RMD " or (known is not None and known.is_file) or (learned.tells_facts and learned.tells_links)
+        )
+        return bool(looked and tells) and looked[0].code in _NOT_THERE
 
     async def remove_folder(self, path: SitePath) -> None:
         """Remove an empty folder (RMD). Servers that empty it themselves are not trusted: it is looked at first."""
         async with self.connection.line(self.lane) as line:
             try:
-                await line.need(b"RMD " + path.raw, path.shown)
+                gone = await self._removed(line, b"RMD ", path)
             except (ServerFailed, PermissionRefused) as failed:
                 looking = self.looking(line)
                 await looking.explain(path, failed)
@@ -525,6 +571,8 @@ class FtpSide:
                         "The folder {path} is not empty.", path=path, server_words=failed.server_words
                     ) from failed
                 raise
+        if not gone:
+            await see_gone(self.look_anew, path)
         self._learned.folders.gone(path)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:

@@ -15,6 +15,7 @@ from typing import Any, TypeVar
 import asyncssh
 from asyncssh.packet import PacketDecodeError
 
+from nailer.core.compare.joint import still_as
 from nailer.core.connecting.abilities import Abilities
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
@@ -29,6 +30,7 @@ from nailer.errors import (
     HostUnreachable,
     LoginRefused,
     NoSpaceLeft,
+    NotDone,
     NotSupported,
     PermissionRefused,
     ProtocolViolation,
@@ -42,9 +44,10 @@ from nailer.sides.connection import Lane, Ran, Stage, Wanted
 from nailer.sides.dial import Endpoint, dial, resolve, taken_over
 from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
+from nailer.sides.seen import see_gone, see_renamed
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.sftp.names import entry_of
-from nailer.sides.sftp.open_file import READING, WRITING, OpenFile, open_file
+from nailer.sides.sftp.open_file import READING, WRITING, OpenFile, SentLook, open_file
 from nailer.sides.sftp.pipeline import (
     check_file,
     is_open,
@@ -55,7 +58,7 @@ from nailer.sides.sftp.pipeline import (
     send_nothing_idle,
 )
 from nailer.sides.sftp.reading import FileReading
-from nailer.sides.sftp.requests import closed, seconds
+from nailer.sides.sftp.requests import abandon, closed, seconds, sent_look, sent_removal, sent_rename
 from nailer.sides.sftp.writing import Writing
 from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, refused
 from nailer.sides.translate import from_os, from_ssh
@@ -351,6 +354,7 @@ class SftpSide:
         # Its version 3 rename links and unlinks, and so fails where the name is taken (sftp-server, process_rename).
         self.rename_refuses = "openssh" in software.lower()
         self.says_room: bool | None = None
+        self._over_works = True
         self._hashes: bool | None = None
         limits = client.limits
         self.read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
@@ -459,30 +463,46 @@ class SftpSide:
         await self._or_because(self._client.mkdir(path.raw), path, self.taken)
 
     async def remove_file(self, path: SitePath) -> None:
-        """Remove a file or a link."""
+        """Remove a file or a link; a look leaves together with that."""
         self.wire.out(f"remove {path}")
-        await self.ask(self._client.remove(path.raw), path)
+        removal, look = sent_removal(self._client, path.raw), self.sent_look(path)
+        try:
+            await self.ask(removal, path)
+            await self._see_gone(look, path)
+        finally:
+            abandon(removal, look)
 
     async def remove_folder(self, path: SitePath) -> None:
         """Remove an empty folder; a failure is explained by looking."""
         self.wire.out(f"remove folder {path}")
-        await self._or_because(self._client.rmdir(path.raw), path, self._filled)
+        removal, look = sent_removal(self._client, path.raw, folder=True), self.sent_look(path)
+        try:
+            await self._or_because(removal, path, self._filled)
+            await self._see_gone(look, path)
+        finally:
+            abandon(removal, look)
 
-    async def rename(self, old: SitePath, new: SitePath, *, replace: bool = False, looked: bool = False) -> None:
+    async def rename(
+        self,
+        old: SitePath,
+        new: SitePath,
+        *,
+        replace: bool = False,
+        looked: bool = False,
+        landed: Entry | None = None,
+    ) -> None:
         """Rename, in one step over a taken name where the server offers posix-rename@openssh.com."""
         self.wire.out(f"rename {old} to {new}")
+        was = landed if landed is not None else await self.stat(old)
         if not replace:
             # Version 3 says that renaming over a name fails; servers differ, so we look first.
             if not (looked or self.rename_refuses) and await self.taken(new):
                 raise AlreadyThere("{path} exists already.", path=new)
-            await self._rename(old, new)
+            await self._rename(old, new, was)
             return
         try:
-            if self.replaces_in_one_step:
-                await self.ask(self._client.posix_rename(old.raw, new.raw), new)
-            else:
-                await self._rename(old, new)
-        except (AlreadyThere, PermissionRefused, NotSupported, RenameRefused) as refused:
+            await self._rename(old, new, was, over=self.replaces_in_one_step)
+        except (AlreadyThere, PermissionRefused, NotSupported, RenameRefused, ServerFailed) as refused:
             if not await self.taken(new):
                 raise
             raise CannotReplace("{path} is taken.", path=new, server_words=refused.server_words) from refused
@@ -491,20 +511,73 @@ class SftpSide:
         """Both requests leave as one packet; a server carries out what concerns one name in its order (draft 02, 4). One
         that does not refuses the second, whose name is taken still."""
         self.wire.out(f"rename {first[0]} to {first[1]}, and {second[0]} to {second[1]}")
-        one, other = await asyncio.gather(refused(self._rename(*first)), refused(self._rename(*second)))
+        stood = await asyncio.gather(self.look(first[0]), self.look(second[0]))
+        one, other = await asyncio.gather(
+            *(refused(self._rename_seen(*names, was)) for names, was in zip((first, second), stood, strict=True))
+        )
         return one, other
 
-    async def _rename(self, old: SitePath, new: SitePath) -> None:
+    async def _rename_seen(self, old: SitePath, new: SitePath, was: Entry | None) -> None:
+        if was is None:
+            raise FileMissing("{path} is not there.", path=old)
+        await self._rename(old, new, was)
+
+    async def _rename(self, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
+        """Rename and look, together. Raises RenameRefused with everything as it was, also where the server only said yes."""
+        asked, look = sent_rename(self._client, old.raw, new.raw, over=over), self.sent_look(new)
         try:
-            await self._or_because(self._client.rename(old.raw, new.raw), new, self.taken)
+            if over:
+                await self.ask(asked, new)
+            else:
+                await self._or_because(asked, new, self.taken)
+            await self._see_renamed(look, old, new, was)
+        except NotDone as lie:
+            if over:
+                self._over_works = False
+            else:
+                self.renames = False
+            raise RenameRefused(lie.sentence, path=old) from lie
         except (PermissionRefused, NotSupported) as refused:
+            if over:
+                raise
             sentence = "The server does not let {path} be renamed."
             raise RenameRefused(sentence, path=old, server_words=refused.server_words) from refused
+        finally:
+            abandon(asked, look)
+
+    async def _see_renamed(self, look: SentLook, old: SitePath, new: SitePath, was: Entry) -> None:
+        """Nearly always the look that left together with the renaming shows it done."""
+        try:
+            if still_as(await self.ask(look.entry(new.name), new), was):
+                return
+        except (FileMissing, PermissionRefused, ServerFailed):
+            pass  # it may have looked before the renaming was done
+        await see_renamed(self.look, old, new, was)
+
+    def sent_look(self, path: SitePath) -> SentLook:
+        """A look that leaves with what was asked before it."""
+        return sent_look(self._client, path.raw)
+
+    async def _see_gone(self, look: SentLook, path: SitePath) -> None:
+        try:
+            await self.ask(look.entry(path.name), path)
+        except FileMissing:
+            return
+        except (PermissionRefused, ServerFailed):
+            pass
+        await see_gone(self.look, path)
+
+    async def look(self, path: SitePath) -> Entry | None:
+        """What stands under a name; None where nothing does."""
+        try:
+            return await self.stat(path)
+        except FileMissing:
+            return None
 
     @property
     def replaces_in_one_step(self) -> bool:
         """True where the server offers posix-rename@openssh.com: a visitor then never finds the name missing."""
-        return replaces_in_one_step(self._client)
+        return self._over_works and replaces_in_one_step(self._client)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         """By the server itself where it offers copy-data (draft-ietf-secsh-filexfer-extensions-00)."""
@@ -581,7 +654,7 @@ class SftpSide:
             raise translated from error
 
     async def _or_because(
-        self, request: Awaitable[None], path: SitePath, test: Callable[[SitePath], Coroutine[Any, Any, bool]]
+        self, request: Awaitable[object], path: SitePath, test: Callable[[SitePath], Coroutine[Any, Any, bool]]
     ) -> None:
         """Await a request; where the server only says 'failure', look for the reason it most likely means."""
         try:

@@ -10,10 +10,9 @@ from typing import TYPE_CHECKING, TypeGuard
 
 from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.errors import (
-    AlreadyThere,
-)
-from nailer.sides.sftp.open_file import CHANGING, WRITING, OpenFile
+from nailer.errors import AlreadyThere, FileMissing, PermissionRefused, ServerFailed
+from nailer.sides.seen import see_landed
+from nailer.sides.sftp.open_file import CHANGING, WRITING, OpenFile, SentLook
 from nailer.sides.sftp.pipeline import (
     Answer,
 )
@@ -54,17 +53,18 @@ class Writing:
         """As `Side.land`: what can leave together does."""
         mode = access if access is not None else at_most
         async with self._writing(path, chunks, start, mode) as (file, window, written):
-            # The last blocks, access and time, a look and the close leave together. Requests for one file are carried
-            # out in the order they came (draft-ietf-secsh-filexfer-02, 3).
+            # The last blocks, access and time, the close and a look leave together. Requests for one file are carried
+            # out in the order they came (draft-ietf-secsh-filexfer-02, 3). The look is by name and comes last: what
+            # becomes of a file when it is closed counts, too.
             setting = file.set(access, seconds(stamp) if stamp is not None else None)
-            looking, closing = file.look(), file.close()
+            closing, looking = file.close(), self._side.sent_look(path)
             free_still = asyncio.create_task(self._check_free(free)) if self._must_look(free) else None
             try:
                 while window:
                     await self._side.landed(window[0], path)
                     window.popleft()
                 await self._side.landed(closing, path)
-                landed = await self._side.ask(looking.entry(path.name), path)
+                landed = await self._looked(looking, path, start + written)
                 was_set = await tolerated(self._side.ask(setting, path))
                 if free_still is not None:
                     await free_still
@@ -76,7 +76,15 @@ class Writing:
         if not was_set:
             # Some servers set these by the path only.
             await tolerated(self._side.set_attributes(path, access=access, stamp=stamp))
-        return landed if was_set and landed.size == start + written else await self._side.stat(path)
+        return landed if was_set else await self._side.stat(path)
+
+    async def _looked(self, looking: SentLook, path: SitePath, size: int) -> Entry:
+        """What landed, once it has the size that was sent. The look may have overtaken the close: then it is made again."""
+        try:
+            landed = await self._side.ask(looking.entry(path.name), path)
+        except (FileMissing, PermissionRefused, ServerFailed):
+            return await see_landed(self._side.look, path, size)
+        return landed if landed.size == size else await see_landed(self._side.look, path, size)
 
     @contextlib.asynccontextmanager
     async def _writing(
