@@ -11,7 +11,7 @@ import contextlib
 import os
 import stat
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -67,6 +67,15 @@ LASTING = {
     "dele-refused": "DELE answers 550",
     "rmd-refused": "RMD answers 550",
     "mkd-refused": "MKD answers 550",
+    "rnto-lies": "RNTO answers 250 and does nothing",
+    "rnto-lies-where-taken": "RNTO answers 250 and does nothing where the name is taken",
+    "rnto-late": "RNTO is carried out a moment after it was answered",
+    "rnto-eats": "RNTO answers 550 where the name is taken, and removes what had it",
+    "rnto-loses": "RNTO answers 250 where the name is taken, removes the new file and keeps the old",
+    "dele-lies": "DELE answers 250 and removes nothing",
+    "dele-late": "DELE removes a moment after it was answered",
+    "rmd-lies": "RMD answers 250 and removes nothing",
+    "stor-drops": "every third STOR of more than a few bytes answers 226 and keeps nothing",
     "telnet": "a byte 255 begins a Telnet command",
 }
 STRIKING = {
@@ -84,6 +93,7 @@ STRIKING = {
     "list-426": "LIST is answered 426 half-way",
 }
 FAULTS = {**LASTING, **STRIKING}
+_MOMENT_S = 0.4
 _MONTHS = ("janv", "févr", "mars", "avril", "mai", "juin", "juil", "août", "sept", "oct", "nov", "déc")
 
 
@@ -187,6 +197,13 @@ class _Line:
                     return
         finally:
             self.close_data()
+
+    def later(self, fault: str, act: Callable[[], object]) -> None:
+        """Act now, or in a moment where the host is such a one."""
+        if self.host.has(fault):
+            asyncio.get_running_loop().call_later(_MOMENT_S, _quietly, act)
+        else:
+            act()
 
     def say(self, code: int, words: str) -> None:
         if self.writer.is_closing():
@@ -464,6 +481,9 @@ class _Line:
         cut = host.strikes("cut-in-stor")
         full = not cut and len(data) > 10 and host.strikes("full-in-stor")
         short = len(data) > 1 and host.has("stor-short") and host.stored % 3 == 0
+        if len(data) > 10 and host.has("stor-drops") and host.stored % 3 == 0:
+            place.unlink(missing_ok=True)
+            return self.say(226, "Transfer complete.")
         place.write_bytes(before + (data[: len(data) // 2] if cut or full or short else data))
         place.chmod(0o600 if host.has("umask-077") else 0o644)
         if cut or host.strikes("cut-after-stor"):
@@ -473,7 +493,10 @@ class _Line:
     async def do_dele(self, argument: bytes) -> None:
         if self.host.has("dele-refused"):
             return self.say(550, "Permission denied.")
-        os.unlink(self.place(argument))
+        place = self.place(argument)
+        os.lstat(place)
+        if not self.host.has("dele-lies"):
+            self.later("dele-late", lambda: place.unlink(missing_ok=True))
         if self.host.strikes("cut-after-dele"):
             raise Cut
         return self.say(250, "Gone.")
@@ -489,7 +512,10 @@ class _Line:
     async def do_rmd(self, argument: bytes) -> None:
         if self.host.has("rmd-refused"):
             return self.say(550, "Permission denied.")
-        os.rmdir(self.place(argument))
+        place = self.place(argument)
+        os.lstat(place)
+        if not self.host.has("rmd-lies"):
+            os.rmdir(place)
         return self.say(250, "Gone.")
 
     async def do_rnfr(self, argument: bytes) -> None:
@@ -512,10 +538,19 @@ class _Line:
             return self.say(553, "File name not allowed.")
         if host.has("rnto-keeps") and _is_taken(place):
             return self.say(553, "File exists.")
+        taken = _is_taken(place)
+        if taken and place.is_file() and host.has("rnto-eats"):
+            place.unlink()
+            return self.say(550, "Failed.")
+        if taken and place.is_file() and host.has("rnto-loses"):
+            old.unlink()
+            return self.say(250, "Renamed.")
         tried = "nailer-try" in old.name
         if not tried and host.strikes("cut-before-rnto"):
             raise Cut
-        os.rename(old, place)
+        if not (host.has("rnto-lies") or (taken and host.has("rnto-lies-where-taken"))):
+            os.lstat(old)
+            self.later("rnto-late", lambda: os.rename(old, place))
         if not tried and host.strikes("cut-after-rnto"):
             raise Cut
         return self.say(250, "Renamed.")
@@ -539,6 +574,11 @@ class _Line:
         if not self.host.has("access-ignored"):
             place.chmod(int(mode, 8))
         return self.say(200, "Set.")
+
+
+def _quietly(act: Callable[[], object]) -> None:
+    with contextlib.suppress(OSError):
+        act()
 
 
 def _is_taken(place: Path) -> bool:

@@ -14,6 +14,7 @@ from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.services.pairs.plan import SyncPlan
 from nailer.store.jobs import Item, Job
 from tests.rough.server import RoughFtp
+from tests.rough.sftp_server import RoughSftp
 from tests.world import World, a_world_on
 
 
@@ -29,6 +30,21 @@ async def a_rough_world(
         async with a_world_on(
             host, tmp_path, database_url, root / "htdocs", protocol=Protocol.FTP, clock_offset_s=0, **site
         ) as made:
+            yield made
+    finally:
+        await host.stop()
+
+
+@contextlib.asynccontextmanager
+async def a_rough_sftp_world(
+    tmp_path: Path, database_url: str, faults: Iterable[str] = (), *, times: int = 1, **site: Any
+) -> AsyncIterator[World]:
+    root = tmp_path / "there"
+    (root / "htdocs").mkdir(parents=True, exist_ok=True)
+    host = RoughSftp(root, faults, times=times)
+    await host.start()
+    try:
+        async with a_world_on(host, tmp_path, database_url, root / "htdocs", identity=host.identity, **site) as made:
             yield made
     finally:
         await host.stop()

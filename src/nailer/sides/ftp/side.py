@@ -510,8 +510,13 @@ class FtpSide:
         """As `write`, then access, time and a look together, in as few round trips as the server bears."""
         async with self.connection.line(self.lane) as line:
             written = await self._write(line, path, chunks, start)
-            landed = await self.finishing.finish(line, path, WantedAccess(access, at_most), stamp, free)
-        return landed if landed.size == start + written else await see_landed(self.look_anew, path, start + written)
+            try:
+                landed = await self.finishing.finish(line, path, WantedAccess(access, at_most), stamp, free)
+            except FileMissing:
+                landed = None
+        if landed is not None and landed.size == start + written:
+            return landed
+        return await see_landed(self.look_anew, path, start + written)
 
     async def make_folder(self, path: SitePath) -> None:
         """Make a folder (MKD); a reply of failure is explained by looking."""

@@ -1,0 +1,164 @@
+"""Done means seen: servers that say yes and do otherwise, by both protocols."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+import pytest
+
+from nailer.core.files.entry import SideName
+from nailer.core.jobs.states import ItemState, JobState
+from nailer.store.jobs import Job
+from tests.builders import NOON_S, tree, write
+from tests.rough.worlds import a_rough_sftp_world, a_rough_world, failures, hidden, items_of
+from tests.world import World
+
+OLD, NEW = (
+    {f"p{n}.html": f"the old page number {n}" for n in range(4)},
+    {f"p{n}.html": f"new: {n}!" * 9 for n in range(4)},
+)
+# What a server does, and where it says so: in FTP's words, and in SFTP's.
+RENAMES = ["lies", "lies-where-taken", "late", "eats", "loses"]
+REMOVALS = ["lies", "late"]
+
+
+@contextlib.asynccontextmanager
+async def _server(kind: str, fault: str, place: Path, url: str, **site: object) -> AsyncIterator[World]:
+    making = a_rough_world if kind == "ftp" else a_rough_sftp_world
+    async with making(place, url, [fault] if fault else [], **site) as world:
+        yield world
+
+
+def _rename_fault(kind: str, fault: str) -> str:
+    return f"{'rnto' if kind == 'ftp' else 'rename'}-{fault}"
+
+
+async def _said_is_so(world: World, job: Job, contents: dict[str, str]) -> None:
+    """What is done stands there, what failed is as it was or said to be gone, and nothing is left beside."""
+    for item in await items_of(world, job):
+        name = item.target.name.decode()
+        place = world.there / name
+        if item.state is ItemState.DONE:
+            assert place.read_text() == contents[name], f"{name} is said to be done"
+        else:
+            assert item.error_text
+            assert item.seen is None or place.exists() or item.error_kind in ("LiveGone", "NotVerified"), (
+                name,
+                item.error_text,
+            )
+
+
+@pytest.mark.parametrize("in_place", [False, True], ids=["beside", "in place"])
+@pytest.mark.parametrize("fault", RENAMES)
+@pytest.mark.parametrize("kind", ["ftp", "sftp"])
+async def test_what_is_said_to_be_replaced_is(
+    migrated_url: str, database: object, tmp_path: Path, kind: str, fault: str, in_place: bool
+) -> None:
+    async with _server(kind, _rename_fault(kind, fault), tmp_path, migrated_url, in_place=in_place) as world:
+        for name, text in OLD.items():
+            write(world.there, name, text, NOON_S - 900)
+        for name, text in NEW.items():
+            write(world.here, name, text)
+
+        job = await world.upload(*NEW)
+
+        await _said_is_so(world, job, NEW)
+        if fault in ("late", "lies-where-taken", "eats") or (fault == "lies" and in_place):
+            assert job.state is JobState.DONE, await failures(world, job)
+        if job.state is JobState.NEEDS_YOU and fault == "lies":
+            assert "said that it renamed" in await failures(world, job)
+            assert tree(world.there) == {name: text.encode() for name, text in OLD.items()}
+        assert not hidden(world.there), "nothing is left beside"
+
+
+@pytest.mark.parametrize("fault", RENAMES)
+@pytest.mark.parametrize("kind", ["ftp", "sftp"])
+async def test_an_old_file_of_the_same_size_and_time_is_told_from_the_new_one(
+    migrated_url: str, database: object, tmp_path: Path, kind: str, fault: str
+) -> None:
+    async with _server(kind, _rename_fault(kind, fault), tmp_path, migrated_url) as world:
+        write(world.there, "index.html", "one two three", NOON_S)
+        write(world.here, "index.html", "six ten seven", NOON_S)
+        job = await world.run(await world.plan(SideName.THERE, "index.html", resend_same=True))
+        await _said_is_so(world, job, {"index.html": "six ten seven"})
+
+
+@pytest.mark.parametrize("fault", REMOVALS)
+@pytest.mark.parametrize("kind", ["ftp", "sftp"])
+async def test_what_is_said_to_be_removed_is_gone(
+    migrated_url: str, database: object, tmp_path: Path, kind: str, fault: str
+) -> None:
+    async with _server(kind, f"{'dele' if kind == 'ftp' else 'remove'}-{fault}", tmp_path, migrated_url) as world:
+        for name, text in OLD.items():
+            write(world.there, f"old/{name}", text)
+
+        job = await world.remove_there("old")
+
+        for item in await items_of(world, job):
+            gone = not (world.there.parent.joinpath(*(one.decode() for one in item.target.names))).exists()
+            assert gone is (item.state is ItemState.DONE), (item.target, item.state, item.error_text)
+        assert (job.state is JobState.DONE) is (fault == "late")
+
+
+@pytest.mark.parametrize("kind", ["ftp", "sftp"])
+async def test_a_folder_that_is_said_to_be_removed_is_gone(
+    migrated_url: str, database: object, tmp_path: Path, kind: str
+) -> None:
+    async with _server(kind, "rmd-lies" if kind == "ftp" else "rmdir-lies", tmp_path, migrated_url) as world:
+        write(world.there, "old/a.html", "a")
+
+        job = await world.remove_there("old")
+
+        states = {item.target.name: item.state for item in await items_of(world, job)}
+        assert (world.there / "old").is_dir()
+        assert states == {b"a.html": ItemState.DONE, b"old": ItemState.FAILED}
+        assert "still there" in await failures(world, job)
+
+
+@pytest.mark.parametrize("fault", ["close-cuts", "close-drops", "close-fails"])
+async def test_what_becomes_of_a_file_when_it_is_closed_is_seen(
+    migrated_url: str, database: object, tmp_path: Path, fault: str
+) -> None:
+    async with a_rough_sftp_world(tmp_path, migrated_url, [fault]) as world:
+        for name, text in OLD.items():
+            write(world.there, name, text, NOON_S - 900)
+        for name, text in NEW.items():
+            write(world.here, name, text)
+
+        job = await world.upload(*NEW)
+
+        await _said_is_so(world, job, NEW)
+        assert job.state is JobState.NEEDS_YOU
+        assert sum(one.read_text() in OLD.values() for one in world.there.iterdir()) == 1, "one stays as it was"
+        assert not hidden(world.there)
+
+
+async def test_what_a_server_drops_at_its_quota_is_not_said_to_be_the_live_file(
+    migrated_url: str, database: object, tmp_path: Path
+) -> None:
+    async with a_rough_world(tmp_path, migrated_url, ["stor-drops"]) as world:
+        for name, text in NEW.items():
+            write(world.here, name, text)
+
+        job = await world.upload(*NEW)
+
+        await _said_is_so(world, job, {**NEW})
+        assert "kept nothing of it" in await failures(world, job)
+
+
+@pytest.mark.parametrize("kind", ["ftp", "sftp"])
+async def test_saving_says_done_only_where_it_is(
+    migrated_url: str, database: object, tmp_path: Path, kind: str
+) -> None:
+    async with _server(kind, _rename_fault(kind, "lies"), tmp_path, migrated_url) as world:
+        write(world.there, "index.html", "live", at_s=1_700_000_000)
+        drafts, page = world.nailer.editing.drafts, world.top.child(b"index.html")
+        draft = (await drafts.open(world.account_id, world.site, SideName.THERE, page)).draft
+        await world.nailer.stores.drafts.type(draft.id, "new words", None)
+
+        saved = await drafts.save(await world.nailer.stores.drafts.get(draft.id), world.site)
+
+        assert "said that it renamed" in saved.why_not
+        assert (world.there / "index.html").read_text() == "live"
