@@ -105,8 +105,8 @@ GUARDS = (
     Guard(
         "the live file is removed where renaming over it is refused",
         "engine/swap.py",
-        "        await _set_aside(side, target, aside, taken)\n",
-        "        await side.remove_file(target)\n",
+        "        await _set_aside(side, swap, taken)\n",
+        "        await side.remove_file(swap.target)\n",
         "tests/rough/test_swapping.py -k renames_nothing",
     ),
     Guard(
@@ -129,6 +129,34 @@ GUARDS = (
         "        if size == at and bytes(hashed.digest()) == proof.digest:",
         "        if size == at:",
         "tests/engine/test_resuming.py",
+    ),
+    Guard(
+        "a renaming by SFTP is believed",
+        "sides/sftp/side.py",
+        "            await self._see_renamed(look, old, new, was)\n",
+        "            pass\n",
+        "tests/rough/test_seen.py -k replaced",
+    ),
+    Guard(
+        "a renaming by FTP is believed",
+        "sides/ftp/renaming.py",
+        "            await see_renamed(self._side.look_anew, moving.old, moving.new, moving.was)\n",
+        "            pass\n",
+        "tests/rough/test_seen.py -k replaced",
+    ),
+    Guard(
+        "a removal is believed",
+        "sides/seen.py",
+        "        if await look(path) is None:\n",
+        "        if True:\n",
+        "tests/rough/test_seen.py -k removed",
+    ),
+    Guard(
+        "the live name is not looked at where a swap fails",
+        "engine/swap.py",
+        "    now = await look(side, swap.target)\n",
+        "    now = swap.before\n",
+        "tests/rough/test_seen.py -k eats",
     ),
 )
 

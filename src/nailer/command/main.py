@@ -215,7 +215,8 @@ def carry(asked: Asked) -> int:
 
 
 def sync(asked: Asked) -> int:
-    """Plan a sync, print the plan, and carry it out when that is wanted. 3 where names wait for a person."""
+    """Plan a sync, print the plan, and carry it out when that is wanted. 3 where names wait for a person, or where a folder
+    could not be read."""
     site, options = _site_of(asked), asked.options
     pairs = asked.client.get(f"/sites/{site['id']}/pairs")["items"]
     chosen = [one for one in pairs if options.pair in (None, str(one["id"]), one["name"])]
@@ -233,7 +234,9 @@ def sync(asked: Asked) -> int:
         )
         for warning in plan["warnings"]:
             show.tell(warning)
-    waits = NEEDS_PERSON if plan["undecided"] else 0
+        if plan["not_read"]:
+            show.tell(f"Not all was read: {plan['not_read']} of the folders. What lies there was not compared.")
+    waits = NEEDS_PERSON if plan["undecided"] or plan["not_read"] else 0
     if not any(plan[name] for name in ("sent_there", "sent_here", "removed_there", "removed_here")):
         return waits
     if not _agreed(asked):

@@ -54,7 +54,8 @@ class Pair:
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """One carrying out of a plan. `told` are sentences on what it left, and why."""
+    """One carrying out of a plan. `told` are sentences on what it left, and why. `not_read` is how many folders could not be
+    read, or not whole: nothing is known to be level in them."""
 
     id: int
     pair_id: int
@@ -69,6 +70,7 @@ class Run:
     here_job: int | None
     flow: Flow
     told: tuple[str, ...]
+    not_read: int
     started_at: datetime
     ended_at: datetime | None
 
@@ -91,6 +93,7 @@ class NewRun:
     compare: Compare
     flow: Flow
     told: tuple[str, ...]
+    not_read: int = 0
 
 
 def _reached(pair: Pair) -> bool:
@@ -279,6 +282,7 @@ def _run_row(run: NewRun, state: RunState) -> Row:
         "state": state,
         "flow": json.dumps(asdict(run.flow)),
         "told": json.dumps(run.told),
+        "not_read": run.not_read,
         "now": utc_now(),
         "ended_at": None,
     }
@@ -299,6 +303,7 @@ def _run(row: Row) -> Run:
         here_job=row["here_job"],
         flow=Flow(**json.loads(row["flow"])),
         told=tuple(json.loads(row["told"])),
+        not_read=row["not_read"],
         started_at=row["started_at"],
         ended_at=row["ended_at"],
     )

@@ -18,7 +18,7 @@ from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.wishes import Doing
 from nailer.core.plans.plan import Action
 from nailer.errors import Conflict, InvalidInput, Locked
-from nailer.standins.faults import CutAfter
+from nailer.standins.faults import CutAfter, Healthy, ShutFolder
 from nailer.standins.sftp import SftpHost
 from nailer.store.database import Database
 from nailer.store.sites import Secrets, Site
@@ -29,6 +29,7 @@ from tests.services.pairs.syncing import (
     FETCH,
     LEVEL,
     PUBLISH,
+    a_pair,
     actions,
     bring,
     carried_out,
@@ -339,3 +340,24 @@ async def test_a_pair_is_kept_in_sync_over_ftp(world: World, manners: dict[str, 
         assert (await read(world)).rows == []
         write(world.here, "index.html", "longer than it was", NOON_S + 7200)
         assert does(await read(world)) == {"index.html": Doing.UPLOAD}
+
+
+@pytest.mark.parametrize("shut", [b"htdocs", b"news"], ids=["all of it", "one folder"])
+async def test_what_was_not_read_is_never_called_level(world: World, shut: bytes) -> None:
+    write(world.there, "index.html", "there")
+    write(world.there, "news/a.html", "there")
+    write(world.here, "index.html", "there")
+    write(world.here, "news/a.html", "there")
+    world.host.fault = ShutFolder(shut)
+    pair = await a_pair(world)
+
+    plan = await read(world, PUBLISH, pair=pair)
+    run = await carried_out(world, plan)
+
+    assert (plan.not_read, run.not_read) == (1, 1)
+    assert any("not read" in text for text in run.told)
+    assert (await world.nailer.stores.pairs.get(pair.id)).level_at is None
+    world.host.fault = Healthy()
+    again = await carried_out(world, await read(world, PUBLISH, pair=pair))
+    assert again.not_read == 0
+    assert (await world.nailer.stores.pairs.get(pair.id)).level_at is not None

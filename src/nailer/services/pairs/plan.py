@@ -96,6 +96,11 @@ class SyncPlan:
         return dict(self.steps.left)
 
     @property
+    def not_read(self) -> int:
+        """How many folders of either side could not be read, or not whole: what lies in them was not compared."""
+        return sum(len(tree.problems) + len(tree.lacks) for tree in (self.here, self.there))
+
+    @property
     def removes_much(self) -> SideName | None:
         """The end of which so large a share would be removed that a word must be typed for it; there first."""
         for end, tree, count in (

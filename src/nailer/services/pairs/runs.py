@@ -102,10 +102,11 @@ class Runs:
             await self._pairs.set_wish(plan.pair.id, plan.wish, plan.compare)
         await self._rows.write_merged(plan)
         left = tuple(told) + tuple(_told(plan))
-        run = NewRun(plan.pair.id, plan.account_id, timer_id, plan.wish, plan.compare, plan.flow, left)
+        run = NewRun(plan.pair.id, plan.account_id, timer_id, plan.wish, plan.compare, plan.flow, left, plan.not_read)
         if not plan.steps.here and not plan.steps.there:
             await self._write_level(plan)
-            await self._pairs.set_level(plan.pair.id)
+            if not plan.not_read:
+                await self._pairs.set_level(plan.pair.id)
             run_id = await self._pairs.record(run, RunState.DONE)
         else:
             there, here = await asyncio.gather(self._storing(plan, SideName.THERE), self._storing(plan, SideName.HERE))
@@ -242,7 +243,7 @@ class Runs:
             state = RunState.STOPPED
         if state is not run.state:
             await self._pairs.set_state(run.id, state)
-            if state is RunState.DONE:
+            if state is RunState.DONE and not run.not_read:
                 await self._pairs.set_level(run.pair_id)
             return await self._pairs.run(run.id)
         return run
@@ -283,6 +284,10 @@ def _told(plan: SyncPlan) -> list[str]:
         told.append(f"{stays} name{'s' if stays > 1 else ''} stayed behind by a sieve.")
     if left:
         told.append(f"{left} name{'s were' if left > 1 else ' was'} left as {'they are' if left > 1 else 'it is'}.")
+    if plan.not_read:
+        count = plan.not_read
+        some = f"{count} folders were" if count > 1 else "One folder was"
+        told.append(f"{some} not read, or not whole. What lies there was not compared and is as it was.")
     if plan.steps.left:
         told.append(f"{len(plan.steps.left)} could not be done as wished: {plan.steps.left[0][1]}.")
     return told

@@ -193,7 +193,9 @@ class Timers:
         reasons = Counter(plan.rows[number].reason for number in careful)
         await self._decisions.choose(plan, careful, Doing.LEAVE)
         needs = [f"{count_text(count, 'name')}: {reason}." for reason, count in reasons.most_common(5)]
-        needs += [text for text in plan.warnings if "could not be read" in text or "right pair" in text]
+        needs += [text for text in plan.warnings if "right pair" in text]
+        if plan.not_read:
+            needs.append(f"{count_text(plan.not_read, 'folder')} could not be read, or not whole.")
         end = plan.removes_much
         if end is not None:
             count = plan.flow.removed_there if end == "there" else plan.flow.removed_here

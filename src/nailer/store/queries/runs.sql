@@ -1,8 +1,8 @@
--- name: add(pair_id, account_id, timer_id, direction, removals, compare, state, flow, told, now, ended_at)!
-INSERT INTO sync_runs (pair_id, account_id, timer_id, direction, removals, compare, state, flow, told, started_at,
-                       ended_at)
+-- name: add(pair_id, account_id, timer_id, direction, removals, compare, state, flow, told, not_read, now, ended_at)!
+INSERT INTO sync_runs (pair_id, account_id, timer_id, direction, removals, compare, state, flow, told, not_read,
+                       started_at, ended_at)
 VALUES (%(pair_id)s, %(account_id)s, %(timer_id)s, %(direction)s, %(removals)s, %(compare)s, %(state)s, %(flow)s,
-        %(told)s, %(now)s, %(ended_at)s);
+        %(told)s, %(not_read)s, %(now)s, %(ended_at)s);
 
 -- name: set_jobs(id, there_job, here_job)!
 UPDATE sync_runs SET there_job = %(there_job)s, here_job = %(here_job)s WHERE id = %(id)s;
@@ -36,7 +36,7 @@ SELECT r.*, a.name AS account_name, t.name AS timer_name
 
 -- name: running()
 SELECT r.id, r.pair_id, r.account_id, r.timer_id, r.direction, r.removals, r.compare, r.state, r.there_job, r.here_job,
-       r.flow, r.told, r.started_at, r.ended_at, a.name AS account_name, NULL AS timer_name
+       r.flow, r.told, r.not_read, r.started_at, r.ended_at, a.name AS account_name, NULL AS timer_name
   FROM sync_runs r
   JOIN accounts a ON a.id = r.account_id
  WHERE r.state = 'running';

@@ -276,6 +276,7 @@ class SyncOut(BaseModel):
     removed_there: int
     removed_here: int
     undecided: int
+    not_read: int
     must_type: str
     warnings: list[str]
 
@@ -291,6 +292,7 @@ class SyncOut(BaseModel):
             removed_there=flow.removed_there,
             removed_here=flow.removed_here,
             undecided=undecided,
+            not_read=plan.not_read,
             must_type=plan.word_to_type if plan.removes_much else "",
             warnings=plan.warnings,
         )
