@@ -28,6 +28,7 @@ from nailer.errors import (
     NotSupported,
     NotVerified,
     PermissionRefused,
+    ServerFailed,
 )
 from nailer.sides.side import CHUNK_BYTES
 from nailer.store.changes import Level, What
@@ -135,7 +136,7 @@ class Landing:
             return self.context.part(item), await self.sender.send(
                 self.context.part(item), sending, item, source, access, free
             )
-        except (NotSupported, PermissionRefused):
+        except (NotSupported, PermissionRefused, ServerFailed):
             if not hidden or sending.begun:
                 raise
             # Some hosts refuse every name that begins with a dot.

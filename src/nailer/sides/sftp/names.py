@@ -17,6 +17,8 @@ MODE, TIMES = 0x4, 0x8
 _SIZE, _OWNERS, _EXTENDED = 0x1, 0x2, 0x80000000
 # One server sets this bit of later versions together with the times, and sends nothing for it.
 _STRAY = 0x20
+# What a long form begins with, where the attributes do not say the kind.
+_KIND_LETTERS = {b"-": Kind.FILE, b"d": Kind.FOLDER, b"l": Kind.LINK}
 _Attributes = tuple[int | None, int | None, int | None, int | None, int | None]
 _u32 = struct.Struct(">I").unpack_from
 _two_u32 = struct.Struct(">II").unpack_from
@@ -71,7 +73,7 @@ def _entry(
     changed_s: int | None,
 ) -> Entry:
     """Owner and group come as names only in the long form, which looks like `ls -l`."""
-    kind = kind_of_mode(mode) if mode is not None else Kind.OTHER
+    kind = kind_of_mode(mode) if mode is not None else _KIND_LETTERS.get(long_form[:1], Kind.OTHER)
     owner_name, group_name = _names_in(long_form)
     return Entry(
         name,

@@ -4,6 +4,7 @@ awaited: many are under way for many files at once, and none costs a task of its
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 from typing import Any
 
 import asyncssh
@@ -25,6 +26,7 @@ class OpenFile:
         self._handler = handler
         self._handle = String(handle)
         self._closing: Answer | None = None
+        self.when_closed: Callable[[], None] | None = None
 
     def write(self, block: bytes, at: int) -> Answer:
         """Send a block to a place of the file (SSH_FXP_WRITE)."""
@@ -46,6 +48,8 @@ class OpenFile:
         """Asked for once, however often it is called: the server may have given the handle to another file by then."""
         if self._closing is None:
             self._closing = Answer(self._handler, STATUS, _CLOSE, self._handle)
+            if self.when_closed is not None:
+                self._closing.when_heard(self.when_closed)
         return self._closing
 
     def look(self) -> SentLook:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import deque
-from collections.abc import Callable, Generator
+from collections.abc import Callable, Generator, Iterator
 from typing import Any
 
 import asyncssh
@@ -144,6 +144,33 @@ def let_go(client: asyncssh.SFTPClient) -> None:
             waiter.exception()  # looked at: some have nobody left who waits
 
 
+@contextlib.contextmanager
+def older_versions() -> Iterator[None]:
+    """Let the library meet a server of version 2, which differs in nothing that is asked for here but links and status
+    texts (draft-ietf-secsh-filexfer-02, 10)."""
+    usual = asyncssh.sftp.MIN_SFTP_VERSION
+    asyncssh.sftp.MIN_SFTP_VERSION = 2
+    try:
+        yield
+    finally:
+        asyncssh.sftp.MIN_SFTP_VERSION = usual
+
+
+def as_version_3(client: asyncssh.SFTPClient) -> None:
+    """Speak version 3 from now on: the library knows no attributes of version 2, which are the same."""
+    handler: Any = client._handler
+    handler._version = max(3, handler._version)
+
+
+def waiting_longest(client: asyncssh.SFTPClient) -> tuple[int, int] | None:
+    """The number of the request that waits longest for its answer, and how many were answered in all; None where none
+    waits."""
+    handler: Any = client._handler
+    if not handler._requests:
+        return None
+    return next(iter(handler._requests)), handler._next_pktid - len(handler._requests)
+
+
 def replaces_in_one_step(client: asyncssh.SFTPClient) -> bool:
     """True where the server offers posix-rename@openssh.com."""
     return bool(client._handler._supports_posix_rename)
@@ -179,6 +206,10 @@ class Answer:
             if self._wanted == STATUS:
                 return packet
         raise asyncssh.SFTPBadMessage(f"An answer is of kind {kind}, and not {self._wanted}.")
+
+    def when_heard(self, act: Callable[[], None]) -> None:
+        """Act once it is answered, or the line is lost."""
+        self._coming.add_done_callback(lambda _: act())
 
     def abandon(self) -> None:
         """Nobody will hear it."""

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath
-from nailer.sides.sftp.open_file import READING, Block
+from nailer.errors import NotSupported, ServerFailed
+from nailer.sides.sftp.open_file import READING, Block, OpenFile
 from nailer.sides.sftp.requests import abandon
 from nailer.sides.side import agreed, whole_by_steps
 
@@ -21,6 +22,7 @@ class FileReading:
 
     def __init__(self, side: SftpSide) -> None:
         self._side = side
+        self._looks = True  # FSTAT works
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         """A file's bytes, a window of blocks asked for ahead (SSH_FXP_READ)."""
@@ -32,7 +34,7 @@ class FileReading:
         try:
             # The first block and the size are asked for together: a small file takes two round trips.
             window.append(file.block(start, block))
-            size = await self._side.ask(file.look().size(), path)
+            size = await self._size(file, path)
             at = start + block
             while True:
                 while at < size and len(window) < (self._side.window(block) if ahead is None else 1):
@@ -53,13 +55,28 @@ class FileReading:
             abandon(*window)
             file.close().abandon()
 
+    async def _size(self, file: OpenFile, path: SitePath) -> int:
+        """The size of an open file; by its name where the server does not say it of open ones."""
+        if self._looks:
+            try:
+                return await self._side.ask(file.look().size(), path)
+            except (NotSupported, ServerFailed):
+                self._looks = False
+        return (await self._side.stat(path)).size
+
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file's entry and bytes: open, look, read and close leave together."""
         self._side.wire.out(f"read all of {path}")
+        if not self._looks:
+            return await whole_by_steps(self._side, path)
         file = await self._side.open(path, READING)
         asked = looking, block, looking_again = file.look(), file.block(0, self._side.read_bytes), file.look()
         try:
-            before = await self._side.ask(looking.entry(path.name), path)
+            try:
+                before = await self._side.ask(looking.entry(path.name), path)
+            except (NotSupported, ServerFailed):
+                self._looks = False
+                return await whole_by_steps(self._side, path)
             content = await self._side.ask(block.data(), path)
             after = await self._side.ask(looking_again.entry(path.name), path)
         finally:

@@ -9,17 +9,18 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import hashlib
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine, Iterator
 from typing import Any, TypeVar
 
 import asyncssh
+from asyncssh.constants import OPEN_REQUEST_SESSION_FAILED
 from asyncssh.packet import PacketDecodeError
 
 from nailer.core.compare.joint import still_as
 from nailer.core.connecting.abilities import Abilities
-from nailer.core.files.entry import Entry, Kind, Stamp
+from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Lack, Listing, NotWhole, listing_of
+from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room
 from nailer.errors import (
     AlreadyThere,
@@ -38,24 +39,25 @@ from nailer.errors import (
     ServerFailed,
     TooManyConnections,
     TransferError,
-    WrongKind,
 )
 from nailer.sides.connection import Lane, Ran, Stage, Wanted
 from nailer.sides.dial import Endpoint, dial, resolve, taken_over
 from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
 from nailer.sides.seen import see_gone, see_renamed
+from nailer.sides.sftp.looking import SftpLooking
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
-from nailer.sides.sftp.names import entry_of
 from nailer.sides.sftp.open_file import READING, WRITING, OpenFile, SentLook, open_file
 from nailer.sides.sftp.pipeline import (
+    as_version_3,
     check_file,
     is_open,
     join_requests,
     let_go,
-    read_folder,
+    older_versions,
     replaces_in_one_step,
     send_nothing_idle,
+    waiting_longest,
 )
 from nailer.sides.sftp.reading import FileReading
 from nailer.sides.sftp.requests import abandon, closed, seconds, sent_look, sent_removal, sent_rename
@@ -87,8 +89,9 @@ _PACKET_BYTES = 262_000
 _BYTES_IN_FLIGHT = 16 * 1024 * 1024
 _LEAST_BLOCKS_IN_FLIGHT = 2
 _USUAL_BLOCK_BYTES = 32 * 1024  # what every server takes, where it does not say more (limits@openssh.com)
-_LINKS_AT_ONCE = 32
 _KEEPALIVE_S = 15
+_SILENCE_S, _SILENCES = 5.0, 4  # the latter where nothing else is answered either
+_TURN_S = 60.0
 _FIRST_WORDS_S = 3.0
 _FIRST_WORDS_BYTES = 2048
 _MOST_LOOKS = 3
@@ -116,7 +119,8 @@ class SftpConnection:
         self._connection = connection
         self._wanted = wanted
         self._side: SftpSide | None = None
-        self._clients: list[asyncssh.SFTPClient] = []
+        self._listening: asyncio.Task[None] | None = None
+        self._sides: list[SftpSide] = []
 
     @property
     def is_open(self) -> bool:
@@ -150,16 +154,43 @@ class SftpConnection:
     async def channel(self, lane: Lane) -> Side:
         """A new side with a channel of its own. Raises NotSupported where the account has no SFTP."""
         try:
-            client = await self._connection.start_sftp_client()
+            with older_versions():
+                client = await self._connection.start_sftp_client()
         except asyncssh.ChannelOpenError as error:
+            if error.code == OPEN_REQUEST_SESSION_FAILED:
+                raise await self._no_file_service(error) from error  # the channel is open; there is no SFTP behind it
             sentence = "The server opens no further channel for this sign-in."
             raise TooManyConnections(sentence, server_words=error.reason) from error
         except (asyncssh.Error, OSError, PacketDecodeError) as error:
             raise await self._no_file_service(error) from error
+        as_version_3(client)
         join_requests(self._connection, client)
-        self._clients.append(client)
         self._side = SftpSide(client, self._wanted.wire, software=self.abilities.software)
+        self._sides.append(self._side)
+        if self._listening is None:
+            self._listening = asyncio.create_task(self._notice_silence())
         return recoded(self._side, self._wanted.manner.charset)
+
+    async def _notice_silence(self) -> None:
+        """Close a channel on which a request is never answered while later ones are: what waits for it is asked again on
+        another channel. Some servers lose one request in hundreds."""
+        seen: dict[SftpSide, tuple[int, int, int]] = {}
+        while True:
+            await asyncio.sleep(_SILENCE_S)
+            for side in list(self._sides):
+                now = waiting_longest(side.client)
+                if now is None or side.slow:
+                    seen.pop(side, None)
+                    continue
+                oldest, answered, times = seen.get(side, (-1, 0, 0))
+                times = times + 1 if oldest == now[0] else 0
+                seen[side] = (*now, times)
+                if times and (now[1] > answered or times >= _SILENCES):
+                    self._wanted.wire.note("a request was never answered; the channel is closed")
+                    del seen[side]
+                    self._sides.remove(side)
+                    side.close()
+                    let_go(side.client)
 
     async def _no_file_service(self, error: Exception) -> TransferError:
         """Why there is no SFTP although the sign-in worked: none is on offer, or the account's login shell prints text into
@@ -212,14 +243,17 @@ class SftpConnection:
 
     async def close(self) -> None:
         """Close the line and every channel over it."""
+        if self._listening is not None:
+            self._listening.cancel()
+            await asyncio.gather(self._listening, return_exceptions=True)
         self._connection.close()
         # A server that does not answer the farewell must not hold us up.
         with contextlib.suppress(TimeoutError, asyncssh.Error, OSError):
             async with asyncio.timeout(3):
                 await self._connection.wait_closed()
         self._connection.abort()
-        for client in self._clients:
-            let_go(client)
+        for side in self._sides:
+            let_go(side.client)
 
 
 async def connect(wanted: Wanted, *, timeout_s: float = 20.0) -> SftpConnection:
@@ -348,17 +382,22 @@ class SftpSide:
     """A side over one SFTP channel."""
 
     def __init__(self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "") -> None:
-        self._client = client
+        self.client = client
         self.wire = wire
         self.active = 0
         # Its version 3 rename links and unlinks, and so fails where the name is taken (sftp-server, process_rename).
         self.rename_refuses = "openssh" in software.lower()
         self.says_room: bool | None = None
         self._over_works = True
+        self._one_by_one = False
+        self.slow = 0  # requests under way that may take minutes
+        self._open_files = 0
+        self._closed = asyncio.Event()
         self._hashes: bool | None = None
         limits = client.limits
         self.read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
         self.write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
+        self.looking = SftpLooking(self)
         self.writing = Writing(self)
         self.reading = FileReading(self)
 
@@ -393,61 +432,38 @@ class SftpSide:
     @property
     def is_open(self) -> bool:
         """False once this channel was closed, which the server may do while the connection lives."""
-        return is_open(self._client)
+        return is_open(self.client)
 
     def close(self) -> None:
         """End this channel; the connection stays."""
-        self._client.exit()
+        self.client.exit()
 
     async def wait_closed(self) -> None:
         """Wait until the channel has ended."""
-        await self._client.wait_closed()
+        await self.client.wait_closed()
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
         """A folder's names; packets are asked for ahead (SSH_FXP_READDIR), links looked at afterwards."""
         self.wire.out(f"read folder {folder}")
-        try:
-            entries = await self.ask(read_folder(self._client, folder.raw), folder)
-        except FileMissing as missing:
-            # Servers call a file listed as a folder missing, too (OpenSSH reports ENOTDIR as 'no such file').
-            if await self.taken(folder):
-                raise WrongKind("{path} is no folder.", path=folder, server_words=missing.server_words) from missing
-            raise
-        entries = [one for one in entries if one.name not in (b".", b"..")]
-        odd = [one.name for one in entries if not one.name or b"/" in one.name or b"\0" in one.name]
-        lack = NotWhole(Lack.UNREAD, repr(odd[0])[1:], len(odd)) if odd else None
-        entries = [one for one in entries if one.name not in odd] if odd else entries
-        links = [one for one in entries if one.kind is Kind.LINK]
-        if not links:
-            return listing_of(entries, lack)
-        gate = asyncio.Semaphore(_LINKS_AT_ONCE)
-
-        async def _led(entry: Entry) -> Entry:
-            async with gate:
-                return await self._with_target(folder.child(entry.name), entry)
-
-        others = [one for one in entries if one.kind is not Kind.LINK]
-        return listing_of(others + await asyncio.gather(*map(_led, links)), lack)
+        return await self.looking.folder(folder)
 
     async def stat(self, path: SitePath) -> Entry:
         """What stands under a name, links not followed (SSH_FXP_LSTAT)."""
         self.wire.out(f"look at {path}")
-        attrs = await self.ask(self._client.lstat(path.raw), path)
-        entry = entry_of(path.name, attrs)
-        return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
+        return await self.looking.one(path)
 
     async def resolve(self, path: SitePath) -> SitePath:
         """Where a path leads (SSH_FXP_REALPATH)."""
         self.wire.out(f"resolve {path}")
-        resolved = SitePath.parse(await self.ask(self._client.realpath(path.raw), path))
+        resolved = SitePath.parse(await self.ask(self.client.realpath(path.raw), path))
         # Many servers resolve names that are not there; a look tells.
-        await self.ask(self._client.stat(resolved.raw), path)
+        await self.ask(self.client.stat(resolved.raw), path)
         return resolved
 
     async def home(self) -> SitePath:
         """Where the account starts (SSH_FXP_REALPATH of '.')."""
         self.wire.out("where the account starts")
-        return SitePath.parse(await self.ask(self._client.realpath(b"."), SitePath()))
+        return SitePath.parse(await self.ask(self.client.realpath(b"."), SitePath()))
 
     holes_bytes = _BYTES_IN_FLIGHT
     renames: bool | None = True  # as good as every server does; where one does not, it says so
@@ -460,12 +476,12 @@ class SftpSide:
     async def make_folder(self, path: SitePath) -> None:
         """Make a folder; version 3 says only that it failed, so a failure is explained by looking."""
         self.wire.out(f"make folder {path}")
-        await self._or_because(self._client.mkdir(path.raw), path, self.taken)
+        await self._or_because(self.client.mkdir(path.raw), path, self.taken)
 
     async def remove_file(self, path: SitePath) -> None:
         """Remove a file or a link; a look leaves together with that."""
         self.wire.out(f"remove {path}")
-        removal, look = sent_removal(self._client, path.raw), self.sent_look(path)
+        removal, look = sent_removal(self.client, path.raw), self.sent_look(path)
         try:
             await self.ask(removal, path)
             await self._see_gone(look, path)
@@ -475,7 +491,7 @@ class SftpSide:
     async def remove_folder(self, path: SitePath) -> None:
         """Remove an empty folder; a failure is explained by looking."""
         self.wire.out(f"remove folder {path}")
-        removal, look = sent_removal(self._client, path.raw, folder=True), self.sent_look(path)
+        removal, look = sent_removal(self.client, path.raw, folder=True), self.sent_look(path)
         try:
             await self._or_because(removal, path, self._filled)
             await self._see_gone(look, path)
@@ -524,7 +540,7 @@ class SftpSide:
 
     async def _rename(self, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
         """Rename and look, together. Raises RenameRefused with everything as it was, also where the server only said yes."""
-        asked, look = sent_rename(self._client, old.raw, new.raw, over=over), self.sent_look(new)
+        asked, look = sent_rename(self.client, old.raw, new.raw, over=over), self.sent_look(new)
         try:
             if over:
                 await self.ask(asked, new)
@@ -556,7 +572,7 @@ class SftpSide:
 
     def sent_look(self, path: SitePath) -> SentLook:
         """A look that leaves with what was asked before it."""
-        return sent_look(self._client, path.raw)
+        return sent_look(self.client, path.raw)
 
     async def _see_gone(self, look: SentLook, path: SitePath) -> None:
         try:
@@ -577,18 +593,19 @@ class SftpSide:
     @property
     def replaces_in_one_step(self) -> bool:
         """True where the server offers posix-rename@openssh.com: a visitor then never finds the name missing."""
-        return self._over_works and replaces_in_one_step(self._client)
+        return self._over_works and replaces_in_one_step(self.client)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         """By the server itself where it offers copy-data (draft-ietf-secsh-filexfer-extensions-00)."""
-        if not self._client.supports_remote_copy:
+        if not self.client.supports_remote_copy:
             return False
         self.wire.out(f"copy {source} to {target}")
         reading = await self.open(source, READING)
         try:
             writing = await self.open(target, WRITING)
             try:
-                await self.landed(reading.copy_to(writing), target)
+                with self._slowly():
+                    await self.landed(reading.copy_to(writing), target)
                 await self.landed(writing.close(), target)
             except BaseException:
                 await closed(writing)
@@ -597,14 +614,23 @@ class SftpSide:
             reading.close().abandon()
         return True
 
+    @contextlib.contextmanager
+    def _slowly(self) -> Iterator[None]:
+        """What the server does by itself with a large file takes its time: its silence is no loss."""
+        self.slow += 1
+        try:
+            yield
+        finally:
+            self.slow -= 1
+
     async def make_link(self, path: SitePath, target: bytes) -> None:
         """Make a symbolic link. Servers take the two names in the order of OpenSSH's, not of the draft."""
-        await self._or_because(self._client.symlink(target, path.raw), path, self.taken)
+        await self._or_because(self.client.symlink(target, path.raw), path, self.taken)
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         """Set access and time (SSH_FXP_SETSTAT)."""
         self.wire.out(f"set access or time of {path}")
-        await self.ask(self._client.setstat(path.raw, _attributes(access, stamp)), path)
+        await self.ask(self.client.setstat(path.raw, _attributes(access, stamp)), path)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
         """The server's own hash by check-file; None where it offers none."""
@@ -612,7 +638,8 @@ class SftpSide:
             return None
         self.wire.out(f"hash of {path}")
         try:
-            chosen, value = await check_file(self._client, path.raw, b",".join(_HASHES))
+            with self._slowly():
+                chosen, value = await check_file(self.client, path.raw, b",".join(_HASHES))
         except asyncssh.SFTPOpUnsupported:
             self._hashes = False
             return None
@@ -627,7 +654,7 @@ class SftpSide:
     async def room(self, folder: SitePath) -> Room | None:
         """Space by statvfs@openssh.com; None where the server does not offer it."""
         try:
-            space = await self._client.statvfs(folder.raw)
+            space = await self.client.statvfs(folder.raw)
         except asyncssh.SFTPError:
             self.says_room = False
             return None
@@ -635,14 +662,6 @@ class SftpSide:
             raise _translated(error, folder.shown) from error
         self.says_room = True
         return Room((space.blocks or 0) * (space.frsize or 0), (space.bavail or 0) * (space.frsize or 0))
-
-    async def _with_target(self, path: SitePath, entry: Entry) -> Entry:
-        target: bytes | None = None
-        leads_to: Kind | None = None
-        with contextlib.suppress(asyncssh.SFTPError):
-            target = _bytes(await self._client.readlink(path.raw))
-            leads_to = entry_of(path.name, await self._client.stat(path.raw)).kind
-        return _as_link(entry, target, leads_to)
 
     async def ask(self, request: Awaitable[_R], path: SitePath) -> _R:
         """Await a request; the library's errors become ours, about `path`."""
@@ -675,7 +694,7 @@ class SftpSide:
         return True
 
     async def _filled(self, path: SitePath) -> bool:
-        return bool(await self.ask(self._client.listdir(path.raw), path))
+        return bool(await self.ask(self.client.listdir(path.raw), path))
 
     async def landed(self, request: Awaitable[object], path: SitePath) -> None:
         """Await a write. A plain 'failure' is read as a full disk where the words or the room left say so."""
@@ -691,8 +710,36 @@ class SftpSide:
             raise
 
     async def open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:
-        """Open a file of the server."""
-        return await self.ask(open_file(self._client, path.raw, how, mode), path)
+        """Open a file of the server. One that lets only so many be open at once is waited for."""
+        while True:
+            others = self._open_files
+            if self._one_by_one and others:
+                await self._until_one_is_closed(path)
+                continue
+            try:
+                self._open_files += 1
+                file = await self.ask(open_file(self.client, path.raw, how, mode), path)
+            except BaseException as refused:
+                self._has_closed()
+                # It may be refused because others are open: once they are closed it is tried alone.
+                self._one_by_one = isinstance(refused, ServerFailed) and others > 0
+                if not self._one_by_one:
+                    raise
+                continue
+            file.when_closed = self._has_closed
+            return file
+
+    async def _until_one_is_closed(self, path: SitePath) -> None:
+        try:
+            async with asyncio.timeout(_TURN_S):
+                await self._closed.wait()
+        except TimeoutError as error:
+            raise ServerFailed("The server lets no second file be open beside {path}.", path=path) from error
+
+    def _has_closed(self) -> None:
+        self._open_files -= 1
+        self._closed.set()
+        self._closed = asyncio.Event()
 
 
 def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
@@ -702,23 +749,3 @@ def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
     if stamp is not None:
         attributes.atime = attributes.mtime = seconds(stamp)
     return attributes
-
-
-def _bytes(value: bytes | str | None) -> bytes:
-    if value is None:
-        return b""
-    return value if isinstance(value, bytes) else value.encode("utf-8", "surrogateescape")
-
-
-def _as_link(entry: Entry, target: bytes | None, leads_to: Kind | None) -> Entry:
-    return Entry(
-        name=entry.name,
-        kind=Kind.LINK,
-        stamp=entry.stamp,
-        access=entry.access,
-        owner=entry.owner,
-        group=entry.group,
-        target=target,
-        leads_to=leads_to,
-        owner_id=entry.owner_id,
-    )
