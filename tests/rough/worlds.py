@@ -7,11 +7,13 @@ import os
 from collections.abc import AsyncIterator, Iterable
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 from nailer.core.compare.joint import Compare
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.services.pairs.plan import SyncPlan
+from nailer.sides.sftp import side
 from nailer.store.jobs import Item, Job
 from tests.rough.server import RoughFtp
 from tests.rough.sftp_server import RoughSftp
@@ -44,8 +46,12 @@ async def a_rough_sftp_world(
     host = RoughSftp(root, faults, times=times)
     await host.start()
     try:
-        async with a_world_on(host, tmp_path, database_url, root / "htdocs", identity=host.identity, **site) as made:
-            yield made
+        # A request that is lost is noticed sooner than by people's servers.
+        with patch.object(side, "_SILENCE_S", 0.5):
+            async with a_world_on(
+                host, tmp_path, database_url, root / "htdocs", identity=host.identity, **site
+            ) as made:
+                yield made
     finally:
         await host.stop()
 

@@ -24,6 +24,7 @@ from nailer.errors import (
     FileMissing,
     LiveGone,
     NoSpaceLeft,
+    NotDone,
     NotSupported,
     NotVerified,
     PermissionRefused,
@@ -154,7 +155,7 @@ async def tries_renaming(side: Side, folder: SitePath) -> bool | None:
         else:
             side.renames = True
         await side.remove_file(other if side.renames else one)
-    except (*_REFUSED, FileMissing, NoSpaceLeft, WrongKind, ConnectionDropped):
+    except (*_REFUSED, FileMissing, NoSpaceLeft, WrongKind, ConnectionDropped, NotDone, NotVerified):
         pass  # what could not be tried is not known, and what could not be removed is offered as left over
     return side.renames
 

@@ -11,7 +11,7 @@ from shutil import rmtree
 import pytest
 
 from nailer.acting import Acting, acting_as
-from nailer.core.files.entry import SideName
+from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.replacing import Fate, Take
 from nailer.core.packages.tested import PageTest
@@ -318,10 +318,10 @@ async def test_a_second_rename_that_is_refused_takes_the_first_back(
     plan = await choose(world, await planned(world), old=Take.DROP)
     rename = SftpSide._rename
 
-    async def _refuses(side: SftpSide, old: SitePath, new: SitePath) -> None:
+    async def _refuses(side: SftpSide, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
         if new == SKIN and b".new-" in old.name:
             raise RenameRefused("The server does not let {path} be renamed.", path=old)
-        await rename(side, old, new)
+        await rename(side, old, new, was, over=over)
 
     with monkeypatch.context() as patched:
         patched.setattr(SftpSide, "_rename", _refuses)
@@ -450,10 +450,10 @@ async def stuck_between(world: World, monkeypatch: pytest.MonkeyPatch) -> Replac
     plan = await choose(world, await planned(world), old=Take.DROP)
     rename = SftpSide._rename
 
-    async def _refuses(side: SftpSide, old: SitePath, new: SitePath) -> None:
+    async def _refuses(side: SftpSide, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
         if new == SKIN:
             raise RenameRefused("The server does not let {path} be renamed.", path=old)
-        await rename(side, old, new)
+        await rename(side, old, new, was, over=over)
 
     with monkeypatch.context() as patched:
         patched.setattr(SftpSide, "_rename", _refuses)

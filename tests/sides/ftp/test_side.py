@@ -533,7 +533,7 @@ async def test_a_renaming_goes_along_with_what_another_line_sends(tmp_path: Path
             gone = tasks.create_task(outcome(lost))
 
         sent = " ".join(host.commands)
-        with_looks = "RNFR /old.txt RNTO /moved.txt MLST /moved.txt RNFR /gone.txt RNTO /lost.txt MLST /lost.txt"
+        with_looks = "RNFR /old.txt RNTO /moved.txt RNFR /gone.txt RNTO /lost.txt MLST /moved.txt MLST /lost.txt"
         assert f"MLST /new.txt.free {with_looks} EPSV" in sent
         assert isinstance(gone.result(), TransferError), "its own failure is its own"
         assert tree(tmp_path) == {"warm.txt": b"x", "new.txt": b"x", "moved.txt": b"old"}

@@ -90,7 +90,7 @@ class Renaming:
             for names, was in zip((first, second), stood, strict=True)
         ]
         sent = [one for one in moves if one is not None]
-        if any(has_line_break(command) for one in sent for command in one.commands):
+        if any(has_line_break(command) for one in sent for command in one.renaming):
             raise line_break()
         async with self._side.connection.line(self._side.lane) as line:
             await self.send_moving(line, sent, [], then_more=False)
@@ -131,7 +131,7 @@ class Renaming:
     async def _move(self, moving: Moving) -> None:
         """Rename over the first line that is free, or along with what another line sends next: of many small files each
         saves a round trip by that."""
-        if any(has_line_break(command) for command in moving.commands):
+        if any(has_line_break(command) for command in moving.renaming):
             raise line_break()  # before it could spoil what it goes along with
         waiting = self._side.connection.moving
         waiting.append(moving)
@@ -160,7 +160,9 @@ class Renaming:
         self, line: FtpLine, moves: Sequence[Moving], commands: Sequence[bytes], *, then_more: bool
     ) -> _Replies:
         """Send commands, and renamings behind them, together; return the replies to the commands."""
-        everything = [*commands, *(command for one in moves for command in one.commands)]
+        # The looks come last: between two renamings that belong together nothing is waited for.
+        renamings = [command for one in moves for command in one.renaming]
+        everything = [*commands, *renamings, *(command for one in moves for command in one.looks)]
         try:
             replies = await line.ask_together(everything, then_more=then_more)
         except BaseException as failed:
@@ -168,10 +170,10 @@ class Renaming:
             for one in moves:
                 one.end(lost)
             raise
-        at = len(commands)
-        for one in moves:
-            one.told(replies[at : at + len(one.commands)])
-            at += len(one.commands)
+        told, looked = replies[len(commands) :], replies[len(commands) + len(renamings) :]
+        for number, one in enumerate(moves):
+            one.told(told[2 * number], told[2 * number + 1], looked[: len(one.looks)])
+            looked = looked[len(one.looks) :]
         return replies[: len(commands)]
 
 
@@ -189,13 +191,12 @@ class Moving:
     seen: Entry | None = None
 
     @property
-    def commands(self) -> list[bytes]:
-        """The two commands of a renaming, and the look."""
-        return [b"RNFR " + self.old.raw, b"RNTO " + self.new.raw, *self.looks]
+    def renaming(self) -> list[bytes]:
+        """The two commands of a renaming."""
+        return [b"RNFR " + self.old.raw, b"RNTO " + self.new.raw]
 
-    def told(self, replies: Sequence[Reply]) -> None:
-        """Take the replies to its commands."""
-        began, ended, *looked = replies
+    def told(self, began: Reply, ended: Reply, looked: Sequence[Reply]) -> None:
+        """Take the replies to its commands, and to the look."""
         self.seen = shown_in(looked, self.new)
         error = None
         if not began.is_good:

@@ -22,6 +22,7 @@ from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room
+from nailer.core.words import size_text
 from nailer.errors import (
     AlreadyThere,
     CannotReplace,
@@ -90,6 +91,7 @@ _BYTES_IN_FLIGHT = 16 * 1024 * 1024
 _LEAST_BLOCKS_IN_FLIGHT = 2
 _USUAL_BLOCK_BYTES = 32 * 1024  # what every server takes, where it does not say more (limits@openssh.com)
 _KEEPALIVE_S = 15
+_QUOTA = ("Look at the quota of the account: many servers fail so when it is used up.", "Try again.")
 _SILENCE_S, _SILENCES = 5.0, 4  # the latter where nothing else is answered either
 _TURN_S = 60.0
 _FIRST_WORDS_S = 3.0
@@ -178,6 +180,9 @@ class SftpConnection:
         while True:
             await asyncio.sleep(_SILENCE_S)
             for side in list(self._sides):
+                if side.lost:
+                    let_go(side.client)  # who asked in the moment of its end waits for nobody
+                    continue
                 now = waiting_longest(side.client)
                 if now is None or side.slow:
                     seen.pop(side, None)
@@ -188,7 +193,7 @@ class SftpConnection:
                 if times and (now[1] > answered or times >= _SILENCES):
                     self._wanted.wire.note("a request was never answered; the channel is closed")
                     del seen[side]
-                    self._sides.remove(side)
+                    side.lost = True
                     side.close()
                     let_go(side.client)
 
@@ -390,6 +395,7 @@ class SftpSide:
         self.says_room: bool | None = None
         self._over_works = True
         self._one_by_one = False
+        self.lost = False  # it does not answer all it is asked
         self.slow = 0  # requests under way that may take minutes
         self._open_files = 0
         self._closed = asyncio.Event()
@@ -605,8 +611,8 @@ class SftpSide:
             writing = await self.open(target, WRITING)
             try:
                 with self._slowly():
-                    await self.landed(reading.copy_to(writing), target)
-                await self.landed(writing.close(), target)
+                    await self.landed(reading.copy_to(writing), target, "as it copied it")
+                await self.landed(writing.close(), target, "as it closed the copy")
             except BaseException:
                 await closed(writing)
                 raise
@@ -696,8 +702,9 @@ class SftpSide:
     async def _filled(self, path: SitePath) -> bool:
         return bool(await self.ask(self.client.listdir(path.raw), path))
 
-    async def landed(self, request: Awaitable[object], path: SitePath) -> None:
-        """Await a write. A plain 'failure' is read as a full disk where the words or the room left say so."""
+    async def landed(self, request: Awaitable[object], path: SitePath, step: str) -> None:
+        """Await a write. A plain 'failure' is read as a full disk where the words or the room left say so; else what is
+        known is said: at which `step` it came, and what room the server tells."""
         try:
             await self.ask(request, path)
         except ServerFailed as failed:
@@ -707,7 +714,9 @@ class SftpSide:
                 raise NoSpaceLeft(
                     "The server has no room for {path}.", path=path, server_words=failed.server_words
                 ) from failed
-            raise
+            told = f"It tells {size_text(room.free_bytes)} of room." if room is not None else "It tells no room."
+            sentence = f"The server failed at {{path}} {step}, and gives no reason. {told}"
+            raise ServerFailed(sentence, path=path, server_words=failed.server_words, advice=_QUOTA) from failed
 
     async def open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:
         """Open a file of the server. One that lets only so many be open at once is waited for."""

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, TypeGuard
 
 from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
+from nailer.core.words import size_text
 from nailer.errors import AlreadyThere, FileMissing, PermissionRefused, ServerFailed
 from nailer.sides.seen import see_landed
 from nailer.sides.sftp.open_file import CHANGING, WRITING, OpenFile, SentLook
@@ -22,6 +23,8 @@ from nailer.sides.side import tolerated
 if TYPE_CHECKING:
     from nailer.sides.sftp.side import SftpSide
 
+_WRITING = "while it wrote"
+
 
 class Writing:
     """Writes files of one side."""
@@ -33,10 +36,10 @@ class Writing:
         """As `Side.write`: a window of blocks is on its way, and each is awaited."""
         async with self._writing(path, chunks, start) as (file, window, written):
             while window:
-                await self._side.landed(window[0], path)
+                await self._side.landed(window[0], path, _WRITING)
                 window.popleft()
             # A server may report a full disk only when the file is closed.
-            await self._side.landed(file.close(), path)
+            await self._side.landed(file.close(), path, _closing(written))
         return written
 
     async def land(
@@ -61,9 +64,9 @@ class Writing:
             free_still = asyncio.create_task(self._check_free(free)) if self._must_look(free) else None
             try:
                 while window:
-                    await self._side.landed(window[0], path)
+                    await self._side.landed(window[0], path, _WRITING)
                     window.popleft()
-                await self._side.landed(closing, path)
+                await self._side.landed(closing, path, _closing(written))
                 landed = await self._looked(looking, path, start + written)
                 was_set = await tolerated(self._side.ask(setting, path))
                 if free_still is not None:
@@ -100,7 +103,7 @@ class Writing:
         try:
             async for block in _blocks(chunks, self._side.write_bytes):
                 while len(window) >= self._side.window(self._side.write_bytes):
-                    await self._side.landed(window[0], path)
+                    await self._side.landed(window[0], path, _WRITING)
                     window.popleft()
                 window.append(file.write(block, start + written))
                 written += len(block)
@@ -119,6 +122,10 @@ class Writing:
     def _must_look(self, free: SitePath | None) -> TypeGuard[SitePath]:
         """Whether it takes a look to know that a name is free: servers differ in what renaming onto one does."""
         return free is not None and not self._side.rename_refuses
+
+
+def _closing(count: int) -> str:
+    return f"as it closed the file, with all {size_text(count)} taken"
 
 
 async def _blocks(chunks: AsyncIterator[bytes], most: int) -> AsyncGenerator[bytes, None]:
