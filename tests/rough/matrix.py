@@ -80,16 +80,19 @@ async def tried(kind: str, fault: str, place: Path, url: str) -> Row:
                 reads = reads or _clean(error.what, world)
                 continue
             done, failed, lies, first = await _counted(world, job)
-            said.append(f"{word}: {done}" + (f", {failed} failed" if failed else ""))
+            count = f"{done}" + (f", {failed} failed" if failed else "")
+            said.append(f"{word}: {'stopped' if job.trouble else count}")  # how far it came is chance
             untrue += lies
             reads = reads or first
         await world.nailer.plans.leftovers.clear()
         # The try of a renaming that was cut is offered where it lies.
         left = [name for name in hidden(world.there) if "nailer-try" not in name]
         untrue += len(left) if fault not in _STAYS else 0
-        return Row("; ".join(said), reads, untrue)
+        return Row("; ".join(said), reads or _UNSEEN.get(fault, ""), untrue)
 
 
+# What lies in every answer alike is seen by the bytes only.
+_UNSEEN = {"write-corrupts": "nothing; with *Read back* set for the site: what lies there now is not what was sent"}
 # What cannot be cleared on these servers has an owner, and is offered where it lies.
 _STAYS = ("dele-refused", "dele-lies", "remove-refused", "remove-lies")
 

@@ -49,6 +49,7 @@ LASTING = {
     "close-cuts": "every third file of more than a few bytes is cut to half when it is closed, and CLOSE answers OK",
     "close-drops": "every third file of more than a few bytes is removed when it is closed, and CLOSE answers OK",
     "close-fails": "every third CLOSE of more than a few bytes answers FAILURE, and the file is gone",
+    "write-corrupts": "every third file of more than a few bytes gets other bytes, with the size and time that were sent",
     "names-only": "READDIR names files and says nothing more of them",
     "sizes-zero-in-lists": "READDIR says a size of 0 of every file, STAT the right one",
     "size-zero-of-nothing": "STAT of a name that does not exist answers an empty file's attributes",
@@ -444,6 +445,10 @@ class _File(paramiko.SFTPHandle):
                     os.truncate(self._place, self._place.stat().st_size // 2)
                 if host.has("close-drops") or host.has("close-fails"):
                     self._place.unlink()
+            if host.has("write-corrupts"):
+                was = self._place.stat()
+                self._place.write_bytes(b"?" * was.st_size)
+                os.utime(self._place, (was.st_atime, was.st_mtime))
             if host.has("close-fails"):
                 return SFTP_FAILURE
         return SFTP_OK

@@ -11,7 +11,7 @@ from tests.rough import server, sftp_server
 from tests.rough.loop import one_run
 
 
-@pytest.mark.parametrize("number", range(1, 25))
+@pytest.mark.parametrize("number", range(1, 17))
 @pytest.mark.parametrize("kind", ["ftp", "sftp"])
 async def test_every_byte_is_on_a_side_or_kept_and_what_is_said_is_true(
     migrated_url: str, database: object, tmp_path: Path, kind: str, number: int

@@ -162,3 +162,27 @@ async def test_saving_says_done_only_where_it_is(
 
         assert "said that it renamed" in saved.why_not
         assert (world.there / "index.html").read_text() == "live"
+
+
+@pytest.mark.parametrize("reads_back", [False, True])
+async def test_other_bytes_of_the_same_size_are_found_where_uploads_are_read_back(
+    migrated_url: str, database: object, tmp_path: Path, reads_back: bool
+) -> None:
+    """Whoever lies in every answer is found out by the bytes alone; that costs as much as the upload, so it is a choice."""
+    async with a_rough_sftp_world(tmp_path, migrated_url, ["write-corrupts"], reads_back=reads_back) as world:
+        for name, text in OLD.items():
+            write(world.there, name, text, NOON_S - 900)
+        for name, text in NEW.items():
+            write(world.here, name, text)
+
+        job = await world.upload(*NEW)
+
+        if not reads_back:
+            assert job.state is JobState.DONE
+            return
+        await _said_is_so(world, job, NEW)
+        assert "read back" in await failures(world, job)
+        undone = await world.nailer.plans.take_back.take_job_back(world.account_id, job.id)
+        world.host.faults.clear()
+        await world.run(undone)
+        assert tree(world.there) == {name: text.encode() for name, text in OLD.items()}

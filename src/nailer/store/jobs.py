@@ -91,6 +91,7 @@ class Job:
     file_access: int | None = None
     folder_access: int | None = None
     in_place: bool = False
+    reads_back: bool = False
     claims: int = 0
     trouble_kind: str | None = None
     source_site_id: int | None = None
@@ -579,6 +580,7 @@ def _job(row: Row) -> Job:
         file_access=row["file_access"],
         folder_access=row["folder_access"],
         in_place=bool(row["in_place"]),
+        reads_back=bool(row["reads_back"]),
         claims=row["claims"],
         trouble_kind=row["trouble_kind"],
         source_site_id=row["source_site_id"],

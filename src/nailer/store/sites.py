@@ -69,6 +69,7 @@ class Site:
     file_access: int | None = None
     folder_access: int | None = None
     in_place: bool = False
+    reads_back: bool = False
     from_home: bool = False
     package_bytes: int | None = None
     fleeting: bool = False
@@ -382,7 +383,7 @@ def _root(row: Row) -> DocumentRoot:
 
 
 _SECRET_KINDS = ("password", "private_key", "passphrase", "one_time_secret", "proxy_password")
-_FLAGS = ("agent", "old_allowed", "passive", "fleeting", "in_place", "from_home", "guards_proposed")
+_FLAGS = ("agent", "old_allowed", "passive", "fleeting", "in_place", "reads_back", "from_home", "guards_proposed")
 _ELSEWHERE = ("id", "position", "credential_id", "opened_at", "document_roots", "guarded", "guards_proposed")
 
 

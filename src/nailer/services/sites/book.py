@@ -65,6 +65,7 @@ OPEN_TO_SETTINGS = frozenset(
         "file_access",
         "folder_access",
         "in_place",
+        "reads_back",
         "package_bytes",
     }
 )

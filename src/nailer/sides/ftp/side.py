@@ -19,7 +19,7 @@ from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import to_wire
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.listing import quoted_path
-from nailer.core.files.sitepath import SitePath
+from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room, room_of_quota
 from nailer.errors import (
@@ -572,8 +572,14 @@ class FtpSide:
                 await looking.explain(path, failed)
                 inside = await looking.folder(path, careful=True)
                 if inside.entries or inside.parts:
+                    # A link may show in no other listing, so that nobody would find what keeps the folder.
+                    link = next((one for one in inside.entries if one.kind is Kind.LINK), None)
+                    holds = f": it holds the link {shown_name(link.name)}" if link is not None else ""
                     raise FolderNotEmpty(
-                        "The folder {path} is not empty.", path=path, server_words=failed.server_words
+                        f"The folder {{path}} is not empty{holds}.",
+                        path=path,
+                        server_words=failed.server_words,
+                        advice=("Remove the link first.",) if link is not None else (),
                     ) from failed
                 raise
         if not gone:
@@ -594,7 +600,9 @@ class FtpSide:
         async with self.connection.line(self.lane) as line:
             if stamp is not None and learned.sets_times is not False:
                 await self.finishing.set_time(line, path, stamp)
-            if access is not None and learned.sets_access is not False:
+            if access is not None and learned.sets_access is False:
+                raise NotSupported("This server lets nobody set the access of {path}.", path=path)
+            if access is not None:
                 reply = await self.finishing.set_access(line, path, access)
                 if not reply.is_good:
                     raise from_reply(reply.code, reply.text, path.shown)
