@@ -251,7 +251,10 @@ async def test_links_say_where_they_lead(ground: Ground) -> None:
 
     found = {entry.name: entry for entry in (await ground.side.list(ground.top, careful=True)).entries}
 
-    assert (found[b"www"].kind, found[b"www"].target, found[b"www"].leads_to) == (Kind.LINK, b"htdocs", Kind.FOLDER)
+    target = found[b"www"].target or b""
+    if "own link targets" in ground.lacks:
+        target = target.removeprefix(ground.top.raw + b"/")  # the server writes them out from its root
+    assert (found[b"www"].kind, target, found[b"www"].leads_to) == (Kind.LINK, b"htdocs", Kind.FOLDER)
     assert found[b"www"].opens_as_folder
     assert found[b"to-file"].leads_to is Kind.FILE
     assert found[b"broken"].leads_to is None

@@ -17,15 +17,25 @@ from nailer.sides.connection import Connection, Lane, Manner, SignIn, Wanted
 from nailer.sides.dial import Endpoint
 from nailer.sides.reach import reach
 from tests.contracts.sides import Ground
-from tests.real.servers import HOST, PASSWORD, USER, RealHost, give, openssh, proftpd, vsftpd
+from tests.real.servers import HOST, PASSWORD, USER, RealHost, dropbear, give, openssh, proftpd, vsftpd
 
 _FTP_LACKS = frozenset({"links", "line breaks", "own link looks"})
+
+_WRITTEN_OUT = frozenset({"own link targets"})
+_NO_EXTENSIONS = "SFTPExtensions -checkFile -copyFile -vendorID -versionSelect -fsync -posixRename -statvfs -hardlink"
 
 # Every configuration: how it is started, and what it cannot do by the contract's words.
 CONFIGURATIONS: dict[str, tuple[Callable[[Path], AbstractContextManager[RealHost]], frozenset[str]]] = {
     "openssh": (openssh, frozenset()),
     "openssh-chroot": (partial(openssh, chroot=True), frozenset()),
     "openssh-one-session": (lambda place: openssh(place, "MaxSessions 1"), frozenset()),
+    "dropbear": (dropbear, frozenset()),
+    "proftpd-sftp": (partial(proftpd, sftp=True), _WRITTEN_OUT),
+    "proftpd-sftp-bare": (lambda place: proftpd(place, _NO_EXTENSIONS, sftp=True), _WRITTEN_OUT | {"overwrites"}),
+    "proftpd-sftp-no-overwrite": (
+        lambda place: proftpd(place, "AllowOverwrite off", sftp=True),
+        _WRITTEN_OUT | {"overwrites"},
+    ),
     "vsftpd": (vsftpd, _FTP_LACKS),
     "vsftpd-tls": (lambda place: vsftpd(place, "require_ssl_reuse=YES", tls="explicit"), _FTP_LACKS),
     "vsftpd-implicit": (lambda place: vsftpd(place, "local_umask=077", tls="implicit"), _FTP_LACKS),

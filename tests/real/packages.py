@@ -15,8 +15,13 @@ from pathlib import Path
 
 _PLACE = Path(__file__).parent.parent.parent / ".venv" / "real-servers"
 # Every package that brings a program is named: what a machine has already is not fetched as something needed.
-_SETS = (("vsftpd",), ("proftpd-core", "proftpd-mod-crypto"), ("openssh-server", "openssh-sftp-server"))
-_DONE = "unpacked-4"
+_SETS = (
+    ("vsftpd",),
+    ("proftpd-core", "proftpd-mod-crypto"),
+    ("openssh-server", "openssh-sftp-server"),
+    ("dropbear-bin", "libtomcrypt1", "libtommath1"),
+)
+_DONE = "unpacked-5"
 
 
 @dataclass(frozen=True)
@@ -32,6 +37,14 @@ class Programs:
     @property
     def sftp_server(self) -> Path:
         return self.root / "usr/lib/openssh/sftp-server"
+
+    @property
+    def dropbear(self) -> Path:
+        return self.root / "usr/sbin/dropbear"
+
+    @property
+    def dropbear_key(self) -> Path:
+        return self.root / "usr/bin/dropbearkey"
 
     @property
     def vsftpd(self) -> Path:
@@ -75,7 +88,7 @@ def _fetch() -> None:
     for package in sorted(archives.glob("*.deb")):
         subprocess.run(["dpkg", "-x", package, _PLACE / "root"], check=True)
     found = Programs(_PLACE / "root")
-    for program in (found.sshd, found.sftp_server, found.vsftpd, found.proftpd):
+    for program in (found.sshd, found.sftp_server, found.vsftpd, found.proftpd, found.dropbear):
         assert program.exists(), f"no package that was fetched brings {program.name}"
 
 

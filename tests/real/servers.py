@@ -1,4 +1,5 @@
-"""Real hosting servers as private processes on loopback: OpenSSH, vsftpd and ProFTPD, in whatever configuration a test asks.
+"""Real hosting servers as private processes on loopback: OpenSSH, dropbear, vsftpd and ProFTPD (FTP and SFTP), in whatever
+configuration a test asks.
 
 Each runs in a mount namespace of its own, with its own users, passwords and PAM rules laid over the machine's: the
 machine's files are not changed, and nothing is left of it once the process has ended.
@@ -9,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import os
 import shlex
+import shutil
 import signal
 import socket
 import subprocess
@@ -28,6 +30,7 @@ from tests.real.packages import Programs, as_root, programs
 HOST = "ftp.mosslane.example"
 USER, PASSWORD = "seedlib", "sow-and-reap"
 UID = 4711
+_DROPBEARS_SFTP = b"/usr/lib/sftp-server"
 # `sow-and-reap` by SHA-512 crypt, so that the tests need no program that computes it.
 _HASH = "$6$mosslane$7bu/BbK.EvTENLk2LOHgw.fDLQQQiQsEoe7ZzhK4nhAaXPuB87HaCsLTRRcaIfLeRgG2SFY6.YuOFXPCbxR.L0"
 _MOUNTS = """
@@ -35,6 +38,7 @@ set -e
 for name in passwd shadow group pam.d; do mount --bind "$0/etc/$name" "/etc/$name"; done
 mount -t tmpfs -o mode=755 tmpfs /run
 mkdir -m 755 /run/sshd /run/empty /run/jail
+[ ! -f "$0/sftp-server" ] || cp "$0/sftp-server" /run/sftp-server
 [ ! -d "$0/jail/home/second-disk" ] || mount -t tmpfs -o uid=4711,gid=4711,mode=755 tmpfs "$0/jail/home/second-disk"
 mount --rbind "$0/jail" /run/jail
 exec "$@"
@@ -95,6 +99,36 @@ def openssh(place: Path, *lines: str, chroot: bool = False, second_disk: bool = 
 
 
 @contextlib.contextmanager
+def dropbear(place: Path, *options: str, sftp: bool = True) -> Iterator[RealHost]:
+    """Another SSH server, with OpenSSH's SFTP program behind it, or with none."""
+    found = programs()
+    home = _prepare(place)
+    # The program has one place for the SFTP program compiled in, where this machine need not have one.
+    own = found.dropbear.read_bytes()
+    assert own.count(_DROPBEARS_SFTP) == 1
+    (place / "dropbear").write_bytes(
+        own.replace(_DROPBEARS_SFTP, b"/run/sftp-server".ljust(len(_DROPBEARS_SFTP), b"\0"))
+    )
+    (place / "dropbear").chmod(0o755)
+    if sftp:
+        shutil.copy(found.sftp_server, place / "sftp-server")
+    made = subprocess.run(
+        [found.dropbear_key, "-t", "ed25519", "-f", place / "host_key"],
+        env=found.environment,
+        capture_output=True,
+        check=True,
+        text=True,
+    )
+    public = next(line for line in made.stdout.splitlines() if line.startswith("ssh-ed25519 "))
+    port = _free_port()
+    key = asyncssh.import_public_key(public)
+    host = RealHost("dropbear", Protocol.SFTP, port, Path("/"), place, host_key(key), home=home)
+    command = (str(place / "dropbear"), "-F", "-E", "-m", "-p", f"127.0.0.1:{port}", "-r", str(place / "host_key"))
+    with _running(host, found, *command, *options):
+        yield host
+
+
+@contextlib.contextmanager
 def vsftpd(place: Path, *lines: str, tls: str = "") -> Iterator[RealHost]:
     """vsftpd, `tls` being '', 'explicit' or 'implicit'. Later lines count."""
     found = programs()
@@ -140,15 +174,21 @@ def vsftpd(place: Path, *lines: str, tls: str = "") -> Iterator[RealHost]:
 
 
 @contextlib.contextmanager
-def proftpd(place: Path, *lines: str, tls: str = "", modules: tuple[str, ...] = ()) -> Iterator[RealHost]:
-    """ProFTPD, `tls` being '', 'explicit' or 'implicit'."""
+def proftpd(
+    place: Path, *lines: str, tls: str = "", modules: tuple[str, ...] = (), sftp: bool = False
+) -> Iterator[RealHost]:
+    """ProFTPD, `tls` being '', 'explicit' or 'implicit'; with `sftp` its own SFTP server instead of FTP."""
     found = programs()
     home = _prepare(place)
     port = _free_port()
     users = place / "users"
     _secret(users, f"{USER}:{_HASH}:{UID}:{UID}::{home}:/bin/sh\n".encode())
     _secret(place / "groups", f"{USER}:x:{UID}:\n".encode())
-    loads = [f"LoadModule {name}.c" for name in (*(("mod_tls",) if tls else ()), *modules)]
+    of_its_own = [*(["mod_tls"] if tls else []), *(["mod_sftp"] if sftp else [])]
+    loads = [f"LoadModule {name}.c" for name in (*of_its_own, *modules)]
+    key = asyncssh.generate_private_key("ssh-rsa") if sftp else None
+    if key is not None:
+        _secret(place / "host_key", key.export_private_key("pkcs1-pem"))
     usual = [
         f"ModulePath {found.proftpd_modules}",
         *loads,
@@ -191,8 +231,16 @@ def proftpd(place: Path, *lines: str, tls: str = "", modules: tuple[str, ...] = 
             *options,
             "</IfModule>",
         ]
+    if key is not None:
+        usual += [
+            "SFTPEngine on",
+            f"SFTPHostKey {place}/host_key",
+            "SFTPAuthMethods password",
+            f"SFTPLog {place}/sftp-log",
+        ]
     (place / "config").write_text("\n".join([*usual, *lines]) + "\n")
-    host = RealHost("proftpd", _protocol(tls), port, home, place, _certificate(place, tls), home)
+    identity = _certificate(place, tls) if key is None else host_key(key.convert_to_public())
+    host = RealHost("proftpd", Protocol.SFTP if sftp else _protocol(tls), port, home, place, identity, home)
     with _running(host, found, str(found.proftpd), "-n", "-c", str(place / "config")):
         yield host
 

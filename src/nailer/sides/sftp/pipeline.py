@@ -156,10 +156,12 @@ def older_versions() -> Iterator[None]:
         asyncssh.sftp.MIN_SFTP_VERSION = usual
 
 
-def as_version_3(client: asyncssh.SFTPClient) -> None:
-    """Speak version 3 from now on: the library knows no attributes of version 2, which are the same."""
+def as_servers_are(client: asyncssh.SFTPClient, software: str) -> None:
+    """Speak version 3 from now on: the library knows no attributes of version 2, which are the same. And name the two ends
+    of a link in OpenSSH's order, as nearly every server reads them, where the library keeps to the draft's for most."""
     handler: Any = client._handler
     handler._version = max(3, handler._version)
+    handler._nonstandard_symlink = "asyncssh" not in software.lower()
 
 
 def waiting_longest(client: asyncssh.SFTPClient) -> tuple[int, int] | None:

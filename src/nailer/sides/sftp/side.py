@@ -50,7 +50,7 @@ from nailer.sides.sftp.looking import SftpLooking
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.sftp.open_file import READING, WRITING, OpenFile, SentLook, open_file
 from nailer.sides.sftp.pipeline import (
-    as_version_3,
+    as_servers_are,
     check_file,
     is_open,
     join_requests,
@@ -165,7 +165,7 @@ class SftpConnection:
             raise TooManyConnections(sentence, server_words=error.reason) from error
         except (asyncssh.Error, OSError, PacketDecodeError) as error:
             raise await self._no_file_service(error) from error
-        as_version_3(client)
+        as_servers_are(client, self.abilities.software)
         join_requests(self._connection, client)
         self._side = SftpSide(client, self._wanted.wire, software=self.abilities.software)
         self._sides.append(self._side)
@@ -632,6 +632,8 @@ class SftpSide:
     async def make_link(self, path: SitePath, target: bytes) -> None:
         """Make a symbolic link. Servers take the two names in the order of OpenSSH's, not of the draft."""
         await self._or_because(self.client.symlink(target, path.raw), path, self.taken)
+        if await self.look(path) is None:
+            raise NotDone("The server said that it made the link {path}, and it is not there.", path=path)
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         """Set access and time (SSH_FXP_SETSTAT)."""
