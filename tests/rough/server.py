@@ -36,6 +36,7 @@ LASTING = {
     "rows-iso": "LIST prints ISO times",
     "rows-bare-lf": "rows end with a bare LF",
     "rows-twice": "one row of LIST comes twice, with another size",
+    "rows-easily-parsed": "LIST prints rows of facts behind a plus (EPLF)",
     "rows-of-days": "LIST shows days only",
     "hides-dots": "names that begin with a dot are in no listing",
     "shows-no-dot": "LIST -a does not show the folder itself",
@@ -373,6 +374,10 @@ class _Line:
         if host.has("rows-iso"):
             when = f"{at:%Y-%m-%d %H:%M}"
         size = str(found.st_size)
+        if host.has("rows-easily-parsed"):
+            kind = "/" if stat.S_ISDIR(found.st_mode) else "r"
+            facts = f"+i{found.st_ino},m{int(found.st_mtime)},s{size},up{found.st_mode & 0o777:o},{kind},"
+            return facts.encode() + b"\t" + name
         if number == 1 and host.has("rows-of-year-0000"):
             when = "Jan  1  0000"
         if number == 1 and host.has("rows-too-large"):

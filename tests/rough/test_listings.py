@@ -159,3 +159,16 @@ async def test_an_empty_folder_is_empty_where_the_server_shows_that_it_looked(
         assert listing.is_whole
         assert doubtful.lack is not None
         assert doubtful.lack.why is Lack.UNPROVED
+
+
+async def test_rows_of_facts_behind_a_plus_are_read(migrated_url: str, database: object, tmp_path: Path) -> None:
+    async with a_rough_world(tmp_path, migrated_url, ["rows-easily-parsed", "no-facts"]) as world:
+        write(world.there, "index.html", "there", at_s=1_791_000_000).chmod(0o640)
+        (world.there / "news").mkdir()
+        async with world.nailer.sites.pool.side(world.site.id) as side:
+            found = {one.name: one for one in (await side.list(world.top)).entries}
+
+    assert found[b"news"].is_folder
+    assert (found[b"index.html"].size, found[b"index.html"].access) == (5, 0o640)
+    assert found[b"index.html"].stamp is not None
+    assert found[b"index.html"].stamp.at_s == 1_791_000_000

@@ -256,7 +256,7 @@ def parse_list(lines: Iterable[bytes], clock: Clock) -> Rows:
     unread: list[bytes] = []
     itself = False
     for line in lines:
-        entry = _unix(line, clock) or _unix_loosely(line, clock) or _dos(line, clock)
+        entry = _easily_parsed(line) or _unix(line, clock) or _unix_loosely(line, clock) or _dos(line, clock)
         if entry is None:
             if line.strip() and not _ORNAMENT.match(line):
                 unread.append(line)
@@ -277,6 +277,28 @@ def offset_of(listed: Stamp, exact: Stamp) -> int:
     7200
     """
     return round((listed.at_ns - exact.at_ns) / NS / 900) * 900
+
+
+def _easily_parsed(line: bytes) -> Entry | None:
+    """A row of the Easily Parsed LIST Format: facts behind a plus, each ended by a comma, and the name behind a tab.
+
+    >>> _easily_parsed(b"+i8388621.48594,m825718503,r,s280,\tdjb.html").size
+    280
+    """
+    facts, tab, name = line.partition(b"\t")
+    if not line.startswith(b"+") or not tab or not name:
+        return None
+    said = {fact[:1]: fact[1:] for fact in facts[1:].split(b",") if fact}
+    size, changed, access = (said.get(letter, b"") for letter in (b"s", b"m", b"u"))
+    kind = Kind.FOLDER if b"/" in said else Kind.FILE if b"r" in said else Kind.OTHER
+    bits = access.removeprefix(b"p")
+    return Entry(
+        name,
+        kind,
+        int(size) if kind is Kind.FILE and size.isdigit() and len(size) <= 18 else 0,
+        Stamp.seconds(int(changed)) if changed.isdigit() and len(changed) <= 11 else None,
+        int(bits, 8) & 0o7777 if bits and access.startswith(b"p") and not bits.strip(b"01234567") else None,
+    )
 
 
 def _unix(line: bytes, clock: Clock) -> Entry | None:
