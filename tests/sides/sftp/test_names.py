@@ -48,7 +48,9 @@ def test_names_are_read_as_the_library_reads_them(listed: list[asyncssh.SFTPName
     assert [one.name for one in ours] == [one.filename for one in theirs]
     for entry, name in zip(ours, theirs, strict=True):
         attributes = name.attrs
-        kind = Kind.OTHER if attributes.permissions is None else kind_of_mode(attributes.permissions)
+        letters = {b"-": Kind.FILE, b"d": Kind.FOLDER, b"l": Kind.LINK}
+        told = letters.get(bytes(name.longname or b"")[:1], Kind.OTHER)  # where the attributes do not say the kind
+        kind = told if attributes.permissions is None else kind_of_mode(attributes.permissions)
         assert entry.kind is kind
         assert entry.size == ((attributes.size or 0) if kind is Kind.FILE else 0)
         assert entry.access == (None if attributes.permissions is None else attributes.permissions & 0o7777)

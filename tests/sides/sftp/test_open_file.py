@@ -41,7 +41,7 @@ async def none_open(host: SftpHost) -> None:
 async def test_a_file_is_closed_once(served: tuple[SftpSide, SftpHost]) -> None:
     """The handle may be another file's by the time somebody closes again."""
     side, host = served
-    file = await open_file(side._client, b"/a.txt", WRITING)
+    file = await open_file(side.client, b"/a.txt", WRITING)
     await file.write(b"hello", 0)
     await file.close()
     await file.close()
@@ -154,20 +154,20 @@ async def test_a_time_past_what_the_protocol_has_is_the_latest_it_has(
 
 async def test_an_answer_of_another_kind_is_a_broken_server(served: tuple[SftpSide, SftpHost]) -> None:
     side, _ = served
-    file = await open_file(side._client, b"/a.txt", WRITING)
+    file = await open_file(side.client, b"/a.txt", WRITING)
 
     with pytest.raises(asyncssh.SFTPBadMessage):
-        await Answer(side._client._handler, DATA, 8, file._handle)
+        await Answer(side.client._handler, DATA, 8, file._handle)
     with pytest.raises(TransferError, match=r"a\.txt"):
-        await side.ask(Answer(side._client._handler, DATA, 4, file._handle), path("/a.txt"))
+        await side.ask(Answer(side.client._handler, DATA, 4, file._handle), path("/a.txt"))
 
 
 async def test_a_request_that_cannot_be_sent_waits_for_nothing(
     served: tuple[SftpSide, SftpHost], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     side, _ = served
-    file = await open_file(side._client, b"/a.txt", WRITING)
-    handler = side._client._handler
+    file = await open_file(side.client, b"/a.txt", WRITING)
+    handler = side.client._handler
     waiting = dict(handler._requests)
 
     def refuse(_: bytes) -> None:
@@ -185,4 +185,4 @@ async def test_a_request_that_cannot_be_sent_waits_for_nothing(
 async def test_a_missing_file_is_said_when_it_is_heard(served: tuple[SftpSide, SftpHost]) -> None:
     side, _ = served
     with pytest.raises(asyncssh.SFTPNoSuchFile):
-        await open_file(side._client, b"/nowhere", READING)
+        await open_file(side.client, b"/nowhere", READING)

@@ -264,7 +264,7 @@ async def test_requests_of_many_files_are_in_flight_together(tmp_path: Path) -> 
         host.fault.before_request = answered.wait  # type: ignore[method-assign, assignment]
 
         writes = asyncio.gather(*(side.write(path(f"/f{n}"), once(b"x")) for n in range(40)))
-        outstanding = side._client._handler._requests
+        outstanding = side.client._handler._requests
         for _ in range(200):
             if len(outstanding) >= 40:
                 break
