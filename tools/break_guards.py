@@ -132,8 +132,8 @@ GUARDS = (
     ),
     Guard(
         "a renaming by SFTP is believed",
-        "sides/sftp/side.py",
-        "            await self._see_renamed(look, old, new, was)\n",
+        "sides/sftp/changing.py",
+        "            await self._see_renamed(looking, old, new, was)\n",
         "            pass\n",
         "tests/rough/test_seen.py -k replaced",
     ),

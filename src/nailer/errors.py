@@ -453,7 +453,7 @@ class LiveGone(NotVerified):
 
 class NotDone(TransferError):
     title = "The server said yes and did nothing"
-    advice_default = ("Everything is as it was. Nailer goes another way from now on: try again.",)
+    advice_default = ("Everything is as it was. Ask the host why its server says yes and does nothing.",)
 
 
 class NotSupported(TransferError):

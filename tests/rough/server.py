@@ -15,6 +15,8 @@ from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 
+from tests.rough.faulty import Faulty
+
 # Every misbehaviour by its name. Those in the second group strike a bounded number of times.
 LASTING = {
     "list-says-cut": "LIST stops half-way and answers 226 Output truncated",
@@ -77,6 +79,7 @@ LASTING = {
     "dele-late": "DELE removes a moment after it was answered",
     "rmd-lies": "RMD answers 250 and removes nothing",
     "stor-drops": "every third STOR of more than a few bytes answers 226 and keeps nothing",
+    "mkd-lies": "MKD answers 257 and makes nothing",
     "telnet": "a byte 255 begins a Telnet command",
 }
 STRIKING = {
@@ -102,32 +105,15 @@ class Cut(Exception):
     """The line is cut here."""
 
 
-class RoughFtp:
+class RoughFtp(Faulty):
     """Serves `root` to anybody who signs in. `faults` are names of `FAULTS`; each of the striking ones strikes `times`."""
 
     def __init__(self, root: Path, faults: Iterable[str] = (), *, times: int = 1) -> None:
-        self.root = root
-        self.faults = set(faults)
-        unknown = self.faults - FAULTS.keys()
-        assert not unknown, unknown
-        self._left = dict.fromkeys(self.faults & STRIKING.keys(), times)
-        self.log: list[str] = []
-        self.port = 0
+        super().__init__(root, set(FAULTS), set(STRIKING), faults, times)
         self.address = "127.0.0.1"
         self.stored = 0
         self._server: asyncio.Server | None = None
         self._lines: set[asyncio.Task[None]] = set()
-
-    def has(self, name: str) -> bool:
-        return name in self.faults
-
-    def strikes(self, name: str) -> bool:
-        """Whether a fault strikes now; each time is counted."""
-        if self._left.get(name, 0) <= 0:
-            return False
-        self._left[name] -= 1
-        self.log.append(f"! {name}")
-        return True
 
     async def start(self) -> None:
         self._server = await asyncio.start_server(self._meet, self.address, 0)
@@ -509,7 +495,8 @@ class _Line:
     async def do_mkd(self, argument: bytes) -> None:
         if self.host.has("mkd-refused"):
             return self.say(550, "Permission denied.")
-        os.mkdir(self.place(argument))
+        if not self.host.has("mkd-lies"):
+            os.mkdir(self.place(argument))
         if self.host.strikes("cut-after-mkd"):
             raise Cut
         return self.say(257, "Made.")

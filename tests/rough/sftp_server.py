@@ -17,6 +17,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
+import asyncssh
 import paramiko
 from paramiko.common import OPEN_SUCCEEDED
 from paramiko.message import Message
@@ -33,6 +34,7 @@ from paramiko.sftp import (
 )
 
 from nailer.sides.identities.identity import Identity, host_key
+from tests.rough.faulty import Faulty
 
 LASTING = {
     "rename-refused": "every rename answers PERMISSION_DENIED",
@@ -63,6 +65,7 @@ LASTING = {
     "one-handle": "a second open file of a channel is refused with FAILURE",
     "folds-case": "names that differ by capital letters only are one, and are listed in small letters",
     "no-extensions": "no extension is on offer",
+    "reads-refused": "no file may be opened to be read: PERMISSION_DENIED",
     "mkdir-lies": "MKDIR answers OK and makes nothing",
     "umask-077": "new files are for their owner only",
 }
@@ -79,17 +82,11 @@ _MOMENT_S = 0.4
 _MORE_BYTES = 10
 
 
-class RoughSftp:
+class RoughSftp(Faulty):
     """Serves `root` to anybody who signs in."""
 
     def __init__(self, root: Path, faults: Iterable[str] = (), *, times: int = 1) -> None:
-        self.root = root
-        self.faults = set(faults)
-        unknown = self.faults - FAULTS.keys()
-        assert not unknown, unknown
-        self._left = dict.fromkeys(self.faults & STRIKING.keys(), times)
-        self.log: list[str] = []
-        self.port = 0
+        super().__init__(root, set(FAULTS), set(STRIKING), faults, times)
         self.closed = 0
         self._key: Any = paramiko.RSAKey.generate(2048)
         self._lines: set[paramiko.Transport] = set()
@@ -98,20 +95,7 @@ class RoughSftp:
 
     @property
     def identity(self) -> Identity:
-        import asyncssh
-
         return host_key(asyncssh.import_public_key(f"ssh-rsa {self._key.get_base64()}"))
-
-    def has(self, name: str) -> bool:
-        return name in self.faults
-
-    def strikes(self, name: str) -> bool:
-        """Whether a fault strikes now; each time is counted."""
-        if self._left.get(name, 0) <= 0:
-            return False
-        self._left[name] -= 1
-        self.log.append(f"! {name}")
-        return True
 
     async def start(self) -> None:
         self._socket = socket.create_server(("127.0.0.1", 0))
@@ -297,6 +281,8 @@ class _Files(paramiko.SFTPServerInterface):
         writes = bool(flags & (os.O_WRONLY | os.O_RDWR))
         if writes and place.name.startswith(".") and self.host.has("no-hidden-names"):
             return SFTP_FAILURE
+        if not writes and self.host.has("reads-refused"):
+            return SFTP_PERMISSION_DENIED
         try:
             number = os.open(
                 place, flags | getattr(os, "O_NOFOLLOW", 0), 0o600 if self.host.has("umask-077") else 0o644

@@ -186,3 +186,44 @@ async def test_other_bytes_of_the_same_size_are_found_where_uploads_are_read_bac
         world.host.faults.clear()
         await world.run(undone)
         assert tree(world.there) == {name: text.encode() for name, text in OLD.items()}
+
+
+@pytest.mark.parametrize("kind", ["ftp", "sftp"])
+async def test_a_folder_that_is_said_to_be_made_is_there(
+    migrated_url: str, database: object, tmp_path: Path, kind: str
+) -> None:
+    async with _server(kind, "mkd-lies" if kind == "ftp" else "mkdir-lies", tmp_path, migrated_url) as world:
+        (world.here / "news").mkdir()
+
+        job = await world.upload("news")
+
+        assert job.state is JobState.NEEDS_YOU
+        assert "said that it made" in await failures(world, job)
+
+
+async def test_what_cannot_be_read_back_is_not_called_done(migrated_url: str, database: object, tmp_path: Path) -> None:
+    async with a_rough_sftp_world(tmp_path, migrated_url, ["reads-refused"], reads_back=True) as world:
+        write(world.here, "index.html", "new")
+
+        job = await world.upload("index.html")
+
+        assert job.state is JobState.NEEDS_YOU
+        assert "could not be read back" in await failures(world, job)
+        assert (world.there / "index.html").read_text() == "new"
+        back = await world.nailer.plans.take_back.take_job_back(world.account_id, job.id)
+        world.host.faults.clear()
+        assert (await world.run(back)).state is JobState.DONE
+        assert not (world.there / "index.html").exists()
+
+
+async def test_where_nothing_is_read_from_the_middle_old_and_new_are_told_by_their_beginning(
+    migrated_url: str, database: object, tmp_path: Path
+) -> None:
+    async with a_rough_world(tmp_path, migrated_url, ["rest-refused"]) as world:
+        write(world.there, "index.html", "one" * 5000, NOON_S)
+        write(world.here, "index.html", "six" * 5000, NOON_S)
+
+        job = await world.run(await world.plan(SideName.THERE, "index.html", resend_same=True))
+
+        assert job.state is JobState.DONE, await failures(world, job)
+        assert (world.there / "index.html").read_text() == "six" * 5000

@@ -13,7 +13,7 @@ from nailer.core.compare.joint import Compare
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.pairs.wishes import Direction, Removals, SyncWish
 from nailer.services.pairs.plan import SyncPlan
-from nailer.sides.sftp import side
+from nailer.sides.sftp import silence
 from nailer.store.jobs import Item, Job
 from tests.rough.server import RoughFtp
 from tests.rough.sftp_server import RoughSftp
@@ -24,34 +24,35 @@ from tests.world import World, a_world_on
 async def a_rough_world(
     tmp_path: Path, database_url: str, faults: Iterable[str] = (), *, times: int = 1, **site: Any
 ) -> AsyncIterator[World]:
-    root = tmp_path / "there"
-    (root / "htdocs").mkdir(parents=True, exist_ok=True)
-    host = RoughFtp(root, faults, times=times)
-    await host.start()
-    try:
-        async with a_world_on(
-            host, tmp_path, database_url, root / "htdocs", protocol=Protocol.FTP, clock_offset_s=0, **site
-        ) as made:
-            yield made
-    finally:
-        await host.stop()
+    host = RoughFtp(_root(tmp_path), faults, times=times)
+    async with _a_world_on(host, tmp_path, database_url, protocol=Protocol.FTP, clock_offset_s=0, **site) as made:
+        yield made
 
 
 @contextlib.asynccontextmanager
 async def a_rough_sftp_world(
     tmp_path: Path, database_url: str, faults: Iterable[str] = (), *, times: int = 1, **site: Any
 ) -> AsyncIterator[World]:
-    root = tmp_path / "there"
-    (root / "htdocs").mkdir(parents=True, exist_ok=True)
-    host = RoughSftp(root, faults, times=times)
+    host = RoughSftp(_root(tmp_path), faults, times=times)
+    # A request that is lost is noticed sooner than on people's servers.
+    with patch.object(silence, "_LOOK_EVERY_S", 0.5):
+        async with _a_world_on(host, tmp_path, database_url, identity=host.identity, **site) as made:
+            yield made
+
+
+def _root(tmp_path: Path) -> Path:
+    (tmp_path / "there" / "htdocs").mkdir(parents=True, exist_ok=True)
+    return tmp_path / "there"
+
+
+@contextlib.asynccontextmanager
+async def _a_world_on(
+    host: RoughFtp | RoughSftp, tmp_path: Path, database_url: str, **site: Any
+) -> AsyncIterator[World]:
     await host.start()
     try:
-        # A request that is lost is noticed sooner than by people's servers.
-        with patch.object(side, "_SILENCE_S", 0.5):
-            async with a_world_on(
-                host, tmp_path, database_url, root / "htdocs", identity=host.identity, **site
-            ) as made:
-                yield made
+        async with a_world_on(host, tmp_path, database_url, host.root / "htdocs", **site) as made:
+            yield made
     finally:
         await host.stop()
 

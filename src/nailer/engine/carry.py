@@ -18,11 +18,8 @@ A runner that finds an announced change of a dead one looks at the target: if it
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, replace
-
-from blake3 import blake3
 
 from nailer.core.compare.joint import Seen, same_content, same_time, seen, still_as
 from nailer.core.files.access import DEFAULT_FILE, carried_access, fitting, octal
@@ -38,6 +35,7 @@ from nailer.engine.in_place import InPlace
 from nailer.engine.keeper import Keeper
 from nailer.engine.landing import Landing
 from nailer.engine.parts import temporary_names
+from nailer.engine.read_back import read_back
 from nailer.engine.receipts import Receipts, confirmed
 from nailer.engine.sender import Sender
 from nailer.engine.sending import Access
@@ -198,27 +196,13 @@ class Carrier:
             if met is not None and met.is_file and same_content(seen(met), seen(source)):
                 return Outcome(ItemState.DONE, "is there already, the same")
             raise
-        if self.context.job.reads_back and self.context.job.to_side is SideName.THERE:
-            await self._read_back(item, digest)
+        await read_back(self.context, item, digest)
         return Outcome(
             ItemState.DONE,
             item.reason,
             digest,
             (confirmed(item), *self.receipts.is_level(level, landed, source, digest)),
         )
-
-    async def _read_back(self, item: Item, sent: bytes | None) -> None:
-        """Read what was uploaded and compare it, where the site wants that. Raises NotVerified; the change that was made
-        stays on offer to be taken back."""
-        hashed = blake3()
-        async with contextlib.aclosing(self.context.target.read(item.target)) as chunks:
-            async for chunk in chunks:
-                hashed.update(chunk)
-        if sent is None or hashed.digest() == sent:
-            return
-        await self.context.group.submit(confirmed(item))
-        sentence = "{path} was read back, and what lies there now is not what was sent."
-        raise NotVerified(sentence, path=item.target, advice=("Take the job back: what was replaced is kept.",))
 
     def _access_of(self, source: Entry, there: Entry | None) -> Access:
         """What a file keeps or gets: what it replaces decides, else what was chosen for the site, else what the file has

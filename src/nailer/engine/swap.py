@@ -80,18 +80,27 @@ async def swap_in(side: Side, swap: Swap) -> bool:
 
 
 async def sampled(side: Side, path: SitePath, entry: Entry) -> bytes:
-    """A few bytes of a file's beginning, middle and end. Where size and time of old and new agree, only these tell them
-    apart."""
+    """A few bytes of a file's beginning, middle and end; of its beginning alone on a server that reads from nowhere else.
+    Where size and time of old and new agree, only these tell them apart."""
     found = b""
     for place in sorted({0, max(0, entry.size // 2 - _SAMPLE_BYTES // 2), max(0, entry.size - _SAMPLE_BYTES)}):
-        part = b""
-        async with aclosing(side.read(path, start=place, ahead=_SAMPLE_BYTES)) as chunks:
-            async for chunk in chunks:
-                part += chunk
-                if len(part) >= _SAMPLE_BYTES:
-                    break
-        found += part[:_SAMPLE_BYTES]
+        try:
+            found += await _bytes_at(side, path, place)
+        except (NotSupported, ServerFailed):
+            if not place:
+                raise
+            break
     return found
+
+
+async def _bytes_at(side: Side, path: SitePath, place: int) -> bytes:
+    part = b""
+    async with aclosing(side.read(path, start=place, ahead=_SAMPLE_BYTES)) as chunks:
+        async for chunk in chunks:
+            part += chunk
+            if len(part) >= _SAMPLE_BYTES:
+                break
+    return part[:_SAMPLE_BYTES]
 
 
 async def _is_the_new_one(side: Side, swap: Swap, sample: bytes | None) -> None:

@@ -57,6 +57,15 @@ async def see_landed(look: Look, path: SitePath, size: int) -> Entry:
     return landed
 
 
+async def see_made(look: Look, path: SitePath) -> None:
+    """Return once something stands under a name. Raises NotDone."""
+    for pause_s in _PAUSES_S:
+        await asyncio.sleep(pause_s)
+        if await look(path) is not None:
+            return
+    raise NotDone("The server said that it made {path}, and it is not there.", path=path)
+
+
 async def see_gone(look: Look, path: SitePath) -> None:
     """Return once nothing stands under a name. Raises NotDone."""
     for pause_s in _PAUSES_S:

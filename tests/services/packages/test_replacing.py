@@ -18,6 +18,7 @@ from nailer.core.packages.tested import PageTest
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import Conflict, InvalidInput, NotAllowed, NotFound, PermissionRefused, RenameRefused, UnderWay
 from nailer.services.packages import Replacement, ReplacementState
+from nailer.sides.sftp.changing import Changing
 from nailer.sides.sftp.side import SftpSide
 from nailer.sides.side import Side
 from nailer.standins.pages import Pages
@@ -316,15 +317,15 @@ async def test_a_second_rename_that_is_refused_takes_the_first_back(
 ) -> None:
     top = lay_out(world)
     plan = await choose(world, await planned(world), old=Take.DROP)
-    rename = SftpSide._rename
+    rename = Changing._rename
 
-    async def _refuses(side: SftpSide, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
+    async def _refuses(side: Changing, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
         if new == SKIN and b".new-" in old.name:
             raise RenameRefused("The server does not let {path} be renamed.", path=old)
         await rename(side, old, new, was, over=over)
 
     with monkeypatch.context() as patched:
-        patched.setattr(SftpSide, "_rename", _refuses)
+        patched.setattr(Changing, "_rename", _refuses)
         one = await carried_out(world, plan)
     assert one.state is ReplacementState.FAILED
     assert tree(top) == {name: content.encode() for name, content in OLD.items()}
@@ -448,15 +449,15 @@ async def stuck_between(world: World, monkeypatch: pytest.MonkeyPatch) -> Replac
     """The old one went aside, and the server lets neither the new nor the old one have the name."""
     lay_out(world)
     plan = await choose(world, await planned(world), old=Take.DROP)
-    rename = SftpSide._rename
+    rename = Changing._rename
 
-    async def _refuses(side: SftpSide, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
+    async def _refuses(side: Changing, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
         if new == SKIN:
             raise RenameRefused("The server does not let {path} be renamed.", path=old)
         await rename(side, old, new, was, over=over)
 
     with monkeypatch.context() as patched:
-        patched.setattr(SftpSide, "_rename", _refuses)
+        patched.setattr(Changing, "_rename", _refuses)
         one = await carried_out(world, plan)
     assert one.state is ReplacementState.FAILED
     assert not (world.there / "skins" / "harbour").exists()

@@ -285,8 +285,10 @@ def _easily_parsed(line: bytes) -> Entry | None:
     >>> _easily_parsed(b"+i8388621.48594,m825718503,r,s280,\tdjb.html").size
     280
     """
+    if not line.startswith(b"+"):
+        return None
     facts, tab, name = line.partition(b"\t")
-    if not line.startswith(b"+") or not tab or not name:
+    if not tab or not name:
         return None
     said = {fact[:1]: fact[1:] for fact in facts[1:].split(b",") if fact}
     size, changed, access = (said.get(letter, b"") for letter in (b"s", b"m", b"u"))

@@ -26,7 +26,7 @@ from nailer.sides.ftp.line import FtpLine, line_break
 from nailer.sides.ftp.look import shown_in
 from nailer.sides.ftp.replies import Reply, has_line_break
 from nailer.sides.seen import see_renamed
-from nailer.sides.side import Names, refused
+from nailer.sides.side import Names, look, refused
 from nailer.sides.translate import from_reply
 
 if TYPE_CHECKING:
@@ -84,7 +84,7 @@ class Renaming:
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
         """All four commands leave together over one line, which a server answers in their order."""
-        stood = [await self._side.look(old) for old, _ in (first, second)]
+        stood = [await look(self._side, old) for old, _ in (first, second)]
         moves = [
             self._moving(*names, was) if was is not None else None
             for names, was in zip((first, second), stood, strict=True)

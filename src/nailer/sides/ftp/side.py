@@ -49,8 +49,8 @@ from nailer.sides.ftp.replies import Reply, has_line_break
 from nailer.sides.ftp.tls import client_context
 from nailer.sides.identities.certificate import authorities
 from nailer.sides.recoded import recoded
-from nailer.sides.seen import see_gone, see_landed
-from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, whole_by_steps
+from nailer.sides.seen import see_gone, see_landed, see_made
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, look, whole_by_steps
 from nailer.sides.translate import demands_encryption, from_reply
 from nailer.unbroken import in_thread
 
@@ -434,17 +434,10 @@ class FtpSide:
         """One name: by MLST where there is one, else out of its folder's listing."""
         return await self._steady(lambda line: self.looking(line).one(path))
 
-    async def look(self, path: SitePath) -> Entry | None:
-        """What stands under a name; None where it is known that nothing does."""
-        try:
-            return await self.stat(path)
-        except FileMissing:
-            return None
-
     async def look_anew(self, path: SitePath) -> Entry | None:
-        """The same, of which nothing is remembered."""
+        """What stands under a name, of which nothing is remembered; None where it is known that nothing does."""
         self._learned.folders.doubt(path.parent)
-        return await self.look(path)
+        return await look(self, path)
 
     async def resolve(self, path: SitePath) -> SitePath:
         """The path as the server calls it after entering the folder (CWD, PWD)."""
@@ -529,6 +522,7 @@ class FtpSide:
                         "{path} exists already.", path=path, server_words=failed.server_words
                     ) from failed
                 raise
+        await see_made(self.look_anew, path)
         self._learned.folders.made(path, Entry(path.name, Kind.FOLDER))
 
     async def remove_file(self, path: SitePath) -> None:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections import deque
-from collections.abc import Callable, Generator, Iterator
+from collections.abc import Callable, Generator
 from typing import Any
 
 import asyncssh
@@ -28,6 +28,8 @@ STATUS, HANDLE, DATA, NAMES, ATTRIBUTES, EXTENDED_REPLY = 101, 102, 103, 104, 10
 _CLOSE, _OPEN_FOLDER, _READ_FOLDER = 4, 11, 12
 _OK = b"\0\0\0\0"
 _IGNORE = 2
+# A server of version 2 differs in nothing that is asked for here but links and the texts of a status (draft 02, 10).
+asyncssh.sftp.MIN_SFTP_VERSION = 2
 _USERAUTH_FAILURE = 51
 
 
@@ -142,18 +144,6 @@ def let_go(client: asyncssh.SFTPClient) -> None:
         if not waiter.done():
             waiter.set_exception(asyncssh.SFTPConnectionLost("The connection was closed."))
             waiter.exception()  # looked at: some have nobody left who waits
-
-
-@contextlib.contextmanager
-def older_versions() -> Iterator[None]:
-    """Let the library meet a server of version 2, which differs in nothing that is asked for here but links and status
-    texts (draft-ietf-secsh-filexfer-02, 10)."""
-    usual = asyncssh.sftp.MIN_SFTP_VERSION
-    asyncssh.sftp.MIN_SFTP_VERSION = 2
-    try:
-        yield
-    finally:
-        asyncssh.sftp.MIN_SFTP_VERSION = usual
 
 
 def as_servers_are(client: asyncssh.SFTPClient, software: str) -> None:

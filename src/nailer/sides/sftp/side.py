@@ -9,14 +9,13 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import hashlib
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine, Iterator
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Iterator
 from typing import Any, TypeVar
 
 import asyncssh
 from asyncssh.constants import OPEN_REQUEST_SESSION_FAILED
 from asyncssh.packet import PacketDecodeError
 
-from nailer.core.compare.joint import still_as
 from nailer.core.connecting.abilities import Abilities
 from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
@@ -24,19 +23,12 @@ from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room
 from nailer.core.words import size_text
 from nailer.errors import (
-    AlreadyThere,
-    CannotReplace,
     ConnectionDropped,
-    FileMissing,
-    FolderNotEmpty,
     HostUnreachable,
     LoginRefused,
     NoSpaceLeft,
-    NotDone,
     NotSupported,
-    PermissionRefused,
     ProtocolViolation,
-    RenameRefused,
     ServerFailed,
     TooManyConnections,
     TransferError,
@@ -45,7 +37,7 @@ from nailer.sides.connection import Lane, Ran, Stage, Wanted
 from nailer.sides.dial import Endpoint, dial, resolve, taken_over
 from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
-from nailer.sides.seen import see_gone, see_renamed
+from nailer.sides.sftp.changing import Changing
 from nailer.sides.sftp.looking import SftpLooking
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.sftp.open_file import READING, WRITING, OpenFile, SentLook, open_file
@@ -54,16 +46,13 @@ from nailer.sides.sftp.pipeline import (
     check_file,
     is_open,
     join_requests,
-    let_go,
-    older_versions,
-    replaces_in_one_step,
     send_nothing_idle,
-    waiting_longest,
 )
 from nailer.sides.sftp.reading import FileReading
-from nailer.sides.sftp.requests import abandon, closed, seconds, sent_look, sent_removal, sent_rename
+from nailer.sides.sftp.requests import closed, seconds, sent_look
+from nailer.sides.sftp.silence import Silence
 from nailer.sides.sftp.writing import Writing
-from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, refused
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, is_there
 from nailer.sides.translate import from_os, from_ssh
 from nailer.sides.wire import Wire
 
@@ -92,7 +81,6 @@ _LEAST_BLOCKS_IN_FLIGHT = 2
 _USUAL_BLOCK_BYTES = 32 * 1024  # what every server takes, where it does not say more (limits@openssh.com)
 _KEEPALIVE_S = 15
 _QUOTA = ("Look at the quota of the account: many servers fail so when it is used up.", "Try again.")
-_SILENCE_S, _SILENCES = 5.0, 4  # the latter where nothing else is answered either
 _TURN_S = 60.0
 _FIRST_WORDS_S = 3.0
 _FIRST_WORDS_BYTES = 2048
@@ -121,8 +109,7 @@ class SftpConnection:
         self._connection = connection
         self._wanted = wanted
         self._side: SftpSide | None = None
-        self._listening: asyncio.Task[None] | None = None
-        self._sides: list[SftpSide] = []
+        self._silence = Silence(wanted.wire.note)
 
     @property
     def is_open(self) -> bool:
@@ -139,7 +126,7 @@ class SftpConnection:
         """What the server offers by extensions, and what trying has shown."""
         info = self._connection.get_extra_info
         algorithms = (f"cipher {info('send_cipher')}", f"key exchange {info('kex_alg') or 'not said'}")
-        swap = self._side.replaces_in_one_step if self._side else None
+        swap = self._side.changing.replaces_in_one_step if self._side else None
         room = self._side.says_room if self._side else None
         return Abilities(
             software=str(info("server_version") or ""),
@@ -156,8 +143,7 @@ class SftpConnection:
     async def channel(self, lane: Lane) -> Side:
         """A new side with a channel of its own. Raises NotSupported where the account has no SFTP."""
         try:
-            with older_versions():
-                client = await self._connection.start_sftp_client()
+            client = await self._connection.start_sftp_client()
         except asyncssh.ChannelOpenError as error:
             if error.code == OPEN_REQUEST_SESSION_FAILED:
                 raise await self._no_file_service(error) from error  # the channel is open; there is no SFTP behind it
@@ -168,34 +154,8 @@ class SftpConnection:
         as_servers_are(client, self.abilities.software)
         join_requests(self._connection, client)
         self._side = SftpSide(client, self._wanted.wire, software=self.abilities.software)
-        self._sides.append(self._side)
-        if self._listening is None:
-            self._listening = asyncio.create_task(self._notice_silence())
+        self._silence.watch(self._side)
         return recoded(self._side, self._wanted.manner.charset)
-
-    async def _notice_silence(self) -> None:
-        """Close a channel on which a request is never answered while later ones are: what waits for it is asked again on
-        another channel. Some servers lose one request in hundreds."""
-        seen: dict[SftpSide, tuple[int, int, int]] = {}
-        while True:
-            await asyncio.sleep(_SILENCE_S)
-            for side in list(self._sides):
-                if side.lost:
-                    let_go(side.client)  # who asked in the moment of its end waits for nobody
-                    continue
-                now = waiting_longest(side.client)
-                if now is None or side.slow:
-                    seen.pop(side, None)
-                    continue
-                oldest, answered, times = seen.get(side, (-1, 0, 0))
-                times = times + 1 if oldest == now[0] else 0
-                seen[side] = (*now, times)
-                if times and (now[1] > answered or times >= _SILENCES):
-                    self._wanted.wire.note("a request was never answered; the channel is closed")
-                    del seen[side]
-                    side.lost = True
-                    side.close()
-                    let_go(side.client)
 
     async def _no_file_service(self, error: Exception) -> TransferError:
         """Why there is no SFTP although the sign-in worked: none is on offer, or the account's login shell prints text into
@@ -248,17 +208,14 @@ class SftpConnection:
 
     async def close(self) -> None:
         """Close the line and every channel over it."""
-        if self._listening is not None:
-            self._listening.cancel()
-            await asyncio.gather(self._listening, return_exceptions=True)
+        await self._silence.stop()
         self._connection.close()
         # A server that does not answer the farewell must not hold us up.
         with contextlib.suppress(TimeoutError, asyncssh.Error, OSError):
             async with asyncio.timeout(3):
                 await self._connection.wait_closed()
         self._connection.abort()
-        for side in self._sides:
-            let_go(side.client)
+        self._silence.let_all_go()
 
 
 async def connect(wanted: Wanted, *, timeout_s: float = 20.0) -> SftpConnection:
@@ -393,9 +350,7 @@ class SftpSide:
         # Its version 3 rename links and unlinks, and so fails where the name is taken (sftp-server, process_rename).
         self.rename_refuses = "openssh" in software.lower()
         self.says_room: bool | None = None
-        self._over_works = True
         self._one_by_one = False
-        self.lost = False  # it does not answer all it is asked
         self.slow = 0  # requests under way that may take minutes
         self._open_files = 0
         self._closed = asyncio.Event()
@@ -404,6 +359,7 @@ class SftpSide:
         self.read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
         self.write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
         self.looking = SftpLooking(self)
+        self.changing = Changing(self)
         self.writing = Writing(self)
         self.reading = FileReading(self)
 
@@ -480,29 +436,19 @@ class SftpSide:
         return max(_LEAST_BLOCKS_IN_FLIGHT, _BYTES_IN_FLIGHT // (block_bytes * max(1, self.active)))
 
     async def make_folder(self, path: SitePath) -> None:
-        """Make a folder; version 3 says only that it failed, so a failure is explained by looking."""
+        """Make a folder, and see that it is there."""
         self.wire.out(f"make folder {path}")
-        await self._or_because(self.client.mkdir(path.raw), path, self.taken)
+        await self.changing.make_folder(path)
 
     async def remove_file(self, path: SitePath) -> None:
-        """Remove a file or a link; a look leaves together with that."""
+        """Remove a file or a link, and see that it is gone."""
         self.wire.out(f"remove {path}")
-        removal, look = sent_removal(self.client, path.raw), self.sent_look(path)
-        try:
-            await self.ask(removal, path)
-            await self._see_gone(look, path)
-        finally:
-            abandon(removal, look)
+        await self.changing.remove_file(path)
 
     async def remove_folder(self, path: SitePath) -> None:
-        """Remove an empty folder; a failure is explained by looking."""
+        """Remove an empty folder, and see that it is gone."""
         self.wire.out(f"remove folder {path}")
-        removal, look = sent_removal(self.client, path.raw, folder=True), self.sent_look(path)
-        try:
-            await self._or_because(removal, path, self._filled)
-            await self._see_gone(look, path)
-        finally:
-            abandon(removal, look)
+        await self.changing.remove_folder(path)
 
     async def rename(
         self,
@@ -513,93 +459,18 @@ class SftpSide:
         looked: bool = False,
         landed: Entry | None = None,
     ) -> None:
-        """Rename, in one step over a taken name where the server offers posix-rename@openssh.com."""
+        """Rename, and see that it is so."""
         self.wire.out(f"rename {old} to {new}")
-        was = landed if landed is not None else await self.stat(old)
-        if not replace:
-            # Version 3 says that renaming over a name fails; servers differ, so we look first.
-            if not (looked or self.rename_refuses) and await self.taken(new):
-                raise AlreadyThere("{path} exists already.", path=new)
-            await self._rename(old, new, was)
-            return
-        try:
-            await self._rename(old, new, was, over=self.replaces_in_one_step)
-        except (AlreadyThere, PermissionRefused, NotSupported, RenameRefused, ServerFailed) as refused:
-            if not await self.taken(new):
-                raise
-            raise CannotReplace("{path} is taken.", path=new, server_words=refused.server_words) from refused
+        await self.changing.rename(old, new, replace=replace, looked=looked, landed=landed)
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
-        """Both requests leave as one packet; a server carries out what concerns one name in its order (draft 02, 4). One
-        that does not refuses the second, whose name is taken still."""
+        """Both requests leave as one packet."""
         self.wire.out(f"rename {first[0]} to {first[1]}, and {second[0]} to {second[1]}")
-        stood = await asyncio.gather(self.look(first[0]), self.look(second[0]))
-        one, other = await asyncio.gather(
-            *(refused(self._rename_seen(*names, was)) for names, was in zip((first, second), stood, strict=True))
-        )
-        return one, other
-
-    async def _rename_seen(self, old: SitePath, new: SitePath, was: Entry | None) -> None:
-        if was is None:
-            raise FileMissing("{path} is not there.", path=old)
-        await self._rename(old, new, was)
-
-    async def _rename(self, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
-        """Rename and look, together. Raises RenameRefused with everything as it was, also where the server only said yes."""
-        asked, look = sent_rename(self.client, old.raw, new.raw, over=over), self.sent_look(new)
-        try:
-            if over:
-                await self.ask(asked, new)
-            else:
-                await self._or_because(asked, new, self.taken)
-            await self._see_renamed(look, old, new, was)
-        except NotDone as lie:
-            if over:
-                self._over_works = False
-            else:
-                self.renames = False
-            raise RenameRefused(lie.sentence, path=old) from lie
-        except (PermissionRefused, NotSupported) as refused:
-            if over:
-                raise
-            sentence = "The server does not let {path} be renamed."
-            raise RenameRefused(sentence, path=old, server_words=refused.server_words) from refused
-        finally:
-            abandon(asked, look)
-
-    async def _see_renamed(self, look: SentLook, old: SitePath, new: SitePath, was: Entry) -> None:
-        """Nearly always the look that left together with the renaming shows it done."""
-        try:
-            if still_as(await self.ask(look.entry(new.name), new), was):
-                return
-        except (FileMissing, PermissionRefused, ServerFailed):
-            pass  # it may have looked before the renaming was done
-        await see_renamed(self.look, old, new, was)
+        return await self.changing.rename_both(first, second)
 
     def sent_look(self, path: SitePath) -> SentLook:
         """A look that leaves with what was asked before it."""
         return sent_look(self.client, path.raw)
-
-    async def _see_gone(self, look: SentLook, path: SitePath) -> None:
-        try:
-            await self.ask(look.entry(path.name), path)
-        except FileMissing:
-            return
-        except (PermissionRefused, ServerFailed):
-            pass
-        await see_gone(self.look, path)
-
-    async def look(self, path: SitePath) -> Entry | None:
-        """What stands under a name; None where nothing does."""
-        try:
-            return await self.stat(path)
-        except FileMissing:
-            return None
-
-    @property
-    def replaces_in_one_step(self) -> bool:
-        """True where the server offers posix-rename@openssh.com: a visitor then never finds the name missing."""
-        return self._over_works and replaces_in_one_step(self.client)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
         """By the server itself where it offers copy-data (draft-ietf-secsh-filexfer-extensions-00)."""
@@ -631,9 +502,7 @@ class SftpSide:
 
     async def make_link(self, path: SitePath, target: bytes) -> None:
         """Make a symbolic link. Servers take the two names in the order of OpenSSH's, not of the draft."""
-        await self._or_because(self.client.symlink(target, path.raw), path, self.taken)
-        if await self.look(path) is None:
-            raise NotDone("The server said that it made the link {path}, and it is not there.", path=path)
+        await self.changing.make_link(path, target)
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         """Set access and time (SSH_FXP_SETSTAT)."""
@@ -680,29 +549,9 @@ class SftpSide:
             self.wire.heard(f"{type(error).__name__}: {translated.server_words or translated.what}")
             raise translated from error
 
-    async def _or_because(
-        self, request: Awaitable[object], path: SitePath, test: Callable[[SitePath], Coroutine[Any, Any, bool]]
-    ) -> None:
-        """Await a request; where the server only says 'failure', look for the reason it most likely means."""
-        try:
-            await self.ask(request, path)
-        except ServerFailed as failed:
-            if await test(path):
-                kind = FolderNotEmpty if test == self._filled else AlreadyThere
-                sentence = "The folder {path} is not empty." if kind is FolderNotEmpty else "{path} exists already."
-                raise kind(sentence, path=path, server_words=failed.server_words) from failed
-            raise
-
     async def taken(self, path: SitePath) -> bool:
         """True where something stands under a name."""
-        try:
-            await self.stat(path)
-        except FileMissing:
-            return False
-        return True
-
-    async def _filled(self, path: SitePath) -> bool:
-        return bool(await self.ask(self.client.listdir(path.raw), path))
+        return await is_there(self, path)
 
     async def landed(self, request: Awaitable[object], path: SitePath, step: str) -> None:
         """Await a write. A plain 'failure' is read as a full disk where the words or the room left say so; else what is
@@ -717,7 +566,7 @@ class SftpSide:
                     "The server has no room for {path}.", path=path, server_words=failed.server_words
                 ) from failed
             told = f"It tells {size_text(room.free_bytes)} of room." if room is not None else "It tells no room."
-            sentence = f"The server failed at {{path}} {step}, and gives no reason. {told}"
+            sentence = f"The server failed at {{path}} {step}. {told}"
             raise ServerFailed(sentence, path=path, server_words=failed.server_words, advice=_QUOTA) from failed
 
     async def open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:
@@ -730,11 +579,13 @@ class SftpSide:
             try:
                 self._open_files += 1
                 file = await self.ask(open_file(self.client, path.raw, how, mode), path)
-            except BaseException as refused:
+            except BaseException as why:
                 self._has_closed()
-                # It may be refused because others are open: once they are closed it is tried alone.
-                self._one_by_one = isinstance(refused, ServerFailed) and others > 0
-                if not self._one_by_one:
+                if not isinstance(why, ServerFailed):
+                    raise
+                # It may be refused because others are open: once they are closed it is tried alone, and fails or not.
+                self._one_by_one = others > 0
+                if not others:
                     raise
                 continue
             file.when_closed = self._has_closed

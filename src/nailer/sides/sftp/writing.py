@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 from collections import deque
 from collections.abc import AsyncGenerator, AsyncIterator
+from functools import partial
 from typing import TYPE_CHECKING, TypeGuard
 
 from nailer.core.files.entry import Entry, Stamp
@@ -18,7 +19,7 @@ from nailer.sides.sftp.pipeline import (
     Answer,
 )
 from nailer.sides.sftp.requests import abandon, closed, seconds
-from nailer.sides.side import tolerated
+from nailer.sides.side import look, tolerated
 
 if TYPE_CHECKING:
     from nailer.sides.sftp.side import SftpSide
@@ -86,8 +87,8 @@ class Writing:
         try:
             landed = await self._side.ask(looking.entry(path.name), path)
         except (FileMissing, PermissionRefused, ServerFailed):
-            return await see_landed(self._side.look, path, size)
-        return landed if landed.size == size else await see_landed(self._side.look, path, size)
+            return await see_landed(partial(look, self._side), path, size)
+        return landed if landed.size == size else await see_landed(partial(look, self._side), path, size)
 
     @contextlib.asynccontextmanager
     async def _writing(
