@@ -30,12 +30,16 @@ KINDS: dict[str, ModuleType] = {"ftp": server, "sftp": sftp_server}
 _HEAD = """# Servers that do otherwise
 
 Each row is a server with one way of being odd, as two scripted servers in the tests have them. The same acts are tried on
-each: replacing six pages and adding three, fetching six that changed there, and removing a folder of two. *Done* was said
-only where the disk said the same. This page is written by `python -m tests.rough.matrix`, and a test holds every row of it.
+each: replacing six pages and adding four, one of them in a new folder, fetching six that changed there, and removing a folder
+of two. *Done* was said only where the disk said the same. This page is written by `python -m tests.rough.matrix`, and a test
+holds every row of it.
 """
 _COLUMNS = "| the server | what was done | what a person reads first |\n| --- | --- | --- |\n"
 _OLD = {f"p{number}.html": f"the old page number {number}" for number in range(6)}
-_NEW = {f"p{number}.html": f"the new page number {number}, longer" for number in range(9)}
+_NEW = {f"p{number}.html": f"the new page number {number}, longer" for number in range(9)} | {
+    "news/p9.html": "a page in a new folder"
+}
+_SENT = sorted({name.partition("/")[0] for name in _NEW})
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +70,7 @@ async def tried(kind: str, fault: str, place: Path, url: str) -> Row:
         world.host._left = {fault: 1} if fault in KINDS[kind].STRIKING else {}
         said, reads, untrue = [], "", 0
         for word, act in (
-            ("sent", lambda: world.upload(*_NEW)),
+            ("sent", lambda: world.upload(*_SENT)),
             ("fetched", lambda: world.download(*_OLD)),
             ("removed", lambda: world.remove_there("old")),
         ):
@@ -104,6 +108,9 @@ async def _counted(world: World, job: Job) -> tuple[int, int, int, str]:
     root, start = (world.here, world.site.start_here) if job.to_side == "here" else (world.there, world.top)
     for item in await items_of(world, job):
         if item.action is Action.MAKE_FOLDER:
+            is_there = root.joinpath(*(name.decode() for name in item.target.below(start) or ())).is_dir()
+            lies += item.state is ItemState.DONE and not is_there
+            first = first or _clean(item.error_text or "", world)
             continue
         place = root.joinpath(*(name.decode() for name in item.target.below(start) or ()))
         if item.state is ItemState.DONE:
@@ -122,7 +129,7 @@ async def _counted(world: World, job: Job) -> tuple[int, int, int, str]:
 def _clean(text: str, world: World) -> str:
     """A sentence without what differs from run to run."""
     text = text.replace(str(world.host.port), "PORT").replace(str(world.host.root), "")
-    text = re.sub(r"/htdocs/(p\d|old/[ab])\.html", "/htdocs/page.html", text)
+    text = re.sub(r"/htdocs/(p\d|old/[ab]|news/p\d)\.html", "/htdocs/page.html", text)
     return text.replace("|", "/").replace("\n", " ")
 
 
