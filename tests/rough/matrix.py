@@ -30,9 +30,9 @@ KINDS: dict[str, ModuleType] = {"ftp": server, "sftp": sftp_server}
 _HEAD = """# Servers that do otherwise
 
 Each row is a server with one way of being odd, as two scripted servers in the tests have them. The same acts are tried on
-each: replacing six pages and adding four, one of them in a new folder, fetching six that changed there, and removing a folder
-of two. *Done* was said only where the disk said the same. This page is written by `python -m tests.rough.matrix`, and a test
-holds every row of it.
+each: replacing six pages and adding four, one of them in a new folder, fetching six that changed there, and removing a
+folder of two. *Done* was said only where the disk said the same. This page is written by `python -m tests.rough.matrix`,
+and a test holds every row of it.
 """
 _COLUMNS = "| the server | what was done | what a person reads first |\n| --- | --- | --- |\n"
 _OLD = {f"p{number}.html": f"the old page number {number}" for number in range(6)}
