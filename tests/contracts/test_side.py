@@ -12,7 +12,15 @@ import pytest
 
 from nailer.core.files.entry import NS, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.errors import AlreadyThere, FileMissing, FolderNotEmpty, NotSupported, TransferError, WrongKind
+from nailer.errors import (
+    AlreadyThere,
+    CannotReplace,
+    FileMissing,
+    FolderNotEmpty,
+    NotSupported,
+    TransferError,
+    WrongKind,
+)
 from nailer.sides.side import once, walk
 from tests.builders import NOON_S
 from tests.contracts.sides import KINDS, Ground
@@ -221,6 +229,11 @@ async def test_two_renames_follow_each_other_and_what_is_refused_is_told(ground:
 
 async def test_renaming_replaces_where_asked(ground: Ground) -> None:
     one, other = await put(ground, b"one", b"1"), await put(ground, b"other", b"2")
+    if "replacing" in ground.lacks:
+        with pytest.raises(CannotReplace):
+            await ground.side.rename(one, other, replace=True)
+        assert (await content(ground, one), await content(ground, other)) == (b"1", b"2")
+        return
 
     await ground.side.rename(one, other, replace=True)
 

@@ -26,6 +26,7 @@ from nailer.core.plans.plan import Answers, Choice, Verdict
 from nailer.engine.runner import Runner
 from nailer.errors import Conflict, SendingStopped
 from nailer.services.plans.make import Dropped
+from nailer.sides.sftp.changing import Changing
 from nailer.sides.sftp.side import SftpSide
 from nailer.standins.faults import CutAfter, CutWhileOpening, Full, RefusesEverybody, Slow
 from nailer.standins.ftp import FtpHost
@@ -575,7 +576,7 @@ async def test_a_server_that_gives_no_times_can_be_carried_from_and_to(world: Wo
 
 
 async def test_a_server_without_one_step_renames_still_replaces_and_keeps(world: World, monkeypatch) -> None:  # type: ignore[no-untyped-def]
-    monkeypatch.setattr(SftpSide, "replaces_in_one_step", False)
+    monkeypatch.setattr(Changing, "replaces_in_one_step", False)
     write(world.there, "index.html", "old", NOON_S - 900)
     write(world.here, "index.html", "new")
 

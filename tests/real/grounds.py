@@ -31,17 +31,17 @@ CONFIGURATIONS: dict[str, tuple[Callable[[Path], AbstractContextManager[RealHost
     "openssh-one-session": (lambda place: openssh(place, "MaxSessions 1"), frozenset()),
     "dropbear": (dropbear, frozenset()),
     "proftpd-sftp": (partial(proftpd, sftp=True), _WRITTEN_OUT),
-    "proftpd-sftp-bare": (lambda place: proftpd(place, _NO_EXTENSIONS, sftp=True), _WRITTEN_OUT | {"overwrites"}),
+    "proftpd-sftp-bare": (lambda place: proftpd(place, _NO_EXTENSIONS, sftp=True), _WRITTEN_OUT | {"replacing"}),
     "proftpd-sftp-no-overwrite": (
         lambda place: proftpd(place, "AllowOverwrite off", sftp=True),
-        _WRITTEN_OUT | {"overwrites"},
+        _WRITTEN_OUT,
     ),
     "vsftpd": (vsftpd, _FTP_LACKS),
     "vsftpd-tls": (lambda place: vsftpd(place, "require_ssl_reuse=YES", tls="explicit"), _FTP_LACKS),
     "vsftpd-implicit": (lambda place: vsftpd(place, "local_umask=077", tls="implicit"), _FTP_LACKS),
     "proftpd": (proftpd, _FTP_LACKS),
     "proftpd-tls": (lambda place: proftpd(place, "Umask 027", tls="explicit"), _FTP_LACKS),
-    "proftpd-no-overwrite": (lambda place: proftpd(place, "AllowOverwrite off"), _FTP_LACKS | {"overwrites"}),
+    "proftpd-no-overwrite": (lambda place: proftpd(place, "AllowOverwrite off"), _FTP_LACKS),
 }
 
 

@@ -512,17 +512,22 @@ class FtpSide:
         return await see_landed(self.look_anew, path, start + written)
 
     async def make_folder(self, path: SitePath) -> None:
-        """Make a folder (MKD); a reply of failure is explained by looking."""
+        """Make a folder (MKD); a reply of failure is explained by looking. That it is there shows by entering it (CWD)."""
+        if has_line_break(path.raw):
+            raise line_break()
         async with self.connection.line(self.lane) as line:
+            reply, entered = await line.ask_together([b"MKD " + path.raw, b"CWD " + path.raw])
             try:
-                await line.need(b"MKD " + path.raw, path.shown)
+                if not reply.is_good:
+                    raise from_reply(reply.code, reply.text, path.shown)
             except (ServerFailed, PermissionRefused, NotSupported) as failed:
                 if await self.looking(line).is_there(path):
                     raise AlreadyThere(
                         "{path} exists already.", path=path, server_words=failed.server_words
                     ) from failed
                 raise
-        await see_made(self.look_anew, path)
+        if not entered.is_good:
+            await see_made(self.look_anew, path)
         self._learned.folders.made(path, Entry(path.name, Kind.FOLDER))
 
     async def remove_file(self, path: SitePath) -> None:
