@@ -112,6 +112,7 @@ class RoughFtp(Faulty):
         super().__init__(root, set(FAULTS), set(STRIKING), faults, times)
         self.address = "127.0.0.1"
         self.stored = 0
+        self.lay: set[tuple[str, int]] = set()  # names, and the access with which content came into them
         self._server: asyncio.Server | None = None
         self._lines: set[asyncio.Task[None]] = set()
 
@@ -475,8 +476,12 @@ class _Line:
         if len(data) > 10 and host.has("stor-drops") and host.stored % 3 == 0:
             place.unlink(missing_ok=True)
             return self.say(226, "Transfer complete.")
+        if not place.exists():
+            place.touch()
+            place.chmod(0o600 if host.has("umask-077") else 0o644)
+        if data:
+            host.lay.add((place.name, place.stat().st_mode & 0o777))
         place.write_bytes(before + (data[: len(data) // 2] if cut or full or short else data))
-        place.chmod(0o600 if host.has("umask-077") else 0o644)
         if cut or host.strikes("cut-after-stor"):
             raise Cut
         return self.say(552, "Quota exceeded.") if full else self.say(226, "Transfer complete.")

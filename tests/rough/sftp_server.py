@@ -64,6 +64,8 @@ LASTING = {
     "version-2": "the server speaks version 2 of the protocol",
     "one-handle": "a second open file of a channel is refused with FAILURE",
     "folds-case": "names that differ by capital letters only are one, and are listed in small letters",
+    "lists-through-links": "READDIR shows what a link leads to, and LSTAT the link",
+    "looks-through-links": "LSTAT shows what a link leads to, and READDIR the link",
     "no-extensions": "no extension is on offer",
     "reads-refused": "no file may be opened to be read: PERMISSION_DENIED",
     "mkdir-lies": "MKDIR answers OK and makes nothing",
@@ -80,6 +82,14 @@ STRIKING = {
 FAULTS = {**LASTING, **STRIKING}
 _MOMENT_S = 0.4
 _MORE_BYTES = 10
+
+
+def _led(place: Path) -> os.stat_result:
+    """What a name leads to, or itself where that is nothing."""
+    try:
+        return os.stat(place)
+    except OSError:
+        return os.lstat(place)
 
 
 class RoughSftp(Faulty):
@@ -239,7 +249,8 @@ class _Files(paramiko.SFTPServerInterface):
         self.note("READDIR", path)
         try:
             names = sorted(os.listdir(place))
-            found = [self.attributes(os.lstat(place / name)) for name in names]
+            through = self.host.has("lists-through-links")
+            found = [self.attributes(_led(place / name) if through else os.lstat(place / name)) for name in names]
         except OSError as error:
             return self.code(error)
         for name, one in zip(names, found, strict=True):
@@ -258,7 +269,7 @@ class _Files(paramiko.SFTPServerInterface):
         return self._look(path, os.stat)
 
     def lstat(self, path: str) -> Any:
-        return self._look(path, os.lstat)
+        return self._look(path, _led if self.host.has("looks-through-links") else os.lstat)
 
     def _look(self, path: str, how: Callable[[Path], os.stat_result]) -> Any:
         self.note("STAT", path)

@@ -12,6 +12,7 @@ from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import ItemState, JobState
 from nailer.store.jobs import Job
 from tests.builders import NOON_S, tree, write
+from tests.rough.server import RoughFtp
 from tests.rough.worlds import a_rough_sftp_world, a_rough_world, failures, hidden, items_of
 from tests.world import World
 
@@ -227,3 +228,49 @@ async def test_where_nothing_is_read_from_the_middle_old_and_new_are_told_by_the
 
         assert job.state is JobState.DONE, await failures(world, job)
         assert (world.there / "index.html").read_text() == "six" * 5000
+
+
+@pytest.mark.parametrize("fault", ["", "access-refused"])
+async def test_what_is_for_its_owner_alone_lies_open_at_no_moment_or_that_is_said(
+    migrated_url: str, database: object, tmp_path: Path, fault: str
+) -> None:
+    async with _server("ftp", fault, tmp_path, migrated_url) as world:
+        write(world.there, "old.php", "the old one").chmod(0o600)
+        write(world.here, "old.php", "the new one, of another size")
+        write(world.here, "new.php", "for nobody else").chmod(0o600)
+        write(world.here, "page.html", "for all").chmod(0o644)
+
+        job = await world.upload("old.php", "new.php", "page.html")
+
+        assert job.state is JobState.DONE, await failures(world, job)
+        assert isinstance(world.host, RoughFtp)
+        reasons = {item.target.name: item.reason for item in await items_of(world, job)}
+        if fault:
+            assert "is more open than it was to be: 644, not 600" in reasons[b"old.php"]
+            return
+        shut = [access for name, access in world.host.lay if name.endswith(".part")]
+        assert sorted(shut) == [0o600, 0o600, 0o644]
+        assert not any("open" in reason for reason in reasons.values())
+        assert {path.name: path.stat().st_mode & 0o777 for path in world.there.iterdir()} == {
+            "old.php": 0o600,
+            "new.php": 0o600,
+            "page.html": 0o644,
+        }
+
+
+@pytest.mark.parametrize("fault", ["lists-through-links", "looks-through-links"])
+async def test_a_link_that_is_shown_as_what_it_leads_to_goes_alone(
+    migrated_url: str, database: object, tmp_path: Path, fault: str
+) -> None:
+    """The files that it leads to are another folder's, and stay."""
+    async with _server("sftp", fault, tmp_path, migrated_url) as world:
+        write(world.there, "other/inside.html", "stays")
+        write(world.there, "old/page.html", "goes")
+        (world.there / "old" / "more").symlink_to("../other")
+        (world.there / "old" / "one.html").symlink_to("../other/inside.html")
+
+        job = await world.remove_there("old")
+
+        assert job.state is JobState.DONE, await failures(world, job)
+        assert tree(world.there) == {"other/inside.html": b"stays"}
+        assert not (world.there / "old").exists()

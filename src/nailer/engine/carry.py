@@ -22,7 +22,7 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass, replace
 
 from nailer.core.compare.joint import Seen, same_content, same_time, seen, still_as
-from nailer.core.files.access import DEFAULT_FILE, carried_access, fitting, octal
+from nailer.core.files.access import DEFAULT_FILE, carried_access, fitting, octal, opened_beyond
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
@@ -35,7 +35,7 @@ from nailer.engine.in_place import InPlace
 from nailer.engine.keeper import Keeper
 from nailer.engine.landing import Landing
 from nailer.engine.parts import temporary_names
-from nailer.engine.read_back import read_back
+from nailer.engine.read_back import is_read_back, read_back
 from nailer.engine.receipts import Receipts, confirmed
 from nailer.engine.sender import Sender
 from nailer.engine.sending import Access
@@ -146,7 +146,10 @@ class Carrier:
             happened = now is not None and after is not None and _as_announced(now, after)
         if happened:
             statements = (confirmed(item), *await self.receipts.taken_back(item))
-            return Outcome(ItemState.DONE, "had landed before Nailer was stopped", None, statements)
+            reason = "had landed before Nailer was stopped"
+            if is_read_back(self.context, item):
+                reason += "; it was not read back"
+            return Outcome(ItemState.DONE, reason, None, statements)
         await self.context.group.submit(("changes.withdraw", {"item_id": item.id}))
         return None
 
@@ -199,7 +202,7 @@ class Carrier:
         await read_back(self.context, item, digest)
         return Outcome(
             ItemState.DONE,
-            item.reason,
+            _more_open(landed, access) or item.reason,
             digest,
             (confirmed(item), *self.receipts.is_level(level, landed, source, digest)),
         )
@@ -366,6 +369,14 @@ class Carrier:
         )
 
 
+def _more_open(landed: Entry, access: Access) -> str:
+    """What is said of a file that others may read against what was wanted; '' where that is not so."""
+    wanted = access.exact if access.exact is not None else access.at_most
+    if landed.access is None or wanted is None or not opened_beyond(landed.access, wanted):
+        return ""
+    return f"is more open than it was to be: {octal(landed.access)}, not {octal(wanted)}; the server did not set it"
+
+
 def _check_as_seen(item: Item, there: Entry | None) -> None:
     """Return where the target is as the plan saw it. Raises Conflict."""
     if item.seen is None and there is None:
@@ -374,6 +385,8 @@ def _check_as_seen(item: Item, there: Entry | None) -> None:
         raise Conflict(f"{item.target} appeared after the plan was made.")
     if there is None:
         raise Conflict(f"{item.target} was removed after the plan was made.")
+    if there.kind is Kind.LINK and item.seen.kind is not Kind.LINK:
+        raise Conflict(f"{item.target} is a link, and the plan took it for what it leads to. Make the plan again.")
     if not still_as(there, item.seen):
         raise Conflict(f"{item.target} was changed after the plan was made.")
 

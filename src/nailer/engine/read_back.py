@@ -7,16 +7,22 @@ from contextlib import aclosing
 from blake3 import blake3
 
 from nailer.core.files.entry import SideName
+from nailer.core.plans.plan import Action
 from nailer.engine.context import JobContext
 from nailer.engine.receipts import confirmed
 from nailer.errors import NotVerified, TransferError
 from nailer.store.jobs import Item
 
 
+def is_read_back(context: JobContext, item: Item) -> bool:
+    """True where what is sent for this item is to be read back."""
+    return context.job.reads_back and context.job.to_side is SideName.THERE and item.action is Action.CARRY
+
+
 async def read_back(context: JobContext, item: Item, sent: bytes | None) -> None:
     """Return where the target holds what was sent, by its BLAKE3 hash, or where the site does not want it read. Raises
     NotVerified; the change that was made is confirmed then, and stays on offer to be taken back."""
-    if not (context.job.reads_back and context.job.to_side is SideName.THERE) or sent is None:
+    if not is_read_back(context, item) or sent is None:
         return
     hashed, words = blake3(), None
     sentence = "{path} was read back, and what lies there now is not what was sent."

@@ -105,6 +105,15 @@ def within(wanted: int, given: int) -> int:
     return wanted & (given | (given & 0o444) >> 2)
 
 
+def opened_beyond(found: int | None, wanted: int | None) -> bool:
+    """True where others than the owner may do with a file what was not wanted. What is not known is not said to be so.
+
+    >>> opened_beyond(0o644, 0o600), opened_beyond(0o640, 0o644), opened_beyond(None, 0o600)
+    (True, False, False)
+    """
+    return found is not None and wanted is not None and bool(found & ~wanted & 0o077)
+
+
 def fitting(entry: Entry, usual_file: int = DEFAULT_FILE) -> int:
     """The access that suits what the name stands for: folder 755, script 755, private settings 600, else the usual."""
     if entry.kind is Kind.FOLDER:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from nailer.core.files.access import within
+from nailer.core.files.access import DEFAULT_FILE, opened_beyond, within
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.listing import time_text
 from nailer.core.files.sitepath import SitePath
@@ -87,6 +87,16 @@ class Finishing:
                 learned.sets_ahead_s += off_s  # no clock of its own: it sets what it likes
         learned.folders.made(path, entry)
         return entry
+
+    async def begin_shut(self, line: FtpLine, path: SitePath, access: int | None) -> None:
+        """Make an empty file with this access, where the server makes new files more open than that: what is not for others
+        is not to lie open while it comes. A server that sets no access makes it as it likes."""
+        learned = self._side._learned
+        if learned.sets_access is False or not opened_beyond(learned.new_files or DEFAULT_FILE, access):
+            return
+        async with line.transfer(b"STOR " + path.raw, path.shown):
+            pass
+        await self.set_access(line, path, access or 0)
 
     async def set_time(self, line: FtpLine, path: SitePath, stamp: Stamp) -> None:
         learned = self._side._learned

@@ -502,6 +502,8 @@ class FtpSide:
     ) -> Entry:
         """As `write`, then access, time and a look together, in as few round trips as the server bears."""
         async with self.connection.line(self.lane) as line:
+            if not start:
+                await self.finishing.begin_shut(line, path, access if access is not None else at_most)
             written = await self._write(line, path, chunks, start)
             try:
                 landed = await self.finishing.finish(line, path, WantedAccess(access, at_most), stamp, free)

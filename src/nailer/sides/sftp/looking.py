@@ -10,6 +10,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import secrets
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import asyncssh
@@ -28,27 +29,44 @@ _LINKS_AT_ONCE = 32
 _NAMES_AT_ONCE = 64
 
 
-class SftpLooking:
-    """Looks at one side. None: not known yet of its server."""
+@dataclass(slots=True)
+class Learned:
+    """What looking has shown of a server, for all channels of a connection. None: not known yet.
 
-    def __init__(self, side: SftpSide) -> None:
+    `shows_nothing_as_file`: an empty file where there is nothing. `lists_sizes`: a listing says sizes. `lists_links`: it
+    shows links, and not what they lead to; `looks_at_links`: so does a look by name (SSH_FXP_LSTAT).
+    """
+
+    shows_nothing_as_file: bool | None = None
+    lists_sizes: bool | None = None
+    lists_links: bool | None = None
+    looks_at_links: bool | None = None
+
+
+class SftpLooking:
+    """Looks at one side."""
+
+    def __init__(self, side: SftpSide, learned: Learned) -> None:
         self._side = side
-        self._shows_nothing_as_file: bool | None = None
-        self._lists_sizes: bool | None = None
+        self._learned = learned
 
     async def one(self, path: SitePath) -> Entry:
         """What stands under a name, links not followed (SSH_FXP_LSTAT). Raises FileMissing."""
-        side = self._side
         try:
-            entry = entry_of(path.name, await side.ask(side.client.lstat(path.raw), path))
+            entry = await self._asked(path)
         except (ServerFailed, PermissionRefused) as refused:
             return await self._in_its_folder(path, refused)
         if entry.is_file and not entry.size and await self._may_be_nothing(path):
             return await self._in_its_folder(path, FileMissing("{path} is not there.", path=path))
-        return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
+        if entry.kind is not Kind.LINK:
+            return entry
+        if self._learned.lists_links is None and entry.leads_to is not None:
+            await self._try_links(path)
+        return entry
 
-    async def folder(self, folder: SitePath) -> Listing:
-        """A folder's names, each with what it is. Raises FileMissing only where the folder is known not to be there."""
+    async def folder(self, folder: SitePath, *, careful: bool = False) -> Listing:
+        """A folder's names, each with what it is. `careful`: what is listed as a folder is none that a link
+        leads to. Raises FileMissing only where the folder is known not to be there."""
         side = self._side
         try:
             entries = await side.ask(read_folder(side.client, folder.raw), folder)
@@ -65,19 +83,24 @@ class SftpLooking:
         odd = [one.name for one in entries if not one.name or b"/" in one.name or b"\0" in one.name]
         lack = NotWhole(Lack.UNREAD, repr(odd[0])[1:], len(odd)) if odd else None
         entries = [one for one in entries if one.name not in odd] if odd else entries
-        entries, unasked = await self._told_in_full(folder, entries)
+        entries, unasked = await self._told_in_full(folder, entries, careful=careful)
         return listing_of(entries, lack or unasked)
 
-    async def _told_in_full(self, folder: SitePath, entries: list[Entry]) -> tuple[list[Entry], NotWhole | None]:
+    async def _told_in_full(
+        self, folder: SitePath, entries: list[Entry], *, careful: bool
+    ) -> tuple[list[Entry], NotWhole | None]:
         """The entries with what the listing kept back: kinds and sizes by name, where links lead. A name that cannot be
         asked for is left out, and said."""
-        if self._lists_sizes is None:
+        if self._learned.lists_sizes is None:
             await self._try_sizes(folder, entries)
+        if careful and self._learned.lists_links is None:
+            await self._try_folders(folder, entries)
         by_name = {
             one.name
             for one in entries
             if (one.kind is Kind.OTHER and one.access is None)
-            or (self._lists_sizes is False and one.is_file and not one.size)
+            or self._learned.lists_links is False
+            or (self._learned.lists_sizes is False and one.is_file and not one.size)
         }
         links = [one for one in entries if one.kind is Kind.LINK]
         if not (by_name or links):
@@ -101,33 +124,79 @@ class SftpLooking:
         rest = [one for one in entries if one.name not in by_name and one.kind is not Kind.LINK]
         asked = [one for one in entries if one.name in by_name or one.kind is Kind.LINK]
         told = [one for one in await asyncio.gather(*map(_full, asked)) if one is not None]
+        # One that leads nowhere is listed as a link by servers that show what links lead to.
+        if self._learned.lists_links is None and any(one.leads_to for one in told if one.name not in by_name):
+            self._learned.lists_links = True
         return rest + told, NotWhole(Lack.UNREAD, repr(unasked[0])[1:], len(unasked)) if unasked else None
 
     async def _asked(self, path: SitePath) -> Entry:
-        side = self._side
-        entry = entry_of(path.name, await side.ask(side.client.lstat(path.raw), path))
-        return await self._with_target(path, entry) if entry.kind is Kind.LINK else entry
+        """What a look by name says. Some servers follow links even then: unless it is known that this one does not, the
+        name is asked for a link's target in the same breath."""
+        side, learned = self._side, self._learned
+        looking = side.ask(side.client.lstat(path.raw), path)
+        if learned.looks_at_links:
+            entry, target = entry_of(path.name, await looking), None
+        else:
+            attributes, target = await asyncio.gather(looking, self._target(path))
+            entry = entry_of(path.name, attributes)
+        if entry.kind is Kind.LINK:
+            entry = await self._with_target(path, entry)
+            if entry.leads_to is not None:
+                learned.looks_at_links = True
+        elif target is not None and target not in (path.raw, path.name):
+            learned.looks_at_links = False
+            return Entry(path.name, Kind.LINK, target=target, leads_to=entry.kind)
+        return entry
+
+    async def _target(self, path: SitePath) -> bytes | None:
+        """Where a link leads (SSH_FXP_READLINK); None where the name is none."""
+        with contextlib.suppress(asyncssh.SFTPError):
+            said = await self._side.client.readlink(path.raw)
+            return said if isinstance(said, bytes) else (said or "").encode("utf-8", "surrogateescape")
+        return None
 
     async def _try_sizes(self, folder: SitePath, entries: list[Entry]) -> None:
         """Whether listings say sizes, by the first file that is listed as empty."""
         empty = next((one for one in entries if one.is_file and not one.size), None)
         if empty is not None:
             with contextlib.suppress(TransferError):
-                self._lists_sizes = (await self._asked(folder.child(empty.name))).size == 0
+                self._learned.lists_sizes = (await self._asked(folder.child(empty.name))).size == 0
         elif any(one.is_file for one in entries):
-            self._lists_sizes = True
+            self._learned.lists_sizes = True
+
+    async def _try_folders(self, folder: SitePath, entries: list[Entry]) -> None:
+        """Whether a link is among what is listed as folders: through it the files of another place would be taken for
+        files of this one."""
+        gate = asyncio.Semaphore(_NAMES_AT_ONCE)
+
+        async def _is_link(entry: Entry) -> bool:
+            async with gate:
+                with contextlib.suppress(FileMissing, ServerFailed, PermissionRefused):
+                    return (await self._asked(folder.child(entry.name))).kind is Kind.LINK
+                return False
+
+        if any(await asyncio.gather(*(_is_link(one) for one in entries if one.is_folder))):
+            self._learned.lists_links = False
+
+    async def _try_links(self, path: SitePath) -> None:
+        """Whether listings show links, by one that leads somewhere and that a look has just shown."""
+        with contextlib.suppress(TransferError):
+            entries = await self._side.ask(read_folder(self._side.client, path.parent.raw), path.parent)
+            listed = next((one for one in entries if one.name == path.name), None)
+            if listed is not None:
+                self._learned.lists_links = listed.kind is Kind.LINK
 
     async def _may_be_nothing(self, path: SitePath) -> bool:
         """True on a server that shows an empty file under a name that nobody has; tried once."""
         side = self._side
-        if self._shows_nothing_as_file is None:
+        if self._learned.shows_nothing_as_file is None:
             nobodys = path.parent.child(b"nobody-has-" + secrets.token_hex(8).encode())
             try:
                 await side.ask(side.client.lstat(nobodys.raw), nobodys)
-                self._shows_nothing_as_file = True
+                self._learned.shows_nothing_as_file = True
             except (FileMissing, ServerFailed, PermissionRefused):
-                self._shows_nothing_as_file = False
-        return self._shows_nothing_as_file
+                self._learned.shows_nothing_as_file = False
+        return self._learned.shows_nothing_as_file
 
     async def _in_its_folder(self, path: SitePath, refused: TransferError) -> Entry:
         """What its folder's listing says of a name that was refused: the listing decides whether it is there. Raises what
@@ -147,8 +216,7 @@ class SftpLooking:
         leads_to: Kind | None = None
         client = self._side.client
         with contextlib.suppress(asyncssh.SFTPError):
-            said = await client.readlink(path.raw)
-            target = said if isinstance(said, bytes) else (said or "").encode("utf-8", "surrogateescape")
+            target = await self._target(path)
             leads_to = entry_of(path.name, await client.stat(path.raw)).kind
         return Entry(
             name=entry.name,

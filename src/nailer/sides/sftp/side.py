@@ -38,7 +38,7 @@ from nailer.sides.dial import Endpoint, dial, resolve, taken_over
 from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
 from nailer.sides.sftp.changing import Changing
-from nailer.sides.sftp.looking import SftpLooking
+from nailer.sides.sftp.looking import Learned, SftpLooking
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.sftp.open_file import READING, WRITING, OpenFile, SentLook, open_file
 from nailer.sides.sftp.pipeline import (
@@ -110,6 +110,7 @@ class SftpConnection:
         self._wanted = wanted
         self._side: SftpSide | None = None
         self._silence = Silence(wanted.wire.note)
+        self._learned = Learned()
 
     @property
     def is_open(self) -> bool:
@@ -153,7 +154,10 @@ class SftpConnection:
             raise await self._no_file_service(error) from error
         as_servers_are(client, self.abilities.software)
         join_requests(self._connection, client)
-        self._side = SftpSide(client, self._wanted.wire, software=self.abilities.software)
+        software = self.abilities.software
+        if "openssh" in software.lower():
+            self._learned.lists_links = self._learned.looks_at_links = True  # it asks lstat(2) for both
+        self._side = SftpSide(client, self._wanted.wire, software=software, learned=self._learned)
         self._silence.watch(self._side)
         return recoded(self._side, self._wanted.manner.charset)
 
@@ -343,7 +347,9 @@ def _translated(error: Exception, shown_path: str) -> TransferError:
 class SftpSide:
     """A side over one SFTP channel."""
 
-    def __init__(self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "") -> None:
+    def __init__(
+        self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "", learned: Learned | None = None
+    ) -> None:
         self.client = client
         self.wire = wire
         self.active = 0
@@ -358,7 +364,7 @@ class SftpSide:
         limits = client.limits
         self.read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
         self.write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
-        self.looking = SftpLooking(self)
+        self.looking = SftpLooking(self, learned or Learned())
         self.changing = Changing(self)
         self.writing = Writing(self)
         self.reading = FileReading(self)
@@ -407,7 +413,7 @@ class SftpSide:
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
         """A folder's names; packets are asked for ahead (SSH_FXP_READDIR), links looked at afterwards."""
         self.wire.out(f"read folder {folder}")
-        return await self.looking.folder(folder)
+        return await self.looking.folder(folder, careful=careful)
 
     async def stat(self, path: SitePath) -> Entry:
         """What stands under a name, links not followed (SSH_FXP_LSTAT)."""
