@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import sys
 from pathlib import Path
 
@@ -245,3 +246,16 @@ def test_the_documents_draw_every_wing() -> None:
     text = (SOURCE.parent.parent / "docs" / "architecture.md").read_text()
 
     assert all(f"services/{wing}/" in text for wings in LAYERS for wing in wings)
+
+
+def test_every_request_by_sftp_is_awaited_where_the_librarys_errors_become_ours() -> None:
+    """A request that is awaited bare lets an error of the library through, which no caller knows."""
+    request = re.compile(r"client\.(lstat|stat|readlink|realpath|mkdir|symlink|setstat|listdir|rename|remove|rmdir)\(")
+    heard = ("ask(", "_or_because(", "_unless_refused(")
+    bare = [
+        f"{file.name}: {line.strip()}"
+        for file in (SOURCE / "sides" / "sftp").glob("*.py")
+        for line in file.read_text().splitlines()
+        if request.search(line) and not any(one in line for one in heard)
+    ]
+    assert bare == []

@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+from collections.abc import Callable
 
 
 class Relay:
-    """Passes bytes on both ways. `refuses`: nobody gets through, as in an outage."""
+    """Passes bytes on both ways. `refuses`: nobody gets through, as in an outage. `asked` counts what came from this end;
+    at the number `at`, `then` is done once in place of passing it on."""
 
     def __init__(self, port: int) -> None:
         self._to = port
         self.port = 0
         self.refuses = False
         self.passed = 0
+        self.asked = 0
+        self.at: int | None = None
+        self.then: Callable[[], None] = self.cut_now
         self._server: asyncio.Server | None = None
         self._lines: set[asyncio.Task[None]] = set()
 
@@ -33,6 +38,11 @@ class Relay:
             one.cancel()
         await asyncio.gather(*lines, return_exceptions=True)
 
+    def cut_now(self) -> None:
+        """As `cut`, from the middle of what is passed on."""
+        for one in self._lines:
+            one.cancel()
+
     async def _meet(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         if self.refuses:
             writer.transport.abort()
@@ -43,7 +53,7 @@ class Relay:
         far: asyncio.StreamWriter | None = None
         try:
             back, far = await asyncio.open_connection("127.0.0.1", self._to)
-            await asyncio.gather(self._pass(reader, far), self._pass(back, writer))
+            await asyncio.gather(self._pass(reader, far, counts=True), self._pass(back, writer))
         except (OSError, asyncio.CancelledError):
             pass
         finally:
@@ -52,8 +62,13 @@ class Relay:
                 if one is not None:
                     one.transport.abort()
 
-    async def _pass(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    async def _pass(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, *, counts: bool = False) -> None:
         while chunk := await reader.read(65536):
+            self.asked += counts
+            if counts and self.at is not None and self.asked >= self.at:
+                self.at = None
+                self.then()
+                await asyncio.sleep(3600)
             writer.write(chunk)
             self.passed += len(chunk)
             await writer.drain()

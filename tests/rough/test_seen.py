@@ -8,12 +8,15 @@ from pathlib import Path
 
 import pytest
 
+from nailer.core.compare.joint import Joint
+from nailer.core.compare.ledger import View
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import ItemState, JobState
+from nailer.core.pairs.wishes import Direction
 from nailer.store.jobs import Job
 from tests.builders import NOON_S, tree, write
 from tests.rough.server import RoughFtp
-from tests.rough.worlds import a_rough_sftp_world, a_rough_world, failures, hidden, items_of
+from tests.rough.worlds import a_rough_sftp_world, a_rough_world, failures, hidden, items_of, read_pair
 from tests.world import World
 
 OLD, NEW = (
@@ -274,3 +277,46 @@ async def test_a_link_that_is_shown_as_what_it_leads_to_goes_alone(
         assert job.state is JobState.DONE, await failures(world, job)
         assert tree(world.there) == {"other/inside.html": b"stays"}
         assert not (world.there / "old").exists()
+
+
+async def test_names_that_a_server_folds_are_one(migrated_url: str, database: object, tmp_path: Path) -> None:
+    """It lists what was sent in small letters: for ever only here and only there, if nobody asked for it by name."""
+    async with _server("sftp", "folds-case", tmp_path, migrated_url) as world:
+        write(world.here, "Index.HTML", "one")
+        write(world.here, "Img/Pier.svg", "two")
+        plan = await read_pair(world, Direction.PUBLISH)
+        assert (await world.nailer.pairs.runs.ended(await world.nailer.pairs.runs.carry_out(plan))).jobs
+        assert tree(world.there) == {"index.html": b"one", "img/pier.svg": b"two"}
+
+        again = await read_pair(world, Direction.LEVEL)
+
+        assert again.rows == []
+        assert any("does not tell capital letters" in text for text in again.warnings)
+        assert {listed for _, listed in again.folded} == {b"index.html", b"img", b"pier.svg"}
+        ledger = await world.nailer.files.browse.ledger(
+            world.site, world.site.start_here, world.top, View(), fresh=True
+        )
+        assert {row.name: row.standing.joint for row in ledger.rows} == {
+            b"Index.HTML": Joint.SAME,
+            b"Img": Joint.NOT_READ,
+        }
+        write(world.here, "Index.HTML", "changed here", NOON_S + 60)
+        plan = await read_pair(world, Direction.LEVEL)
+        assert [row.standing.joint for row in plan.rows] == [Joint.NEWER_HERE]
+        await world.nailer.pairs.runs.ended(await world.nailer.pairs.runs.carry_out(plan))
+        assert tree(world.there) == {"index.html": b"changed here", "img/pier.svg": b"two"}
+
+
+async def test_two_files_that_differ_in_capitals_alone_stay_two_where_the_server_tells_them_apart(
+    migrated_url: str, database: object, tmp_path: Path
+) -> None:
+    async with _server("sftp", "", tmp_path, migrated_url) as world:
+        write(world.here, "A.html", "the same", NOON_S)
+        write(world.there, "a.html", "the same", NOON_S)
+
+        plan = await read_pair(world, Direction.LEVEL)
+
+        assert {row.below: row.standing.joint for row in plan.rows} == {
+            (b"A.html",): Joint.ONLY_HERE,
+            (b"a.html",): Joint.ONLY_THERE,
+        }

@@ -8,6 +8,7 @@ strange names).
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass
 from urllib.parse import quote_from_bytes, unquote_to_bytes, urlsplit
@@ -162,6 +163,15 @@ def shown_name(name: bytes) -> str:
     if name.isascii() and (text := name.decode("ascii")).isprintable():
         return text
     return "".join(_shown_character(one) for one in name.decode("utf-8", "surrogateescape"))
+
+
+def spelled(name: bytes) -> str:
+    """A name without what many systems do not tell apart: capitals, and how letters are composed.
+
+    >>> spelled(b"Pier.HTML") == spelled(b"pier.html")
+    True
+    """
+    return unicodedata.normalize("NFC", name.decode("utf-8", "surrogateescape")).casefold()
 
 
 def _shown_character(one: str) -> str:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import unicodedata
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 
 from nailer.core.compare.joint import Baseline, Compare, Joint, Standing, joint_of
 from nailer.core.files.entry import Entry, Kind
+from nailer.core.files.sitepath import spelled
 from nailer.core.files.tree import Below, Tree
 from nailer.core.pairs.rows import Comparison, SyncRow
 
@@ -182,7 +182,7 @@ def _with_twins(rows: list[SyncRow]) -> list[SyncRow]:
     alone: dict[str, list[SyncRow]] = defaultdict(list)
     for row in rows:
         if (row.here is None) is not (row.there is None):
-            alone[_spelled(row.below[-1])].append(row)
+            alone[spelled(row.below[-1])].append(row)
     twins = {}
     for group in alone.values():
         if len(group) == 2 and (group[0].here is None) is not (group[1].here is None):
@@ -190,11 +190,6 @@ def _with_twins(rows: list[SyncRow]) -> list[SyncRow]:
             if one.entry.kind is other.entry.kind:
                 twins[one.below], twins[other.below] = other.below, one.below
     return [replace(row, twin=twins[row.below]) if row.below in twins else row for row in rows] if twins else rows
-
-
-def _spelled(name: bytes) -> str:
-    """A name without what many systems do not tell apart: capitals, and how letters are composed."""
-    return unicodedata.normalize("NFC", name.decode("utf-8", "surrogateescape")).casefold()
 
 
 def same_sized(here: Tree, there: Tree, held: Held = _nothing_held) -> Iterator[tuple[Below, Entry, Entry]]:

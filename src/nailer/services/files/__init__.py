@@ -8,6 +8,7 @@ from nailer.services.files.contents_compared import ComparedEnd, ContentComparer
 from nailer.services.files.door import Files
 from nailer.services.files.download import Drain, file_to_fetch, tar_head, tarred, zip_info, zipped
 from nailer.services.files.folder_pair import FolderPair
+from nailer.services.files.folding import folded
 from nailer.services.files.guarded import GuardedFolders
 from nailer.services.files.keeping import KeepBook, mark_of
 from nailer.services.files.opening import LedTo, Nowhere
@@ -45,6 +46,7 @@ __all__ = [
     "caption",
     "content_hash",
     "file_to_fetch",
+    "folded",
     "folders_like",
     "kind_of",
     "kinds_by_content",

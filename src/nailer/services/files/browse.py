@@ -23,6 +23,7 @@ from nailer.core.plans.sieve import Sieves
 from nailer.core.words import aware, when_text
 from nailer.errors import ConnectionDropped, FileMissing, OutsideRoot, TransferError
 from nailer.services.files.folder_pair import FolderPair, place_in_pair
+from nailer.services.files.folding import folded, respelled
 from nailer.services.files.roll_up import RolledSoFar, RollUp
 from nailer.services.files.second_look import looked_again
 from nailer.sides.confined import confined
@@ -251,11 +252,13 @@ class Browse:
         found: list[FolderRead] = []
         for number, (name, path, read) in enumerate(zip(SideName, paths, reads, strict=True)):
             vanished = level.keys() - {entry.name for entry in read.entries}
-            if read.problem is not None or not (vanished or read.lack):
+            other = trees[1 - number]
+            if read.problem is not None or not (vanished or read.lack or respelled(trees[number], other)):
                 found.append(read)
                 continue
             async with self.side(site, name) as side:
-                tree = await looked_again(side, path, trees[number], trees[1 - number], {(): level.keys()})
+                tree, _ = await folded(side, path, trees[number], other, {(): level.keys()})
+                tree = trees[number] = await looked_again(side, path, tree, other, {(): level.keys()})
             ruled_out = frozenset(below[0] for below in tree.ruled_out)
             entries = tuple(tree.folders[()])
             if (entries, tree.lacks.get(()), ruled_out) != (read.entries, read.lack, read.ruled_out):

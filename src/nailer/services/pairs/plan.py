@@ -13,6 +13,7 @@ from datetime import datetime
 from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
 from nailer.core.files.keeping import Keeps
+from nailer.core.files.sitepath import shown_name
 from nailer.core.files.tree import Below, Tree
 from nailer.core.pairs.differences import hardly_the_same
 from nailer.core.pairs.proposals import Bars, decided, proposed
@@ -53,6 +54,7 @@ class SyncPlan:
     barred: Bars = Bars()
     hashes: dict[Below, bytes] = field(default_factory=dict)
     line_ends: set[Below] = field(default_factory=set)
+    folded: list[tuple[Below, bytes]] = field(default_factory=list)
     offered: Doings = field(default_factory=lambda: Doings([], [], {}))
     chosen: dict[int, Doing] = field(default_factory=dict)
     doings: Doings = field(default_factory=lambda: Doings([], [], {}))
@@ -141,6 +143,12 @@ class SyncPlan:
                     found.append(
                         f"All files {word} have the same time, so times are of no use. Compare by content instead."
                     )
+        if self.folded:
+            below, listed = self.folded[0]
+            found.append(
+                "This server does not tell capital letters from small ones: it lists "
+                f"{shown_name(below[-1])} as {shown_name(listed)}. Such names are taken as one."
+            )
         if self.line_ends:
             some = count_text(len(self.line_ends), "name")
             are = "is" if len(self.line_ends) == 1 else "are"

@@ -32,6 +32,7 @@ from nailer.services.files import (
     ComparedEnd,
     Files,
     content_hash,
+    folded,
     kinds_by_content,
     looked_again,
     read_tree,
@@ -196,6 +197,9 @@ class Readings:
     async def _look_again(self, plan: SyncPlan, baselines: Mapping[Below, Mapping[bytes, Baseline]]) -> None:
         """Ask by name for what hangs on a listing."""
         async with self._both(plan) as (near, far):
+            plan.here, one = await folded(near.side, near.top, plan.here, plan.there, baselines)
+            plan.there, other = await folded(far.side, far.top, plan.there, plan.here, baselines)
+            plan.folded = [*one, *other]
             plan.here, plan.there = (
                 await looked_again(near.side, near.top, plan.here, plan.there, baselines),
                 await looked_again(far.side, far.top, plan.there, plan.here, baselines),

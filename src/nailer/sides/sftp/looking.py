@@ -10,20 +10,21 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import secrets
+from collections.abc import Awaitable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
-
-import asyncssh
+from typing import TYPE_CHECKING, TypeVar
 
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.whole import Lack, Listing, NotWhole, listing_of
-from nailer.errors import FileMissing, PermissionRefused, ServerFailed, TransferError, WrongKind
+from nailer.errors import ConnectionDropped, FileMissing, PermissionRefused, ServerFailed, TransferError, WrongKind
 from nailer.sides.sftp.names import entry_of
 from nailer.sides.sftp.pipeline import read_folder
 
 if TYPE_CHECKING:
     from nailer.sides.sftp.side import SftpSide
+
+_R = TypeVar("_R")
 
 _LINKS_AT_ONCE = 32
 _NAMES_AT_ONCE = 64
@@ -150,10 +151,17 @@ class SftpLooking:
 
     async def _target(self, path: SitePath) -> bytes | None:
         """Where a link leads (SSH_FXP_READLINK); None where the name is none."""
-        with contextlib.suppress(asyncssh.SFTPError):
-            said = await self._side.client.readlink(path.raw)
-            return said if isinstance(said, bytes) else (said or "").encode("utf-8", "surrogateescape")
-        return None
+        said = await self._unless_refused(self._side.client.readlink(path.raw), path)
+        return said.encode("utf-8", "surrogateescape") if isinstance(said, str) else said
+
+    async def _unless_refused(self, request: Awaitable[_R], path: SitePath) -> _R | None:
+        """What the server answers; None where it refuses. A line that is lost is no refusal."""
+        try:
+            return await self._side.ask(request, path)
+        except ConnectionDropped:
+            raise
+        except TransferError:
+            return None
 
     async def _try_sizes(self, folder: SitePath, entries: list[Entry]) -> None:
         """Whether listings say sizes, by the first file that is listed as empty."""
@@ -212,12 +220,10 @@ class SftpLooking:
         raise refused
 
     async def _with_target(self, path: SitePath, entry: Entry) -> Entry:
-        target: bytes | None = None
         leads_to: Kind | None = None
-        client = self._side.client
-        with contextlib.suppress(asyncssh.SFTPError):
-            target = await self._target(path)
-            leads_to = entry_of(path.name, await client.stat(path.raw)).kind
+        if (target := await self._target(path)) is not None:
+            led = await self._unless_refused(self._side.client.stat(path.raw), path)
+            leads_to = entry_of(path.name, led).kind if led is not None else None
         return Entry(
             name=entry.name,
             kind=Kind.LINK,

@@ -1,0 +1,90 @@
+"""Servers that do not tell capital letters from small ones: a name that was sent comes back in another spelling.
+
+A listing alone cannot show it: `A.html` and `a.html` may be two files. Only where the server gives the very entry that it
+lists under one spelling when it is asked for the other are the two taken for one, under the name that the other side has.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+
+from nailer.core.compare.joint import still_as
+from nailer.core.files.entry import Entry
+from nailer.core.files.sitepath import SitePath, spelled
+from nailer.core.files.tree import Below, Tree
+from nailer.errors import FileMissing, TransferError
+from nailer.sides.side import Side
+
+
+async def folded(
+    side: Side, top: SitePath, tree: Tree, other: Tree, level: Mapping[Below, Iterable[bytes]]
+) -> tuple[Tree, list[tuple[Below, bytes]]]:
+    """The tree of a side under the names that the `other` has or had when both were level, and which of them the server
+    lists in another spelling, with that. Raises what ends the connection."""
+    renamed: list[tuple[Below, bytes]] = []
+    waiting: list[Below] = [()]
+    while waiting:
+        folder = waiting.pop()
+        entries = tree.folders.get(folder, ())
+        wanted = [*(one.name for one in other.folders.get(folder, ())), *level.get(folder, ())]
+        for entry, name in _candidates(entries, wanted):
+            if await _is_one(side, top.join((*folder, name)), entry):
+                tree = _under(tree, folder, entry, name)
+                renamed.append(((*folder, name), entry.name))
+        waiting += [
+            (*folder, one.name)
+            for one in tree.folders.get(folder, ())
+            if one.is_folder and (*folder, one.name) in other.folders
+        ]
+    return tree, renamed
+
+
+def respelled(tree: Tree, other: Tree) -> bool:
+    """True where a name at the top of a tree differs from one of the other in spelling alone."""
+    return bool(_candidates(tree.folders.get((), ()), [one.name for one in other.folders.get((), ())]))
+
+
+def _candidates(entries: Iterable[Entry], wanted: Iterable[bytes]) -> list[tuple[Entry, bytes]]:
+    """Entries that nobody calls so on the other side, each with the one name there that differs in spelling alone."""
+    ours = {one.name: one for one in entries}
+    names = set(wanted)
+    alone: dict[str, set[bytes]] = defaultdict(set)
+    for name in names - ours.keys():
+        alone[spelled(name)].add(name)
+    if not alone:
+        return []
+    return [
+        (one, next(iter(found)))
+        for one in ours.values()
+        if one.name not in names and len(found := alone.get(spelled(one.name), set())) == 1
+    ]
+
+
+async def _is_one(side: Side, path: SitePath, listed: Entry) -> bool:
+    try:
+        return still_as(await side.stat(path), listed)
+    except FileMissing:
+        return False
+    except TransferError as error:
+        if error.heals:
+            raise
+        return False
+
+
+def _under(tree: Tree, folder: Below, entry: Entry, name: bytes) -> Tree:
+    """The tree with an entry, and all that is below it, under another name."""
+    old, new = (*folder, entry.name), (*folder, name)
+
+    def _moved(below: Below) -> Below:
+        return (*new, *below[len(old) :]) if below[: len(old)] == old else below
+
+    folders = {_moved(below): entries for below, entries in tree.folders.items()}
+    folders[folder] = [replace(one, name=name) if one is entry else one for one in folders[folder]]
+    return replace(
+        tree,
+        folders=folders,
+        problems={_moved(below): why for below, why in tree.problems.items()},
+        lacks={_moved(below): lack for below, lack in tree.lacks.items()},
+    )
