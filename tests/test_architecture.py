@@ -183,7 +183,7 @@ def test_the_wings_stand_in_layers(file: Path) -> None:
     for line, name in imports(file):
         parts = name.split(".")
         if parts[:2] == ["nailer", "services"] and len(parts) > 2 and parts[2] != own:
-            assert floor[parts[2]] < floor[own], f"{file}:{line}: {own} uses {parts[2]}, which does not lie below it"
+            assert floor[parts[2]] < floor[own], f"{file}:{line}: {own} uses {parts[2]}, which is not below it"
 
 
 @pytest.mark.parametrize("file", [file for file in FILES if part_of(file) == "web"], ids=shown)

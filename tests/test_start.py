@@ -161,7 +161,7 @@ _MOMENTS: dict[str, Callable[[Path, str], bool]] = {
     "as the database starts": lambda home, said: (home / "mariadb" / "first.sql").exists(),
     "as the database answers": lambda home, said: (home / "mariadb" / "pid").exists(),
     "as Nailer begins": lambda home, said: "answers at" in said,
-    "as it waits for its first account": lambda home, said: "needs this word" in said,
+    "as it waits for its first account": lambda home, said: "Setup code for the first account" in said,
 }
 
 
@@ -356,7 +356,7 @@ def test_people_are_added_and_let_in_again_on_the_server(tmp_path: Path) -> None
     with running("serve", "--port", "0", *home) as nailer:
         signed = {"name": "maren", "password": "gannets-and-gorse"}
         assert "do not go together" not in posted(f"{nailer.address}sign-in", signed)
-        assert accounts("list").stdout == "maren\truns Nailer\n"
+        assert accounts("list").stdout == "maren\tadministrator\n"
         assert accounts("reset", "maren", typed="kelp-and-kittiwake\n").returncode == 0
         assert "do not go together" in posted(f"{nailer.address}sign-in", signed)
         again = posted(f"{nailer.address}sign-in", signed | {"password": "kelp-and-kittiwake"})

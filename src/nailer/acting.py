@@ -57,7 +57,7 @@ def grant_on(site_id: int) -> Grant | None:
         return None
     grant = who.grant(site_id)
     if grant is None:
-        raise NotFound("There is no such site.")
+        raise NotFound("This site does not exist.")
     return grant
 
 
@@ -65,14 +65,14 @@ def need(right: Right, site_id: int) -> None:
     """Raises NotFound where a site is none of whoever acts, NotAllowed where their part of it lacks a right."""
     grant = grant_on(site_id)
     if grant is not None and not grant.may(right):
-        raise NotAllowed("You may not do that on this site. Ask whoever runs Nailer here.")
+        raise NotAllowed("You do not have permission to do that on this site. Ask an administrator.")
 
 
 def need_admin() -> None:
     """Raises NotAllowed where whoever acts does not run Nailer."""
     who = person()
     if who is not None and not who.is_admin:
-        raise NotAllowed("Only who runs Nailer here may do that.")
+        raise NotAllowed("Only an administrator can do that.")
 
 
 def sees(site_id: int, account_id: int) -> bool:

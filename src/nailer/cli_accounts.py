@@ -42,7 +42,7 @@ async def _act(nailer: Nailer, options: argparse.Namespace) -> None:
     accounts = nailer.people.accounts
     if options.act == "list":
         for one in await accounts.all():
-            standing = "switched off" if one.is_off else "runs Nailer" if one.is_admin else ""
+            standing = "deactivated" if one.is_off else "administrator" if one.is_admin else ""
             _say(f"{one.name}\t{standing}".rstrip())
         return
     if options.act == "add":
@@ -52,12 +52,12 @@ async def _act(nailer: Nailer, options: argparse.Namespace) -> None:
         return
     account = await accounts.by_name(options.name)
     if account is None:
-        raise NotFound(f"Nobody is called {options.name}. `nailer accounts list` lists everybody.")
+        raise NotFound(f"There is no account named {options.name}. `nailer accounts list` shows all accounts.")
     await accounts.set_password(account.id, _password())
     await nailer.people.second.forget_all(account.id)
     await accounts.end_everything(account.id)
-    await nailer.people.log.add(Did.ACCOUNT, f"{account.name} was let in again on the server")
-    _say(f"{account.name} signs in with the new password; every session and token has ended.")
+    await nailer.people.log.add(Did.ACCOUNT, f"{account.name} account reset on the server")
+    _say(f"The password of {account.name} was changed. All sessions were signed out and all tokens revoked.")
 
 
 def _password() -> str:
@@ -65,8 +65,8 @@ def _password() -> str:
     if not sys.stdin.isatty():
         return sys.stdin.readline().rstrip("\r\n")
     password = getpass.getpass("The new password: ")
-    if getpass.getpass("Once more: ") != password:
-        raise InvalidInput("The two passwords differ.")
+    if getpass.getpass("Repeat the password: ") != password:
+        raise InvalidInput("The two passwords do not match.")
     return password
 
 

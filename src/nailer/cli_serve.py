@@ -50,7 +50,7 @@ def serve(options: argparse.Namespace) -> None:
         stack.enter_context(SoleUse(url, _stop_myself))
         nailer = join(settings, url)
         if not settings.roots:
-            _say("No folder of this machine is allowed yet: set NAILER_ROOTS (docs/settings.md).")
+            _say("Nailer may not use any folder on its machine yet. Set NAILER_ROOTS (see docs/settings.md).")
         _run(nailer, listener, views)
 
 
@@ -163,7 +163,7 @@ class _Server(uvicorn.Server):
         self._serving = asyncio.create_task(self._views.serve(sockets=[self._views_at]))
         accounts = self._nailer.people.accounts
         if self.started and await accounts.is_empty():
-            _say(f"Nobody has an account yet. The first one needs this word: {accounts.first_word}")
+            _say(f"There are no accounts yet. Setup code for the first account: {accounts.first_word}")
 
     @contextlib.contextmanager
     def capture_signals(self) -> Iterator[None]:
@@ -214,7 +214,7 @@ def _run(nailer: Nailer, listener: socket.socket, views: socket.socket) -> None:
         proxy_headers=bool(nailer.settings.trusted_proxies),
         forwarded_allow_ips=nailer.settings.trusted_proxies,
     )
-    _say(f"Nailer answers at http://{host}:{port}/")
+    _say(f"Nailer is running at http://{host}:{port}/")
     server = _Server(config, nailer, views)
     try:
         server.run(sockets=[listener])
@@ -250,11 +250,11 @@ def _listening(settings: Settings, port: int, named_by: str) -> Iterator[socket.
     except OSError as error:
         listener.close()
         if error.errno == errno.EADDRINUSE:
-            what = f"Port {port} is taken by another program. Name another with {named_by}, or 0 for a free one."
+            what = f"Port {port} is in use by another program. Choose another with {named_by}, or 0 for any free port."
         elif error.errno == errno.EACCES:
             what = f"Port {port} needs more rights than you have. Name one above 1023 with {named_by}."
         else:
-            what = f"{settings.host}:{port} cannot be listened on: {error.strerror}."
+            what = f"Nailer cannot listen on {settings.host}:{port}: {error.strerror}."
         raise SetupFailed(what) from error
     try:
         yield listener
@@ -276,7 +276,9 @@ def _locked(home: Path, name: str = ".lock") -> Iterator[None]:
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
-            raise SetupFailed(f"Another Nailer is running on {home}. End it first, or name another --home.") from error
+            raise SetupFailed(
+                f"Another Nailer is running on {home}. Stop it first, or use another folder with --home."
+            ) from error
         yield
 
 

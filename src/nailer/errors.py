@@ -73,7 +73,7 @@ class NailerError(Exception):
     """
 
     heals = False
-    title = "That did not work"
+    title = "The action failed"
     advice_default: tuple[str, ...] = ()
 
     def __init__(
@@ -126,7 +126,7 @@ class NailerError(Exception):
 
 
 class InvalidInput(NailerError):
-    title = "That cannot be used"
+    title = "Invalid input"
 
     def __init__(self, what: str, *, fields: dict[str, str] | None = None) -> None:
         super().__init__(what)
@@ -135,7 +135,7 @@ class InvalidInput(NailerError):
 
 class NotEditable(InvalidInput):
     title = "The editor cannot open this"
-    advice_default = ("Look at it as it is, or save it to your computer and open it there.",)
+    advice_default = ("Preview it, or save it to your computer and open it there.",)
 
 
 class Unreadable(NailerError):
@@ -145,7 +145,7 @@ class Unreadable(NailerError):
 
 
 class NotFound(NailerError):
-    title = "Not here any more"
+    title = "No longer exists"
 
 
 class NotAllowed(NailerError):
@@ -165,33 +165,33 @@ class ConfirmFirst(NotAllowed):
 
 
 class SignedOut(NailerError):
-    title = "Signed out"
+    title = "You are signed out"
 
 
 class Locked(NailerError):
-    title = "A guarded folder"
-    advice_default = ("Open it for a while, where its folder is shown.",)
+    title = "The folder is guarded"
+    advice_default = ("Open the folder in the files view and unlock it.",)
 
 
 class Conflict(NailerError):
-    title = "It changed meanwhile"
+    title = "Changed in the meantime"
     advice_default = ("Read both sides again and look at what changed.",)
 
 
 class UnderWay(Conflict):
-    title = "It is under way already"
-    advice_default = ("Wait until it has ended, or stop it.",)
+    title = "Already running"
+    advice_default = ("Wait until it has finished, or stop it.",)
 
 
 class SendingStopped(NailerError):
-    title = "The page stopped sending"
-    advice_default = ("Drop the files again; what has landed is whole.",)
+    title = "Upload interrupted"
+    advice_default = ("Drop the files again. Files already uploaded are complete.",)
 
 
 class LeaseLost(NailerError):
     """This run of a job has been overtaken by another; it ends without a word to the person."""
 
-    title = "Another run carries this job"
+    title = "Job already running"
 
 
 class SetupFailed(NailerError):
@@ -201,7 +201,7 @@ class SetupFailed(NailerError):
 class StoreUnavailable(NailerError):
     heals = True
     title = "The database does not answer"
-    advice_default: tuple[str, ...] = ("Wait a moment and try again; Nailer reconnects by itself.",)
+    advice_default: tuple[str, ...] = ("Wait a moment and try again; Nailer reconnects automatically.",)
 
 
 class Busy(NailerError):
@@ -213,8 +213,8 @@ class Busy(NailerError):
 class OwnDiskFull(StoreUnavailable):
     title = "The disk of Nailer's own machine is full"
     advice_default = (
-        "Make room on the machine that Nailer runs on, then try again.",
-        "Kept copies take the most: the changes page says how much, and lets old ones go.",
+        "Free up space on Nailer's machine, then try again.",
+        "Kept copies usually use the most space. The Changes page shows how much and lets you limit them.",
     )
 
 
@@ -228,38 +228,38 @@ def own_disk() -> Iterator[None]:
         yield
     except OSError as error:
         if error.errno in DISK_FULL:
-            raise OwnDiskFull("There is no room left on the machine that Nailer runs on.") from error
+            raise OwnDiskFull("The disk of Nailer's machine is full.") from error
         raise
 
 
 class Unforeseen(NailerError):
-    title = "Nailer itself failed"
+    title = "Error in Nailer"
 
 
 class RequestRefused(NailerError):
-    title = "Nailer did not look at this"
+    title = "Request rejected"
 
 
 class TooLarge(RequestRefused):
-    title = "What was sent is too large"
+    title = "The request is too large"
 
 
 class CameTooLate(RequestRefused):
-    title = "What was sent did not come whole"
+    title = "The upload is incomplete"
     advice_default = ("Send it again.",)
 
 
 class WrongHost(RequestRefused):
-    title = "Nailer does not answer under this name"
+    title = "Wrong host name"
     advice_default = ("Add the name to the setting `hosts` if it is Nailer's (docs/settings.md).",)
 
 
 class NoSuchMethod(RequestRefused):
-    title = "This page does not do that"
+    title = "Not possible on this page"
 
 
 class TransferError(NailerError):
-    title = "The two sides did not come together"
+    title = "Transfer failed"
 
 
 class Unreached(StrEnum):
@@ -284,8 +284,8 @@ class HostUnreachable(TransferError):
 
 class ConnectionDropped(TransferError):
     heals = True
-    title = "The line was cut"
-    advice_default = ("Try again: what has landed is whole and is not sent twice.",)
+    title = "Connection lost"
+    advice_default = ("Try again. Transferred files are complete and are not sent again.",)
 
 
 class TooManyConnections(TransferError):
@@ -295,10 +295,10 @@ class TooManyConnections(TransferError):
 
 
 class LoginRefused(TransferError):
-    title = "The server refused the sign-in"
+    title = "Sign-in rejected by the server"
     advice_default: tuple[str, ...] = (
-        "Check user and password; a blank copied along is the most common cause.",
-        "Nailer does not try again by itself, so that the host does not lock the account.",
+        "Check user name and password. A common cause is a space copied along with the password.",
+        "Nailer does not try again automatically, so that the account is not locked.",
     )
 
 
@@ -334,36 +334,39 @@ class _IdentityError(TransferError):
 
 
 class IdentityUnknown(_IdentityError):
-    title = "You meet this server for the first time"
-    advice_default = ("Compare the fingerprint with the one the host published, then decide.",)
+    title = "First connection to this server"
+    advice_default = ("Compare the fingerprint with the one your hosting provider has published, then decide.",)
 
 
 class IdentityChanged(_IdentityError):
     is_change = True
-    title = "The server shows another identity than before"
-    advice_default = ("Ask the host whether it was changed before you trust the new one.",)
+    title = "The server's identity has changed"
+    advice_default = ("Ask your hosting provider whether they changed it before you trust the new one.",)
 
 
 class EncryptionMissing(TransferError):
     title = "The server offers no encryption"
     advice_default = (
-        "Ask the host for SFTP or for FTP over TLS.",
-        "Where there is neither, choose plain FTP for this site yourself: everybody on the way can then read it.",
+        "Ask your hosting provider for SFTP or for FTP over TLS.",
+        (
+            "If neither is available, you can choose plain FTP for this site. Anyone on the network path can then "
+            "read your password and files."
+        ),
     )
 
 
 class EncryptionDemanded(TransferError):
-    title = "The server wants encryption"
-    advice_default = ("Choose FTP over TLS for this site, in its settings. The password was not the trouble.",)
+    title = "The server requires encryption"
+    advice_default = ("Choose FTP over TLS for this site, in its settings. The password was not the problem.",)
 
 
 class WeakServer(TransferError):
     """`wanted` are the algorithms the server insists on, as far as it says."""
 
-    title = "Only encryption that is not safe any more"
+    title = "Only outdated encryption available"
     advice_default = (
-        "Ask the host to bring the server up to date.",
-        "Until then, old algorithms can be allowed for this site alone, in its settings.",
+        "Ask your hosting provider to update the server.",
+        "Until then, you can allow outdated encryption for this site in its settings.",
     )
 
     def __init__(self, what: str, *, server_words: str | None = None, wanted: tuple[str, ...] = ()) -> None:
@@ -375,7 +378,7 @@ class AnswerNeeded(TransferError):
     """The server asks something only the person knows. `prompts` are its questions, each with whether the answer may
     be seen while it is typed; `name` and `instructions` are what it said with them."""
 
-    title = "The server asks you something"
+    title = "The server asks a question"
     advice_default = ("Answer in the page; the answer goes to the server and is not kept.",)
 
     def __init__(self, what: str, *, prompts: tuple[tuple[str, bool], ...], instructions: str = "") -> None:
@@ -386,7 +389,7 @@ class AnswerNeeded(TransferError):
 
 class PermissionRefused(TransferError):
     title = "Permission refused"
-    advice_default = ("Look at the access and the owner of the file and of the folder it lies in.",)
+    advice_default = ("Check the permissions and the owner of the file and of its folder.",)
 
 
 class OutsideRoot(TransferError):
@@ -395,54 +398,54 @@ class OutsideRoot(TransferError):
 
 
 class FileMissing(TransferError):
-    title = "The name is not there"
-    advice_default = ("Read the folder again: somebody may have moved or removed it.",)
+    title = "File or folder not found"
+    advice_default = ("Reload the folder. Someone may have moved or removed it.",)
 
 
 class NotKnown(TransferError):
     """Never to be taken for FileMissing: nothing is removed, made or replaced on the strength of it."""
 
-    title = "Nobody can tell whether it is there"
-    advice_default = ("Ask the host why its server does not list this folder.",)
+    title = "Cannot check whether it exists"
+    advice_default = ("Ask your hosting provider why the server does not list this folder.",)
 
 
 class CannotReplace(TransferError):
     """Renaming over a name that is taken was refused, and nothing was changed."""
 
-    title = "The server does not rename over a taken name"
-    advice_default = ("Rename or remove what has the name first.",)
+    title = "The server cannot replace a file by renaming"
+    advice_default = ("Rename or remove the existing file first.",)
 
 
 class RenameRefused(TransferError):
-    title = "The server does not rename here"
+    title = "The server refuses to rename files"
     advice_default = (
         "Let Nailer overwrite files in place on this site: in the plan, or in the site's settings. The old content is kept.",
-        "Or ask the host to allow renaming: with it no visitor can ever get half a file.",
+        "Or ask your hosting provider to allow renaming. Then visitors never get an incomplete file.",
     )
 
 
 class AlreadyThere(TransferError):
-    title = "The name is taken"
+    title = "The name already exists"
     advice_default = ("Choose another name.",)
 
 
 class WrongKind(TransferError):
-    title = "A file where a folder was expected, or the reverse"
+    title = "File instead of folder, or folder instead of file"
     advice_default = ("Rename one of the two first.",)
 
 
 class FolderNotEmpty(TransferError):
     title = "The folder is not empty"
-    advice_default = ("Read the folder again: something was added meanwhile.",)
+    advice_default = ("Read the folder again: something was added in the meantime.",)
 
 
 class NoSpaceLeft(TransferError):
-    title = "No room left"
-    advice_default = ("Make room, then try the failed files again.",)
+    title = "No space left"
+    advice_default = ("Free up space, then retry the failed files.",)
 
 
 class NotVerified(TransferError):
-    title = "What landed is not what was sent"
+    title = "Upload verification failed"
     advice_default = ("Nothing was replaced. Try again.",)
 
 
@@ -453,20 +456,22 @@ class LiveGone(NotVerified):
 
 class NotDone(TransferError):
     title = "The server said yes and did nothing"
-    advice_default = ("Everything is as it was. Ask the host why its server says yes and does nothing.",)
+    advice_default = (
+        "Nothing was changed. Ask your hosting provider why the server confirms the command and does nothing.",
+    )
 
 
 class NotSupported(TransferError):
-    title = "The server cannot do that"
+    title = "Not supported by the server"
 
 
 class ServerFailed(TransferError):
-    title = "The server says it failed"
-    advice_default = ("Try again; where it fails the same way, ask the host what its log says.",)
+    title = "Server error"
+    advice_default = ("Try again. If it fails again, ask your hosting provider what the server log says.",)
 
 
 class ProtocolViolation(TransferError):
-    title = "The server's answer cannot be read"
+    title = "Unreadable answer from the server"
     advice_default = ("Check the protocol and the port.",)
 
 

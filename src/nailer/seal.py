@@ -47,13 +47,19 @@ class Seal:
                 out.flush()
                 os.fsync(out.fileno())
         if file.stat().st_mode & 0o077:
-            raise SetupFailed(f"The key file {file} can be read by others. Set its access to 600.")
+            raise SetupFailed(f"The key file {file} can be read by others. Set its permissions to 600.")
         try:
             keys = [base64.b64decode(line, validate=True) for line in file.read_bytes().split()]
         except ValueError as error:
-            raise SetupFailed(f"The key file {file} is damaged; without it no stored password opens.") from error
+            raise SetupFailed(
+                f"The key file {file} is damaged. Without it, Nailer cannot decrypt the stored passwords. Restore "
+                "it from a backup."
+            ) from error
         if not keys or any(len(key) != _KEY_BYTES for key in keys):
-            raise SetupFailed(f"The key file {file} is damaged; without it no stored password opens.")
+            raise SetupFailed(
+                f"The key file {file} is damaged. Without it, Nailer cannot decrypt the stored passwords. Restore "
+                "it from a backup."
+            )
         return cls(keys)
 
     def close(self, secret: str, place: str) -> bytes:
@@ -71,7 +77,9 @@ class Seal:
         try:
             return AESGCM(key).decrypt(nonce, body, place.encode()).decode()
         except InvalidTag as error:
-            raise SetupFailed("A stored secret does not open: it was damaged, or moved from another place.") from error
+            raise SetupFailed(
+                "A stored secret cannot be decrypted: it is damaged or was copied from another installation."
+            ) from error
 
 
 def _key_id(key: bytes) -> bytes:

@@ -141,7 +141,7 @@ class Person:
         rows = self.driver.find_elements(By.CSS_SELECTOR, '[data-test="identity"]')
         row = next(one for one in rows if host in one.text)
         row.find_element(By.CSS_SELECTOR, '[data-test="forget-identity"]').click()
-        self.sees_text("Nothing is trusted of it now")
+        self.sees_text("No identity of this server is trusted")
 
     def trust(self) -> None:
         self.see("meeting")
@@ -233,7 +233,7 @@ class Files(Person):
         def label() -> str:
             return self.row(name).find_element(By.CSS_SELECTOR, "svg.joint").get_attribute("aria-label") or ""
 
-        return str(self.wait(label, f"{name} has no joint")).removesuffix(", a guess")
+        return str(self.wait(label, f"{name} has no joint")).removesuffix(", guessed")
 
     def becomes(self, name: str, joint: str) -> bool:
         return bool(self.wait(lambda: self.joint(name) == joint, f"{name} never became {joint}"))

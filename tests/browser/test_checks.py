@@ -105,14 +105,14 @@ def test_both_sides_are_seen_and_no_script_of_theirs_reaches_nailer(files: Files
         files.see("to-apart").click()
         files.see("apart-address").send_keys(Keys.CONTROL + "a")
         files.see("apart-address").send_keys("/htdocs/curious.html", Keys.ENTER)
-        files.sees_text("It is here, not there.")
+        files.sees_text("The file exists here but not there.")
         files.driver.switch_to.frame(files.driver.find_element(By.CSS_SELECTOR, '[data-test="frame-here"]'))
         assert not files.driver.find_elements(By.TAG_NAME, "li"), "no script runs unless somebody wants it to"
         files.driver.switch_to.default_content()
         files.see("apart-scripts").click()
         files.see("apart-address").send_keys(Keys.ENTER)
         files.wait(lambda: "scripts=yes" in files.driver.current_url, "the page was not opened with its scripts")
-        files.sees_text("It is here, not there.")
+        files.sees_text("The file exists here but not there.")
         files.driver.switch_to.frame(files.driver.find_element(By.CSS_SELECTOR, '[data-test="frame-here"]'))
         files.wait(lambda: len(files.driver.find_elements(By.TAG_NAME, "li")) >= 7, "the script never told")
         told = {one.text for one in files.driver.find_elements(By.TAG_NAME, "li")}
@@ -146,11 +146,11 @@ def test_what_the_server_does_with_scripts_is_tried_with_consent(files: Files, d
 def test_a_copy_is_fetched_before_anything_goes(files: Files, demo: Demo) -> None:
     files.read_site()
     files.see("room").click()
-    saving = files.driver.find_element(By.XPATH, "//fieldset[.//b[text()='The same file twice']]")
+    saving = files.driver.find_element(By.XPATH, "//fieldset[.//b[text()='Duplicate files']]")
     saving.find_element(By.CSS_SELECTOR, "[data-all]").click()
     files.see("fetch-first").click()
     files.see("plan-savings").click()
-    assert "Once all of it is here" in files.see("plan").text
+    assert "When the download is complete" in files.see("plan").text
     files.carry_out()
     files.wait(lambda: "removed" in files.see("plan").text.lower(), "the plan that removes it never opened")
     fetched = list((demo.here.parent).glob("fetched-*/htdocs/crew/harbour-wide-copy.jpg"))

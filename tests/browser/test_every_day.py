@@ -67,7 +67,7 @@ def test_the_keys_are_ones_own_and_listed(files: Files) -> None:
     box = files.see("key-new-folder")
     box.send_keys(Keys.BACKSPACE + "b")
     files.see("store-preferences").click()
-    files.sees_text("Stored.")
+    files.sees_text("Preferences saved.")
     files.go("/sites/1/files")
     files.see("ledger")
 
@@ -81,7 +81,7 @@ def test_the_keys_are_ones_own_and_listed(files: Files) -> None:
     files.go("/account/preferences")
     files.see("key-new-folder").send_keys(Keys.BACKSPACE + "n")
     files.see("store-preferences").click()
-    files.sees_text("Stored.")
+    files.sees_text("Preferences saved.")
 
 
 def test_a_large_file_whose_page_was_closed_goes_on_where_it_was(files: Files, demo: Demo, tmp_path: Path) -> None:

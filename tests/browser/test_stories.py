@@ -388,7 +388,7 @@ def test_ten_thousand_names_scroll(files: Files, demo: Demo, request: pytest.Fix
         (folder / f"plate-{number}.txt").touch()
     files.go("/sites/1/files?here=/studio/skerry/htdocs/plates&there=/htdocs/plates")
     files.see("ledger")
-    assert "not here yet" in files.see("missing-here").text
+    assert "Pending" in files.see("missing-here").text
     assert len(files.names()) <= 400, "only windows are drawn"
 
     files.driver.execute_script("document.querySelector('[data-test=ledger]').scrollTop = 33 * 5000")
@@ -403,7 +403,7 @@ def test_ten_thousand_names_scroll(files: Files, demo: Demo, request: pytest.Fix
 def test_the_changed_key_stops_everything(maren: Files) -> None:
     maren.open_site("Gorse & Gannet")
 
-    maren.sees_text("shows another identity than before")
+    maren.sees_text("shows a different identity than before")
     maren.sees_text("no password was sent")
     assert not maren.driver.find_elements(By.CSS_SELECTOR, ".sitehead-name > .chip.good"), "no key is known beside it"
     maren.go("/sites")
@@ -480,7 +480,7 @@ def test_a_plan_that_takes_long_says_so_and_can_be_given_up(files: Files) -> Non
     files.driver.execute_cdp_cmd("Network.emulateNetworkConditions", line)
     try:
         files.see("download").click()
-        files.wait(lambda: "Working out the plan" in files.driver.find_element(By.ID, "sheet").text)
+        files.wait(lambda: "Preparing the plan" in files.driver.find_element(By.ID, "sheet").text)
         files.driver.find_element(By.CSS_SELECTOR, "#sheet [data-sheet=close]").click()
         files.wait(lambda: not files.driver.find_elements(By.CSS_SELECTOR, "#sheet[open]"))
     finally:
@@ -501,4 +501,4 @@ def test_nothing_is_watched_before_it_is_said_how(files: Files, demo: Demo) -> N
     files.see("own-program").click()
     files.see("choice-offer").click()
     files.see("ask-go").click()
-    files.sees_text("Each save is offered to be sent.")
+    files.sees_text("Nailer asks before it uploads a save.")

@@ -75,7 +75,7 @@ def test_a_plan_is_read_decided_carried_out_and_taken_back(syncing: Syncing, dem
     syncing.wait(lambda: len(syncing.rows()) > 2)
 
     # Only these files are carried: the other stories need the rest as it is.
-    Select(syncing.see("bulk").element).select_by_visible_text("Leave alone")
+    Select(syncing.see("bulk").element).select_by_visible_text("Skip")
     syncing.wait(lambda: "nothing to carry" in syncing.see("sync-foot").text)
     syncing.decide("sync-up.txt", "Upload")
     syncing.decide("sync-down.txt", "Download")
@@ -106,13 +106,13 @@ def test_choices_hold_when_both_sides_are_read_again(syncing: Syncing, demo: Dem
     syncing.filter("ferry")
     syncing.wait(lambda: list(syncing.rows()) == ["ferry.txt"])
     proposed, waiting = syncing.rows(), syncing.see("sync-foot").text
-    syncing.decide("ferry.txt", "Leave alone")
+    syncing.decide("ferry.txt", "Skip")
     syncing.wait(lambda: syncing.see("sync-foot").text != waiting, "the choice was not heard")
 
     syncing.open_sync()
     assert "1 earlier choice of yours holds again" in syncing.see("sync-recalled").text
     syncing.filter("ferry")
-    syncing.wait(lambda: syncing.rows() == {"ferry.txt": "Leave alone"})
+    syncing.wait(lambda: syncing.rows() == {"ferry.txt": "Skip"})
     syncing.see("begin-anew").click()
 
     syncing.wait(lambda: syncing.rows() == proposed, "the choice was not forgotten")
@@ -237,7 +237,7 @@ def test_a_timer_is_made_and_run(files: Files) -> None:
 
     # Something there was changed by both: it touches nothing and says so.
     files.wait(lambda: files.driver.find_elements(By.XPATH, f'{card}//*[@data-test="timer-run"]'), "it never ran")
-    assert "waits for you" in files.driver.find_element(By.XPATH, f'{card}//*[@data-test="timer-run"]').text
+    assert "needs your decision" in files.driver.find_element(By.XPATH, f'{card}//*[@data-test="timer-run"]').text
     files.driver.find_element(By.XPATH, f'{card}//*[@data-do="remove"]').click()
     files.driver.switch_to.alert.accept()
     files.wait(lambda: "Evening look" not in files.driver.page_source)

@@ -40,7 +40,7 @@ def test_a_passkey_is_made_asked_for_and_taken_away(device: webdriver.Chrome, de
 
     device.delete_all_cookies()
     tam.sign_in(COLLEAGUE, COLLEAGUES_PASSWORD)
-    tam.sees_text("One more proof")
+    tam.sees_text("Confirm that it is you")
     tam.go("/sites")
     assert "/sign-in/second" in device.current_url, "nothing is open before"
     tam.see("use-passkey").click()
@@ -50,7 +50,7 @@ def test_a_passkey_is_made_asked_for_and_taken_away(device: webdriver.Chrome, de
     row = tam.see("passkey")
     row.find_element(By.NAME, "old").send_keys(COLLEAGUES_PASSWORD)
     row.find_element(By.TAG_NAME, "button").click()
-    tam.sees_text("Stored.")
+    tam.sees_text("Preferences saved.")
     assert not device.find_elements(By.CSS_SELECTOR, '[data-test="passkey"]')
 
 
@@ -76,7 +76,7 @@ def test_the_clerk_works_in_one_folder_and_sees_nothing_else(files: Files, demo:
     orla.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs")
     assert "fares.html" not in files.driver.find_element(By.TAG_NAME, "body").text
     orla.go("/people")
-    orla.sees_text("Only who runs Nailer here may do that")
+    orla.sees_text("Only who administrator here may do that")
     files.driver.get_log("browser")  # the browser notes each refusal
 
 
@@ -100,8 +100,8 @@ def test_somebody_comes_in_by_an_invitation_and_changes_the_password(chromium: w
     ):
         form.find_element(By.NAME, name).send_keys(typed)
     form.find_element(By.TAG_NAME, "button").click()
-    guest.sees_text("Your password is changed")
+    guest.sees_text("Your password has been changed")
     chromium.delete_all_cookies()
     guest.go(f"/invited/{INVITATION}")
-    guest.sees_text("used already")
+    guest.sees_text("already been used")
     chromium.get_log("browser")

@@ -71,7 +71,7 @@ def test_another_word_of_the_letter_can_be_picked(adding: Adding) -> None:
     next(one for one in menu.find_elements(By.TAG_NAME, "button") if one.text == "the user").click()
 
     adding.wait(lambda: adding.field("user_name") == "gardener")
-    assert "picked by you" in adding.driver.find_element(By.CSS_SELECTOR, '[data-why="user_name"]').text
+    assert "selected by you" in adding.driver.find_element(By.CSS_SELECTOR, '[data-why="user_name"]').text
 
 
 def test_what_the_server_asks_is_asked_in_the_page(adding: Adding) -> None:

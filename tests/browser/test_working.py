@@ -101,10 +101,10 @@ def test_a_limit_is_set_where_the_jobs_are(files: Files) -> None:
     files.go("/jobs")
     files.see("limits").find_element(By.NAME, "up").send_keys("3 MB/s")
     files.see("set-limits").click()
-    files.sees_text("Held from now on")
+    files.sees_text("The speed limits are active")
     files.go("/jobs")
     box = files.see("limits").find_element(By.NAME, "up")
     assert box.get_attribute("value") == "3 MB/s"
     box.clear()
     files.see("set-limits").click()
-    files.sees_text("No limit now")
+    files.sees_text("There is no speed limit")

@@ -43,7 +43,7 @@ def test_a_page_is_edited_compared_saved_and_put_back(files: Files, demo: Demo) 
     open_in_editor(files, "contact.html")
     files.keys(Keys.HOME, holding=Keys.CONTROL)
     files.keys("<!-- winter -->", Keys.ENTER)
-    files.wait(lambda: "Draft kept here" in files.see("draft-state").text)
+    files.wait(lambda: "Draft saved in Nailer" in files.see("draft-state").text)
     assert page.read_text() == before
 
     files.go("/drafts")
@@ -68,7 +68,7 @@ def test_somebody_elses_change_is_merged_by_hand(files: Files, demo: Demo) -> No
     open_in_editor(files, "freight.html")
     files.keys(Keys.HOME, holding=Keys.CONTROL)
     files.keys("mine ")
-    files.wait(lambda: "Draft kept here" in files.see("draft-state").text)
+    files.wait(lambda: "Draft saved in Nailer" in files.see("draft-state").text)
     page.write_text("theirs " + before)
 
     files.see("save").click()
@@ -124,4 +124,4 @@ def test_a_broken_script_is_mended_step_by_step(files: Files, demo: Demo) -> Non
     files.see("repair-first-line").click()
 
     files.wait(lambda: script.read_bytes() == well)
-    files.sees_text("nothing is in its way")
+    files.sees_text("no problems found")

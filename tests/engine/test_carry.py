@@ -374,7 +374,7 @@ async def test_a_large_file_that_was_cut_goes_on_where_its_end_compares(world: W
     assert counted.done
     assert counted.passed == 0
     again = world.host.bytes_passed - 30 * 2**20
-    assert again < size - 2**20, "what had come was not carried twice"
+    assert again < size - 2**20, "what had come was not transferred twice"
 
 
 async def test_a_half_file_that_does_not_compare_is_not_gone_on_with(world: World) -> None:
@@ -460,7 +460,7 @@ async def test_taking_back_puts_the_baseline_back_too(world: World) -> None:
 
     ledger = await world.nailer.files.browse.ledger(world.site, HERE, THERE, View(), fresh=True)
     (row,) = ledger.rows
-    assert row.standing == Standing(Joint.NEWER_HERE, "changed here since both were level")
+    assert row.standing == Standing(Joint.NEWER_HERE, "changed here since the last sync")
 
 
 async def test_every_replaced_version_is_kept(world: World) -> None:
@@ -530,7 +530,7 @@ async def test_a_killed_runner_is_taken_over_and_nothing_is_done_twice(
 
     assert job.state is JobState.DONE
     assert tree(alive.there) == {"a.txt": b"new a.txt", "b.txt": b"new b.txt"}
-    assert items[0].reason == "had landed before Nailer was stopped"
+    assert items[0].reason == "was complete before Nailer stopped"
     assert [change.what for change in changes] == [What.MADE, What.MADE]
 
 
@@ -596,11 +596,11 @@ async def test_a_page_that_stops_sending_leaves_the_line_and_other_jobs_alone(wo
 
     async def half() -> AsyncIterator[bytes]:
         yield b"x" * 400_000
-        raise SendingStopped("The page stopped sending before the file was whole.")
+        raise SendingStopped("The upload stopped before the file was complete.")
 
     problem = await nailer.plans.uploads.take(job_id, item.id, half())
 
-    assert problem == "The page stopped sending before the file was whole."
+    assert problem == "The upload stopped before the file was complete."
     assert tree(world.there) == {}
     write(world.here, "a.txt")
     assert (await world.upload("a.txt")).state is JobState.DONE

@@ -90,7 +90,7 @@ async def test_a_line_that_is_cut_at_any_call_costs_nothing(
 
         run = await world.nailer.pairs.runs.ended(run_id)
 
-        assert relay.at is None, "the line was cut"
+        assert relay.at is None, "the connection was lost"
         _whole(world, may)
         assert run.state is RunState.DONE, [await world.nailer.stores.jobs.failures(job) for job in run.jobs]
         assert tree(world.there) == tree(world.here)

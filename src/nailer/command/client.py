@@ -72,7 +72,7 @@ class Client:
                     if line.startswith("data:"):
                         yield json.loads(line[5:])
         except httpx2.HTTPError as error:
-            raise Refused(0, f"Nailer does not answer: {error}.", [], {}) from error
+            raise Refused(0, f"Nailer is not responding: {error}.", [], {}) from error
 
     def _send(
         self, method: str, path: str, body: str | None = None, more: dict[str, str] | None = None
@@ -82,7 +82,7 @@ class Client:
             return self._http.request(method, path, content=body, headers=headers)
         except httpx2.HTTPError as error:
             raise Refused(
-                0, f"Nailer does not answer: {error}.", ["Check its address, and that it runs."], {}
+                0, f"Nailer is not responding: {error}.", ["Check the address and that Nailer is running."], {}
             ) from error
 
     @staticmethod
@@ -90,11 +90,15 @@ class Client:
         try:
             body = response.json()
         except ValueError as error:
-            said = "What answers there is no Nailer." if response.is_success else f"It answered {response.status_code}."
+            said = (
+                "This address does not belong to a Nailer server."
+                if response.is_success
+                else f"Nailer returned status {response.status_code}."
+            )
             raise Refused(response.status_code, said, [], {}) from error
         if response.is_success:
             return body
-        said = body.get("detail") or body.get("title") or f"It answered {response.status_code}."
+        said = body.get("detail") or body.get("title") or f"Nailer returned status {response.status_code}."
         raise Refused(response.status_code, said, body.get("advice", []), body.get("fields", {}))
 
 

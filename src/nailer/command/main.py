@@ -75,22 +75,29 @@ Verbs = Any  # argparse has no public name for it
 
 def parser() -> argparse.ArgumentParser:
     """Every verb with what it takes."""
-    top = argparse.ArgumentParser(prog="nailer", description="Carries site files by a Nailer. Plans are printed first.")
+    top = argparse.ArgumentParser(
+        prog="nailer",
+        description="Transfers site files through a Nailer server. Shows each plan before carrying it out.",
+    )
     verbs = top.add_subparsers(dest="verb", required=True, metavar="VERB")
-    signing = _verb(verbs, "sign-in", None, "remember a Nailer and a token of yours")
-    signing.add_argument("address", help="where Nailer answers, like https://nailer.example/")
-    _verb(verbs, "sign-out", None, "forget the Nailer that was signed in to")
-    completing = verbs.add_parser("completion", help="print what lets a shell complete these verbs")
+    signing = _verb(verbs, "sign-in", None, "sign in: save the address of a Nailer server and your API token")
+    signing.add_argument("address", help="address of Nailer, such as https://nailer.example/")
+    _verb(verbs, "sign-out", None, "sign out: delete the saved address and token")
+    completing = verbs.add_parser("completion", help="print the shell completion script")
     completing.add_argument("shell", choices=["bash", "zsh", "tcsh"])
-    _verb(verbs, "sites", sites, "list the sites that are yours")
+    _verb(verbs, "sites", sites, "list your sites")
     listing = _verb(verbs, "list", list_folder, "list a folder of a site", site=True)
-    listing.add_argument("folder", nargs="?", default="", help="below the site's top; empty: the top")
-    listing.add_argument("--here", action="store_true", help="the folder where Nailer runs, not the one on the server")
+    listing.add_argument(
+        "folder", nargs="?", default="", help="path below the site's start folder; empty for the start folder itself"
+    )
+    listing.add_argument(
+        "--here", action="store_true", help="list the folder here (on Nailer's machine) instead of there"
+    )
     _add_carrying(verbs)
     _add_jobs(verbs)
     for name, act, help_ in (
-        ("edit", edit, "edit a file on the server with $EDITOR, saved as Nailer's editor saves it"),
-        ("live", live, "see what visitors get of a file on the server"),
+        ("edit", edit, "edit a file on the server with $EDITOR and save it through Nailer"),
+        ("live", live, "check what visitors get for a file on the server"),
     ):
         one = _verb(verbs, name, act, help_, site=True)
         one.add_argument("file", help="below the site's top")
@@ -104,51 +111,53 @@ def _verb(
     one.add_argument("--json", action="store_true", help="print JSON, for programs")
     one.set_defaults(act=act)
     if site:
-        one.add_argument("site", help="a site by its number, or a part of its name")
+        one.add_argument("site", help="site number, or part of its name")
     return one
 
 
 def _add_carrying(verbs: Verbs) -> None:
     """What makes a plan and carries it out."""
     for name, to_side, help_ in (
-        ("up", "there", "carry names from here to the server"),
-        ("down", "here", "carry names from the server to here"),
+        ("up", "there", "upload files and folders to the server"),
+        ("down", "here", "download files and folders from the server"),
         ("remove", "there", "remove names on the server; what is removed is kept"),
     ):
         one = _verb(verbs, name, carry, help_, site=True)
         one.add_argument("names", nargs="+", help="files and folders below the site's top")
-        one.add_argument("--plan", action="store_true", help="print the plan and leave it at that")
+        one.add_argument("--plan", action="store_true", help="only print the plan")
         answers = ["replace", "only-newer", "keep-both", "leave"]
-        one.add_argument("--choice", choices=answers, default="replace", help="what becomes of files that are there")
-        one.add_argument("--both-changed", choices=answers, help="what becomes of files that both sides have changed")
+        one.add_argument(
+            "--choice", choices=answers, default="replace", help="what to do with files that already exist there"
+        )
+        one.add_argument("--both-changed", choices=answers, help="what to do with files changed on both sides")
         one.set_defaults(to_side=to_side)
         _add_words(one)
-    syncing = _verb(verbs, "sync", sync, "bring a site's folders into sync by a plan", site=True)
-    syncing.add_argument("--pair", help="a pair by its number or name; the first where none is named")
+    syncing = _verb(verbs, "sync", sync, "sync a pair of folders after showing a plan", site=True)
+    syncing.add_argument("--pair", help="a pair by job number or name; default: the first pair")
     syncing.add_argument("--direction", choices=["publish", "fetch", "level"], default="level")
     syncing.add_argument(
-        "--removals", choices=["keep", "follow"], default="keep", help="what becomes of what one side lost"
+        "--removals", choices=["keep", "follow"], default="keep", help="what to do with files removed on one side"
     )
     _add_words(syncing)
 
 
 def _add_words(one: argparse.ArgumentParser) -> None:
-    one.add_argument("--yes", action="store_true", help="carry the plan out without asking")
-    one.add_argument("--typed", default="", help="the word that a large removal needs")
+    one.add_argument("--yes", action="store_true", help="carry out the plan without asking")
+    one.add_argument("--typed", default="", help="confirmation word for large removals")
 
 
 def _add_jobs(verbs: Verbs) -> None:
     """What is done with jobs."""
     _verb(verbs, "jobs", jobs, "list jobs")
     for name, act, help_ in (
-        ("follow", follow, "follow a job to its end"),
+        ("follow", follow, "show a job's progress until it ends"),
         ("stop", stop, "stop a job"),
         ("take-back", take_back, "take a whole job back"),
     ):
         one = _verb(verbs, name, act, help_)
-        one.add_argument("job", type=int, help="its number")
+        one.add_argument("job", type=int, help="job number")
         if name == "take-back":
-            one.add_argument("--yes", action="store_true", help="carry the plan out without asking")
+            one.add_argument("--yes", action="store_true", help="carry out the plan without asking")
 
 
 def sign_in(options: argparse.Namespace) -> int:
@@ -230,12 +239,12 @@ def sync(asked: Asked) -> int:
         show.say(
             f"{chosen[0]['name']}: {plan['sent_there']} to the server, {plan['sent_here']} to here, "
             f"{plan['removed_there']} removed there, {plan['removed_here']} removed here, "
-            f"{plan['undecided']} left for a person."
+            f"{plan['undecided']} need a decision in Nailer."
         )
         for warning in plan["warnings"]:
             show.tell(warning)
         if plan["not_read"]:
-            show.tell(f"Not all was read: {plan['not_read']} of the folders. What lies there was not compared.")
+            show.tell(f"Not all was read: {plan['not_read']} of the folders. Files in them were not compared.")
     waits = NEEDS_PERSON if plan["undecided"] or plan["not_read"] else 0
     if not any(plan[name] for name in ("sent_there", "sent_here", "removed_there", "removed_here")):
         return waits
@@ -327,12 +336,12 @@ def _carry_plan_out(
             f"{counts['left']} left out; {show.size(counts['bytes_to_carry'])}."
         )
     if plan["must_type"] and typed != plan["must_type"]:
-        raise Stopped(f"So much is removed only with --typed {shlex.quote(plan['must_type'])}.", NEEDS_PERSON)
+        raise Stopped(f"This removal must be confirmed with --typed {shlex.quote(plan['must_type'])}.", NEEDS_PERSON)
     if getattr(asked.options, "plan", False):
         return 0
     if counts["both_changed"] and both_changed is None:
         raise Stopped(
-            f"{counts['both_changed']} of them changed on both sides. Say with --both-changed what becomes of them.",
+            f"{counts['both_changed']} of them changed on both sides. Use --both-changed to choose what to do with them.",
             NEEDS_PERSON,
         )
     if not _agreed(asked):
@@ -347,9 +356,9 @@ def _agreed(asked: Asked) -> bool:
     if asked.options.yes:
         return True
     if not sys.stdin.isatty():
-        show.tell("Nothing was done. Say --yes to carry it out.")
+        show.tell("Nothing was changed. Add --yes to carry out the plan.")
         return False
-    sys.stderr.write("Carry it out? [y/N] ")
+    sys.stderr.write("Carry out this plan? [y/N] ")
     sys.stderr.flush()
     return sys.stdin.readline().strip().lower() in ("y", "yes")
 

@@ -30,7 +30,7 @@ async def copied_tree(side: Side, source: SitePath, target: SitePath, entry: Ent
     copied: _Copied = [(source, entry)]
     listing = await side.list(source, careful=True)
     if listing.lack is not None or listing.parts:
-        why = listing.lack.sentence if listing.lack is not None else "Half files of Nailer's lie in it."
+        why = listing.lack.sentence if listing.lack is not None else "It contains partial files of Nailer."
         raise NotKnown(f"Not all of what is in {{path}} can be moved. {why}", path=source)
     for one in listing.entries:
         if not (one.is_file or one.is_folder):
@@ -49,7 +49,7 @@ async def remove_copied(side: Side, top: SitePath, copied: _Copied) -> None:
             await side.remove_folder(path)
             continue
         if not still_as(await side.stat(path), entry):
-            raise Conflict(f"{{path}} was changed while {top} was moved, so it stays at both places.", path=path)
+            raise Conflict(f"{{path}} changed while {top} was being moved, so it is now in both places.", path=path)
         await side.remove_file(path)
 
 
@@ -79,7 +79,7 @@ async def _copied_file(side: Side, source: SitePath, target: SitePath, entry: En
     async for _ in _read(target, came):
         pass
     if landed.size != entry.size or sent.digest() != came.digest():
-        raise NotVerified("The copy of {path} is not what was read.", path=source)
+        raise NotVerified("The copy of {path} differs from the original.", path=source)
     try:
         now = await side.stat(source)
     except FileMissing as gone:

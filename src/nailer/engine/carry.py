@@ -146,7 +146,7 @@ class Carrier:
             happened = now is not None and after is not None and _as_announced(now, after)
         if happened:
             statements = (confirmed(item), *await self.receipts.taken_back(item))
-            reason = "had landed before Nailer was stopped"
+            reason = "was complete before Nailer stopped"
             if is_read_back(self.context, item):
                 reason += "; it was not read back"
             return Outcome(ItemState.DONE, reason, None, statements)
@@ -160,7 +160,7 @@ class Carrier:
         except AlreadyThere:
             there = await self.context.look(self.context.target, item.target)
             if there is not None and there.opens_as_folder:
-                return Outcome(ItemState.DONE, "is there already", None, tuple(level))
+                return Outcome(ItemState.DONE, "already exists", None, tuple(level))
             raise
         access = item.entry.access if item.undoes is not None else self.context.usual(self.context.job.folder_access)
         if access is not None:
@@ -176,7 +176,7 @@ class Carrier:
         else:
             source, there = item.entry, await self.context.look_first(item)
         if there is not None and there.is_file and item.seen is None and same_content(seen(there), seen(source)):
-            return Outcome(ItemState.DONE, "is there already, the same")
+            return Outcome(ItemState.DONE, "already exists and is the same")
         _check_as_seen(item, there)
         level = self.context.levels.pop(item.id, None)
         access = self._access_of(source, there)
@@ -197,7 +197,7 @@ class Carrier:
                 else None
             )
             if met is not None and met.is_file and same_content(seen(met), seen(source)):
-                return Outcome(ItemState.DONE, "is there already, the same")
+                return Outcome(ItemState.DONE, "already exists and is the same")
             raise
         await read_back(self.context, item, digest)
         return Outcome(
@@ -262,8 +262,8 @@ class Carrier:
         """Nothing is there to be removed. Of a change that was to be taken back nobody knows then what became of it: its
         folder may have another name by now. It stays on offer."""
         if item.undoes is not None:
-            return Outcome(ItemState.LEFT, "is not there any more: moved or removed by somebody else")
-        return Outcome(ItemState.DONE, "was gone already", None, tuple(level))
+            return Outcome(ItemState.LEFT, "no longer exists: moved or removed by someone else")
+        return Outcome(ItemState.DONE, "was already removed", None, tuple(level))
 
     async def _look_before_removal(self, item: Item) -> Entry | None:
         """What is at the target. A name that a pair is to lose must still be gone from its other end: a listing that was cut
@@ -272,7 +272,7 @@ class Carrier:
             return await self.context.look(self.context.target, item.target)
         there, other = await both(self.context.look(self.context.target, item.target), self._look_across(item.source))
         if other is not None and other.kind is item.entry.kind:
-            raise Conflict(f"{item.source} is there after all, so {item.target} stays.")
+            raise Conflict(f"{item.source} still exists, so {item.target} was not removed.")
         return there
 
     async def _look_across(self, path: SitePath) -> Entry | None:
@@ -334,7 +334,7 @@ class Carrier:
             raise Conflict(f"{item.target} was removed after the plan was made.")
         taken_back = await self.receipts.taken_back(item)
         if there.access == wanted:
-            return Outcome(ItemState.DONE, "is so already", None, taken_back)
+            return Outcome(ItemState.DONE, "already set", None, taken_back)
         if item.seen is not None and item.seen.access != there.access:
             raise Conflict(f"The access of {item.target} was changed after the plan was made.")
         setting = self.context.target.set_attributes(item.target, access=wanted)
@@ -345,7 +345,10 @@ class Carrier:
             await self.receipts.withdraw_or_correct(item, there, now)
             is_now = "gone" if now is None else octal(now.access) if now.access is not None else "not said"
             raise NotVerified(
-                f"The server took the command and did otherwise: {item.target} was to get {octal(wanted)} and is {is_now}.",
+                (
+                    f"The server accepted the command but did not apply it: {item.target} should be {octal(wanted)} "
+                    f"and is {is_now}."
+                ),
                 server_words=None,
             )
         return Outcome(ItemState.DONE, item.reason, None, (confirmed(item), *taken_back))
@@ -356,14 +359,14 @@ class Carrier:
         if there is None:
             return self._gone_already(item, level)
         if not there.is_folder:
-            raise Conflict(f"{item.target} is no folder any more.")
+            raise Conflict(f"{item.target} is no longer a folder.")
         try:
             removal = self.context.target.remove_folder(item.target)
             await self.receipts.change_at_once(item, What.FOLDER_REMOVED, removal, before=there)
         except FolderNotEmpty:
             if item.undoes is None:
                 raise
-            return Outcome(ItemState.LEFT, "holds other files by now")
+            return Outcome(ItemState.LEFT, "now contains other files")
         return Outcome(
             ItemState.DONE, item.reason, None, (confirmed(item), *await self.receipts.taken_back(item), *level)
         )

@@ -57,8 +57,8 @@ class InPlace:
         try:
             landed = await self.sender.send(item.target, sending, item, source, access, None)
             if landed.size != sending.size:
-                words = f"{landed.size} bytes landed, {sending.size} were sent"
-                raise NotVerified(f"{item.target} did not land whole.", server_words=words)
+                words = f"{landed.size} bytes arrived, {sending.size} were sent"
+                raise NotVerified(f"{item.target} arrived incomplete.", server_words=words)
         except (ConnectionDropped, asyncio.CancelledError):
             self.context.announced[item.id] = (what, None)
             raise
@@ -98,7 +98,7 @@ class InPlace:
             old = self.context.kept.read(before_hash)
             landed = await self.context.target.land(item.target, old, access=before.access, stamp=before.stamp)
             if landed.size != before.size:
-                raise NotVerified(f"The old content of {item.target} did not come back whole.")
+                raise NotVerified(f"The old content of {item.target} could not be restored completely.")
             what, after = (What.MADE if now is None else What.REPLACED), landed
         elif now is not None and now.is_file and half is not None:
             await self.context.target.remove_file(item.target)

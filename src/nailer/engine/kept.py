@@ -101,7 +101,7 @@ class KeptStore:
             ours = from_os(error, "the store of kept copies")
             if isinstance(ours, NoSpaceLeft):
                 ours = NoSpaceLeft(
-                    "The disk of Nailer's own machine has no room to keep what would be replaced. Nothing was replaced."
+                    "The disk of Nailer's machine is too full to keep the old versions. Nothing was replaced."
                 )
             raise ours from error
         row = {"hash": digest, "size": writer.size, "stored_size": stored, "now": utc_now()}
@@ -125,7 +125,7 @@ class KeptStore:
                 asyncio.to_thread(_opened, _place(self.folder, digest)), undo=lambda late: late.close()
             )
         except FileNotFoundError as error:
-            raise NotFound("This copy is not kept any more.") from error
+            raise NotFound("This copy has been deleted.") from error
         check = blake3()
         try:
             with zstandard.ZstdDecompressor().stream_reader(file, closefd=False) as stream:
@@ -133,11 +133,11 @@ class KeptStore:
                     check.update(chunk)
                     yield chunk
         except zstandard.ZstdError as error:
-            raise NotFound("This copy is damaged and cannot be brought back.") from error
+            raise NotFound("This copy is damaged and cannot be restored.") from error
         finally:
             file.close()
         if check.digest() != digest:
-            raise NotFound("This copy is damaged and cannot be brought back.")
+            raise NotFound("This copy is damaged and cannot be restored.")
 
 
 def _opened(file: Path) -> BinaryIO:

@@ -101,8 +101,8 @@ class Landing:
             landing = self._send_beside(sending, item, source, access, None)
             (part, landed), kept = await both(landing, self.keeper.keep(item, there, level))
         if landed.size != sending.size:
-            words = f"{landed.size} bytes landed, {sending.size} were sent"
-            raise NotVerified(f"{item.target} did not land whole.", server_words=words)
+            words = f"{landed.size} bytes arrived, {sending.size} were sent"
+            raise NotVerified(f"{item.target} arrived incomplete.", server_words=words)
         after = replace(landed, name=item.target.name)
         what = What.MADE if there is None else What.REPLACED
         await self.receipts.announce(
@@ -160,7 +160,7 @@ class Landing:
         await self.context.hold()
         now = await self.context.look(self.context.target, item.target)
         if now is None or not still_as(now, there):
-            raise Conflict(f"{item.target} was changed by somebody while the new one was on its way.")
+            raise Conflict(f"Someone changed {item.target} during the transfer.")
         swap = Swap(part, item.target, self.context.aside(item), landed, now)
         away = await swap_in(self.context.target, swap)
         self.context.uncleared.discard((item.id, part.name))

@@ -25,7 +25,7 @@ async def read_back(context: JobContext, item: Item, sent: bytes | None) -> None
     if not is_read_back(context, item) or sent is None:
         return
     hashed, words = blake3(), None
-    sentence = "{path} was read back, and what lies there now is not what was sent."
+    sentence = "{path} was read back, and the content there now is not what was sent."
     try:
         async with aclosing(context.target.read(item.target)) as chunks:
             async for chunk in chunks:

@@ -264,7 +264,10 @@ class Runner:
         except Exception:
             _log.exception("a job failed in a way nobody foresaw", job=job_id)
             with contextlib.suppress(StoreUnavailable):
-                trouble = "Nailer itself failed at this job; its log says where. What has landed is whole."
+                trouble = (
+                    "This job failed because of an error in Nailer. Details are in Nailer's log. Transferred files "
+                    "are complete."
+                )
                 await self._tools.claims.finish(job_id, owner, JobState.NEEDS_YOU, trouble, None)
         finally:
             self._tools.live.end(job_id)
@@ -437,7 +440,7 @@ class JobRun:
             left_s = give_up_s - time.monotonic()
             if tries > 1:
                 self._live.waits(
-                    f"the server does not answer; next try in {wait_s:.0f} s, for {span_text(left_s)} more"
+                    f"the server does not answer; next attempt in {wait_s:.0f} s, for another {span_text(left_s)}"
                 )
             await asyncio.sleep(wait_s)
             try:
@@ -514,7 +517,7 @@ class JobRun:
         A process that slept longer than its lease wakes up in the middle of an item, long before it renews.
         """
         if utc_now() + timedelta(seconds=_MARGIN_S) >= self._held_until and await self._renew() is None:
-            raise LeaseLost("Another run carries this job now.")
+            raise LeaseLost("Another Nailer process is running this job.")
         await self._still_may()
 
     async def _still_may(self) -> None:
@@ -582,7 +585,7 @@ class JobRun:
 
     async def end_drop(self) -> None:
         """A job that a browser was sending, and whose page has gone: say so; what has landed is whole."""
-        gone = SendingStopped("The page that was sending it was closed before it had come through.")
+        gone = SendingStopped("The page was closed before the file was fully uploaded.")
         after = -1
         while window := await self._tools.claims.waiting_items(self.job.id, after=after):
             for item in window:

@@ -73,7 +73,7 @@ class Sender:
                 free=free,
             )
         if sending.size != source.size:
-            words = f"{sending.size} bytes came, {source.size} were expected"
+            words = f"received {sending.size} of {source.size} bytes"
             raise Conflict(f"{item.source} changed while it was read: {words}.")
         return landed
 

@@ -54,4 +54,4 @@ class SourceReader:
     async def _check_source_still(self, item: Item) -> None:
         now = await self.context.source.stat(item.source)
         if not still_as(now, item.entry):
-            raise Conflict(f"{item.source} changed while it was read.")
+            raise Conflict(f"{item.source} changed while Nailer was reading it.")

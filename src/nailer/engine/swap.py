@@ -177,7 +177,7 @@ async def _set_aside(side: Side, swap: Swap, taken: CannotReplace) -> None:
     except _REFUSED as refused:
         words = refused.server_words or taken.server_words
         raise RenameRefused(
-            "The server lets no new file take the name of {path}.", path=swap.target, server_words=words
+            "The server does not allow {path} to be replaced.", path=swap.target, server_words=words
         ) from refused
 
 
@@ -187,12 +187,14 @@ async def _put_back(side: Side, aside: SitePath, target: SitePath, refused: Tran
     except ConnectionDropped:
         raise
     except TransferError as stuck:
-        sentence = "{path} was set aside, and the server lets neither the new nor the old file take that name."
+        sentence = "{path} was renamed, and the server allows neither the new nor the old file to take its name."
         raise NotVerified(
             sentence,
             path=target,
             server_words=stuck.server_words or refused.server_words,
-            advice=(f"The old file lies beside it as {aside.name.decode('utf-8', 'replace')}. Rename it by hand.",),
+            advice=(
+                f"The old file is in the same folder as {aside.name.decode('utf-8', 'replace')}. Rename it by hand.",
+            ),
         ) from stuck
 
 

@@ -160,7 +160,7 @@ class ConfinedSide:
             await self._check_changed_name(path)
         for old, _ in (first, second):
             if (await self._side.stat(old)).kind is Kind.LINK:
-                raise NotSupported("{path} is a link: it is renamed by itself.", path=old)
+                raise NotSupported("{path} is a link: rename it on its own.", path=old)
         return await self._side.rename_both(first, second)
 
     async def copy(self, source: SitePath, target: SitePath) -> bool:
@@ -196,7 +196,7 @@ class ConfinedSide:
 
     def _check_written(self, path: SitePath) -> None:
         if self._top is None or path.below(self._top) is None:
-            raise OutsideRoot("{path} lies outside the folder that is yours.", path=path)
+            raise OutsideRoot("{path} is outside the folder you have access to.", path=path)
 
     async def _check_place(self, path: SitePath) -> None:
         """Where a path leads once links are followed; for what is not there yet, where it would be made."""
@@ -223,19 +223,19 @@ class ConfinedSide:
         """As `_check_name`; the top itself is not theirs to remove or rename."""
         await self._check_name(path)
         if path == self._top:
-            raise OutsideRoot("{path} is the folder that is yours. It stays where it is.", path=path)
+            raise OutsideRoot("{path} is the folder you have access to. You cannot rename or move it.", path=path)
 
     async def _check_link(self, path: SitePath, target: bytes | None) -> None:
         if target is None:
-            raise OutsideRoot("{path} is a link, and the server does not say where it leads.", path=path)
+            raise OutsideRoot("{path} is a link, and the server does not report its target.", path=path)
         led = _led_to(await self._side.resolve(path.parent), target)
         if led is None:
-            raise OutsideRoot("{path} would lead back up after a name. Write where it leads without that.", path=path)
+            raise OutsideRoot("{path} contains “..” after a folder name. Type the target without it.", path=path)
         await self._check_real(led, path)
 
     async def _check_real(self, real: SitePath, path: SitePath) -> None:
         if self._top is None:
-            raise OutsideRoot("{path} lies outside the folder that is yours.", path=path)
+            raise OutsideRoot("{path} is outside the folder you have access to.", path=path)
         if self._real_top is None:
             self._real_top = await self._side.resolve(self._top)
         if real.below(self._real_top) is None:

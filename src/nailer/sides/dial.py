@@ -63,10 +63,10 @@ async def resolve(where: Endpoint) -> list[str]:
             )
     except (socket.gaierror, UnicodeError) as error:
         words = getattr(error, "strerror", None)
-        sentence = f"There is no server by the name {where.host}."
+        sentence = f"The server {where.host} was not found. Check the name."
         raise HostUnreachable(sentence, server_words=words, why=Unreached.NO_NAME) from error
     except TimeoutError as error:
-        sentence = f"Nobody answered who {where.host} is: the name service is silent."
+        sentence = f"The name {where.host} could not be looked up: DNS does not answer."
         raise HostUnreachable(sentence, why=Unreached.NO_NAME) from error
     return list(dict.fromkeys(str(one[4][0]) for one in found))
 
@@ -173,7 +173,7 @@ async def _connect_through(proxy: Proxy, host: str, port: int) -> socket.socket:
             one = await loop.sock_recv(made, 1)
             head += one
             if not one or len(head) > _MOST_HEAD_BYTES:
-                raise ProxyError("it answers with something that is no HTTP")
+                raise ProxyError("it answers with something that is not HTTP")
         status = head.split(b"\r\n")[0].decode("latin-1")
         if not re.match(r"HTTP/1\.[01] 2\d\d", status):
             raise ProxyError(status)

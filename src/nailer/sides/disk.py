@@ -48,7 +48,7 @@ class Disk:
         """Where a path lies on this machine's disk, for what must watch it. Raises FileMissing outside every root."""
         root = self._roots.get(path.names[0]) if path.names else None
         if root is None:
-            raise FileMissing("{path} lies outside the folders that Nailer may use.", path=path)
+            raise FileMissing("{path} is outside the folders that Nailer may use.", path=path)
         return Path(os.fsdecode(b"/".join((root, *path.names[1:]))))
 
     def list(self, folder: SitePath) -> _Entries:
@@ -166,7 +166,7 @@ class Disk:
             file = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=folder)
             try:
                 if stat.S_ISLNK(os.fstat(file).st_mode):
-                    raise WrongKind("{path} is a link; its access is that of what it leads to.", path=path)
+                    raise WrongKind("{path} is a link. Set the permissions of its target instead.", path=path)
                 # Linux changes the mode of an O_PATH descriptor only by its name under /proc.
                 own_name = f"/proc/self/fd/{file}"
                 if access is not None:
@@ -192,7 +192,7 @@ class Disk:
 
     def _check_below_root(self, path: SitePath) -> None:
         if len(path.names) < 2:
-            raise OutsideRoot("The list of roots itself cannot be changed here.")
+            raise OutsideRoot("The list of allowed folders cannot be changed here.")
 
     def _root(self, path: SitePath) -> bytes:
         root = self._roots.get(path.names[0]) if path.names else None
@@ -246,7 +246,7 @@ def _descend(way: _Way, ahead: list[bytes], asked: SitePath) -> bytes:
             continue
         if name == b"..":
             if not way.up():
-                raise OutsideRoot(f"A link on the way to {asked} leads out of its root.")
+                raise OutsideRoot(f"{asked} contains a link to a folder outside the allowed ones.")
             continue
         target = _link_target(way.here, name)
         if target is not None:
@@ -342,7 +342,7 @@ def _inside(way: _Way, target: bytes, asked: SitePath) -> bytes:
     if target == way.root or target.startswith(way.root + b"/"):
         way.to_top()
         return target[len(way.root) :]
-    raise OutsideRoot(f"A link on the way to {asked} leads out of its root.")
+    raise OutsideRoot(f"{asked} contains a link to a folder outside the allowed ones.")
 
 
 def write_all(file: int, chunk: bytes) -> None:

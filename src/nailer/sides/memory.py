@@ -126,7 +126,7 @@ class MemorySide:
         if standing is not None and not replace:
             raise AlreadyThere("{path} exists already.", path=new)
         if standing is not None and standing.entry.is_folder != node.entry.is_folder:
-            raise WrongKind("{path} is of another kind.", path=new)
+            raise WrongKind("{path} is a different kind of file.", path=new)
         del self._folder(old.parent).inside[old.name]
         node.entry = _named(node.entry, new.name)
         target.inside[new.name] = node
@@ -134,7 +134,7 @@ class MemorySide:
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         node = self._node(path)
         if node.entry.kind is Kind.LINK:
-            raise WrongKind("{path} is a link; its access is that of what it leads to.", path=path)
+            raise WrongKind("{path} is a link. Set the permissions of its target instead.", path=path)
         if access is not None:
             node.entry = replace(node.entry, access=access)
         if stamp is not None:
@@ -174,7 +174,7 @@ class MemorySide:
     def _folder(self, path: SitePath) -> _Node:
         node = self._plain(self._resolved(path))
         if not node.entry.is_folder:
-            raise WrongKind("A folder was expected on the way to {path}.", path=path)
+            raise WrongKind("A part of the path {path} is not a folder.", path=path)
         return node
 
     def _plain(self, path: SitePath) -> _Node:

@@ -87,7 +87,7 @@ class Pool:
         async with self.side(site_id):
             connection = self.connection(site_id)
             if connection is None:
-                raise ConnectionDropped("The line to the server was cut.")
+                raise ConnectionDropped("The connection to the server was lost.")
             return await connection.run(script, within_s=within_s)
 
     async def fresh(self, site_id: int, lane: Lane, failed: object) -> Side:

@@ -154,7 +154,7 @@ class RecodedSide:
         except UnicodeEncodeError as error:
             letter = error.object[error.start : error.start + 1]
             title = CHARSETS.get(self._charset, self._charset)
-            sentence = f"This server keeps names in {title}, which has no letter “{letter}”."
+            sentence = f"File names on this server use {title}, which does not contain “{letter}”."
             raise NotSupported(
                 sentence, advice=("Rename it, or choose another character set in the site's settings.",)
             ) from error

@@ -17,7 +17,7 @@ from nailer.errors import NotDone, NotVerified
 
 # Some servers carry a command out a moment after they have answered.
 _PAUSES_S = (0.0, 0.25, 0.75, 1.5)
-_NOTHING_KEPT = ("See whether the account has room left. Nothing was replaced.",)
+_NOTHING_KEPT = ("Check the free space of the account. Nothing was replaced.",)
 _LOST = ("Look at the folder before anything else is done. What was replaced is among the kept copies.",)
 
 Look = Callable[[SitePath], Awaitable[Entry | None]]

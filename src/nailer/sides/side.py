@@ -172,7 +172,7 @@ async def whole_by_steps(side: Side, path: SitePath) -> tuple[Entry, bytes]:
 def agreed(before: Entry, after: Entry, content: bytes) -> tuple[Entry, bytes]:
     """What was read, where nothing changed while it was. Raises Conflict."""
     if (before.size, before.stamp) != (after.size, after.stamp) or len(content) != after.size:
-        raise Conflict(f"{shown_name(before.name)} changed while it was read.")
+        raise Conflict(f"{shown_name(before.name)} changed while Nailer was reading it.")
     return after, content
 
 

@@ -13,72 +13,80 @@ from nailer import errors
 from nailer.errors import TransferError
 
 _BY_ERRNO: dict[int, tuple[type[TransferError], str]] = {
-    errno.ENOENT: (errors.FileMissing, "{path} is not there."),
+    errno.ENOENT: (errors.FileMissing, "{path} does not exist."),
     errno.EACCES: (errors.PermissionRefused, "Permission refused for {path}."),
     errno.EPERM: (errors.PermissionRefused, "Permission refused for {path}."),
-    errno.EROFS: (errors.PermissionRefused, "{path} lies on a file system that cannot be written to."),
+    errno.EROFS: (errors.PermissionRefused, "{path} is on a read-only file system."),
     errno.EEXIST: (errors.AlreadyThere, "{path} exists already."),
     errno.ENOTEMPTY: (errors.FolderNotEmpty, "The folder {path} is not empty."),
-    errno.ENOTDIR: (errors.WrongKind, "A folder was expected on the way to {path}."),
+    errno.ENOTDIR: (errors.WrongKind, "A part of the path {path} is not a folder."),
     errno.EISDIR: (errors.WrongKind, "{path} is a folder, not a file."),
-    errno.ELOOP: (errors.OutsideRoot, "{path} is a link, or links lead round in a circle."),
-    errno.ENOSPC: (errors.NoSpaceLeft, "There is no room left for {path}."),
-    errno.EDQUOT: (errors.NoSpaceLeft, "The quota has no room for {path}."),
+    errno.ELOOP: (errors.OutsideRoot, "{path} is a symbolic link, or its links form a loop."),
+    errno.ENOSPC: (errors.NoSpaceLeft, "Not enough disk space for {path}."),
+    errno.EDQUOT: (errors.NoSpaceLeft, "The disk quota does not allow {path}."),
     errno.EFBIG: (errors.NoSpaceLeft, "{path} is larger than this file system can hold."),
     errno.ENAMETOOLONG: (errors.NotSupported, "The name of {path} is too long for this file system."),
     errno.EILSEQ: (errors.NotSupported, "This file system cannot hold the name of {path}."),
     errno.EXDEV: (errors.NotSupported, "{path} cannot be moved to another file system in one step."),
     errno.EBUSY: (errors.PermissionRefused, "{path} is in use."),
-    errno.ETXTBSY: (errors.PermissionRefused, "{path} is running at the moment."),
+    errno.ETXTBSY: (errors.PermissionRefused, "{path} is a program that is running."),
 }
 
 _LOST_LINE = (ConnectionResetError, ConnectionAbortedError, BrokenPipeError, TimeoutError)
 
 # Reading the library's classes: what each means for the person. The first match wins, so the narrow come first.
 _BY_SSH_CLASS: tuple[tuple[type[Exception], type[TransferError], str], ...] = (
-    (asyncssh.SFTPNoSuchFile, errors.FileMissing, "{path} is not there."),
-    (asyncssh.SFTPNoSuchPath, errors.FileMissing, "{path} is not there."),
+    (asyncssh.SFTPNoSuchFile, errors.FileMissing, "{path} does not exist."),
+    (asyncssh.SFTPNoSuchPath, errors.FileMissing, "{path} does not exist."),
     (asyncssh.SFTPPermissionDenied, errors.PermissionRefused, "The server refuses permission for {path}."),
     (asyncssh.SFTPWriteProtect, errors.PermissionRefused, "{path} is write-protected."),
     (asyncssh.SFTPCannotDelete, errors.PermissionRefused, "The server does not let {path} be removed."),
-    (asyncssh.SFTPDeletePending, errors.PermissionRefused, "{path} is being removed by somebody."),
-    (asyncssh.SFTPLockConflict, errors.PermissionRefused, "{path} is locked by somebody."),
-    (asyncssh.SFTPByteRangeLockConflict, errors.PermissionRefused, "A part of {path} is locked by somebody."),
+    (asyncssh.SFTPDeletePending, errors.PermissionRefused, "{path} is being removed by another user or program."),
+    (asyncssh.SFTPLockConflict, errors.PermissionRefused, "{path} is locked by someone else."),
+    (asyncssh.SFTPByteRangeLockConflict, errors.PermissionRefused, "A part of {path} is locked by someone else."),
     (asyncssh.SFTPByteRangeLockRefused, errors.PermissionRefused, "The server refuses to lock {path}."),
-    (asyncssh.SFTPNoMatchingByteRangeLock, errors.ServerFailed, "The server knows of no lock on {path}."),
-    (asyncssh.SFTPUnknownPrincipal, errors.PermissionRefused, "The server does not know the owner wanted for {path}."),
+    (asyncssh.SFTPNoMatchingByteRangeLock, errors.ServerFailed, "The server reports that {path} is not locked."),
+    (
+        asyncssh.SFTPUnknownPrincipal,
+        errors.PermissionRefused,
+        "The requested owner of {path} does not exist on the server.",
+    ),
     (asyncssh.SFTPOwnerInvalid, errors.PermissionRefused, "The server does not take the owner wanted for {path}."),
-    (asyncssh.SFTPGroupInvalid, errors.PermissionRefused, "The server does not take the group wanted for {path}."),
+    (asyncssh.SFTPGroupInvalid, errors.PermissionRefused, "The server does not accept the requested group for {path}."),
     (asyncssh.SFTPFileAlreadyExists, errors.AlreadyThere, "{path} exists already."),
     (asyncssh.SFTPDirNotEmpty, errors.FolderNotEmpty, "The folder {path} is not empty."),
-    (asyncssh.SFTPNotADirectory, errors.WrongKind, "A folder was expected on the way to {path}."),
+    (asyncssh.SFTPNotADirectory, errors.WrongKind, "A part of the path {path} is not a folder."),
     (asyncssh.SFTPFileIsADirectory, errors.WrongKind, "{path} is a folder, not a file."),
     (asyncssh.SFTPLinkLoop, errors.OutsideRoot, "Links lead round in a circle at {path}."),
-    (asyncssh.SFTPNoSpaceOnFilesystem, errors.NoSpaceLeft, "The server has no room for {path}."),
-    (asyncssh.SFTPQuotaExceeded, errors.NoSpaceLeft, "The quota on the server has no room for {path}."),
-    (asyncssh.SFTPNoMedia, errors.ServerFailed, "The server's disk for {path} is not there."),
+    (asyncssh.SFTPNoSpaceOnFilesystem, errors.NoSpaceLeft, "The server has no space for {path}."),
+    (asyncssh.SFTPQuotaExceeded, errors.NoSpaceLeft, "The quota on the server has no space for {path}."),
+    (asyncssh.SFTPNoMedia, errors.ServerFailed, "The server's disk for {path} is not available."),
     (asyncssh.SFTPFileCorrupt, errors.ServerFailed, "The server says that {path} is damaged."),
-    (asyncssh.SFTPOpUnsupported, errors.NotSupported, "The server cannot do that with {path}."),
-    (asyncssh.SFTPInvalidFilename, errors.NotSupported, "The server does not take the name of {path}."),
-    (asyncssh.SFTPInvalidParameter, errors.NotSupported, "The server does not take what was asked for {path}."),
+    (asyncssh.SFTPOpUnsupported, errors.NotSupported, "Not supported by the server with {path}."),
+    (asyncssh.SFTPInvalidFilename, errors.NotSupported, "The server does not accept the name of {path}."),
+    (asyncssh.SFTPInvalidParameter, errors.NotSupported, "The server rejected the request for {path}."),
     (asyncssh.SFTPNoConnection, errors.ConnectionDropped, "The connection was cut at {path}."),
     (asyncssh.SFTPConnectionLost, errors.ConnectionDropped, "The connection was cut at {path}."),
-    (asyncssh.SFTPInvalidHandle, errors.ConnectionDropped, "The server has forgotten the open file {path}."),
+    (asyncssh.SFTPInvalidHandle, errors.ConnectionDropped, "The server lost track of the open file {path}."),
     (asyncssh.SFTPBadMessage, errors.ProtocolViolation, "The server's answer about {path} cannot be read."),
-    (asyncssh.SFTPEOFError, errors.ProtocolViolation, "The server ended {path} too early."),
-    (asyncssh.SFTPFailure, errors.ServerFailed, "The server failed at {path} and gives no reason."),
+    (asyncssh.SFTPEOFError, errors.ProtocolViolation, "{path} ended before it was complete."),
+    (asyncssh.SFTPFailure, errors.ServerFailed, "The server reported an error for {path} without a reason."),
     (asyncssh.SFTPError, errors.ServerFailed, "The server failed at {path}."),
     (asyncssh.HostKeyNotVerifiable, errors.ProtocolViolation, "The server's host key could not be checked."),
-    (asyncssh.IllegalUserName, errors.LoginRefused, "The server does not take this user name."),
+    (asyncssh.IllegalUserName, errors.LoginRefused, "The server does not accept this user name."),
     (asyncssh.PermissionDenied, errors.LoginRefused, "The server refused this user and password or key."),
     (asyncssh.KeyExchangeFailed, errors.WeakServer, "Nailer and the server have no safe algorithm in common."),
-    (asyncssh.MACError, errors.ConnectionDropped, "The line garbled what was sent, and was closed."),
-    (asyncssh.CompressionError, errors.ConnectionDropped, "The line garbled what was sent, and was closed."),
+    (asyncssh.MACError, errors.ConnectionDropped, "The data was damaged on the way, so the connection was closed."),
+    (
+        asyncssh.CompressionError,
+        errors.ConnectionDropped,
+        "The data was damaged on the way, so the connection was closed.",
+    ),
     (asyncssh.ConnectionLost, errors.ConnectionDropped, "The connection was cut."),
     (asyncssh.ServiceNotAvailable, errors.NotSupported, "The server does not offer this service."),
-    (asyncssh.ProtocolNotSupported, errors.ProtocolViolation, "What answers there does not speak this protocol."),
+    (asyncssh.ProtocolNotSupported, errors.ProtocolViolation, "The server does not use this protocol."),
     (asyncssh.ProtocolError, errors.ProtocolViolation, "What answers there does not speak this protocol properly."),
-    (asyncssh.ChannelOpenError, errors.NotSupported, "The server opens no file channel for this account."),
+    (asyncssh.ChannelOpenError, errors.NotSupported, "The server does not allow file transfers for this account."),
     (asyncssh.PasswordChangeRequired, errors.LoginRefused, "The server wants the password to be changed first."),
     (asyncssh.DisconnectError, errors.ConnectionDropped, "The server closed the connection."),
     (asyncssh.KeyImportError, errors.LoginRefused, "The private key cannot be read."),
@@ -121,7 +129,7 @@ _LIBRARY_SAYS = (
 _MISSING = ("no such", "not found", "doesn't exist", "does not exist", "cannot find", "can't find", "nonexistent")
 _DENIED = ("permission", "denied", "not permitted", "forbidden", "read-only", "not allowed", "privilege")
 _FULL = ("no space", "quota", "disk full", "not enough space", "storage", "allocation")
-_PLAIN_REFUSED = "The server wants the line encrypted before anybody signs in."
+_PLAIN_REFUSED = "The server requires encryption before signing in."
 _ENCRYPT = (
     "encrypt",
     "must use tls",
@@ -136,39 +144,39 @@ _BUSY = ("too many", "maximum", "limit", "try again later", "busy", "already con
 
 # RFC 959, 4.2: what a code means; where servers use one code for many things, their words decide first.
 _BY_WORDS: tuple[tuple[tuple[str, ...], type[TransferError], str], ...] = (
-    (_MISSING, errors.FileMissing, "{path} is not there."),
+    (_MISSING, errors.FileMissing, "{path} does not exist."),
     (("not empty",), errors.FolderNotEmpty, "The folder {path} is not empty."),
     (("exists", "already there"), errors.AlreadyThere, "{path} exists already."),
     (
         ("is a directory", "not a directory", "not a plain file", "not a regular"),
         errors.WrongKind,
-        "{path} is of another kind.",
+        "{path} is a different kind of file.",
     ),
-    (_FULL, errors.NoSpaceLeft, "The server has no room for {path}."),
+    (_FULL, errors.NoSpaceLeft, "The server has no space for {path}."),
     (_DENIED, errors.PermissionRefused, "The server refuses permission for {path}."),
 )
 _BY_CODE: dict[int, tuple[type[TransferError], str]] = {
     425: (errors.ConnectionDropped, "The server could not open the channel for {path}."),
     426: (errors.ConnectionDropped, "The channel for {path} was cut."),
-    430: (errors.LoginRefused, "The server refused this user and password."),
+    430: (errors.LoginRefused, "The server rejected this user name and password."),
     450: (errors.ServerFailed, "{path} is in use on the server."),
     451: (errors.ServerFailed, "The server failed at {path}."),
-    452: (errors.NoSpaceLeft, "The server has no room for {path}."),
+    452: (errors.NoSpaceLeft, "The server has no space for {path}."),
     500: (errors.NotSupported, "The server does not know that command."),
-    501: (errors.NotSupported, "The server does not take what was asked for {path}."),
-    502: (errors.NotSupported, "The server cannot do that."),
-    503: (errors.ProtocolViolation, "The server wanted another command first."),
-    504: (errors.NotSupported, "The server cannot do that in this way."),
+    501: (errors.NotSupported, "The server rejected the request for {path}."),
+    502: (errors.NotSupported, "Not supported by the server."),
+    503: (errors.ProtocolViolation, "The server expected another command first."),
+    504: (errors.NotSupported, "Not supported by the server in this way."),
     522: (errors.EncryptionMissing, "The server wants data channels encrypted in another way."),
-    530: (errors.LoginRefused, "The server refused this user and password."),
-    532: (errors.LoginRefused, "The server wants an account beside user and password."),
+    530: (errors.LoginRefused, "The server rejected this user name and password."),
+    532: (errors.LoginRefused, "The server also asks for an account name."),
     534: (errors.EncryptionMissing, "The server refuses to encrypt."),
     550: (errors.ServerFailed, "The server refuses {path} and gives no reason."),
     551: (errors.ServerFailed, "The server refuses {path}."),
-    552: (errors.NoSpaceLeft, "The quota on the server has no room for {path}."),
+    552: (errors.NoSpaceLeft, "The quota on the server has no space for {path}."),
     553: (
         errors.PermissionRefused,
-        "The server does not let {path} be made: no permission there, or not under that name.",
+        "The server does not allow {path} to be created: no permission in this folder, or the name is not allowed.",
     ),
 }
 
@@ -192,13 +200,13 @@ def from_reply(code: int, words: str, shown_path: str) -> TransferError:
     if code == 530 and demands_encryption(words):
         return errors.EncryptionDemanded(_PLAIN_REFUSED, server_words=said)
     if code == 421:
-        return errors.ConnectionDropped("The server closes the line.", server_words=said)
+        return errors.ConnectionDropped("The server closes the connection.", server_words=said)
     if code in (450, 451, 550, 551, 553):
         for known, kind, sentence in _BY_WORDS:
             if any(word in lower for word in known):
                 return kind(sentence, path=shown_path, server_words=said, reply_code=code)
     if code not in _BY_CODE and 100 <= code < 400:
-        return errors.ProtocolViolation("The server answered out of turn.", server_words=said)
+        return errors.ProtocolViolation("The server's answer came at the wrong time.", server_words=said)
     kind, sentence = _BY_CODE.get(code, (errors.ServerFailed, "The server failed at {path}."))
     return kind(sentence, path=shown_path, server_words=said, reply_code=code)
 
@@ -208,7 +216,7 @@ def _weak(words: str) -> TransferError:
     theirs = tuple(one for one in words.rpartition("received ")[2].replace(",", " ").split() if one)
     kind = words.partition("No matching ")[2].partition(" algorithm")[0] or "encryption"
     wanted = ", ".join(theirs[:4]) if "received" in words else "algorithms"
-    sentence = f"For {kind} the server knows only {wanted}: not safe any more."
+    sentence = f"The server supports only outdated {kind}: {wanted}."
     return errors.WeakServer(sentence, server_words=words, wanted=theirs)
 
 

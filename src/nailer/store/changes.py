@@ -39,15 +39,15 @@ class What(StrEnum):
 
 
 WHAT_WORDS = {
-    What.MADE: "made",
+    What.MADE: "created",
     What.REPLACED: "replaced",
     What.REMOVED: "removed",
     What.LINK_REMOVED: "link removed",
-    What.LINK_MADE: "link made",
-    What.FOLDER_MADE: "folder made",
+    What.LINK_MADE: "link created",
+    What.FOLDER_MADE: "folder created",
     What.FOLDER_REMOVED: "folder removed",
     What.RENAMED: "renamed",
-    What.ACCESS_SET: "access set",
+    What.ACCESS_SET: "permissions set",
 }
 
 
@@ -177,7 +177,7 @@ class ChangeStore:
         """Raises NotFound."""
         row = await self._db.read(lambda work: work.one("changes.by_id", id=change_id))
         if row is None or not _reached(found := _change(row)):
-            raise NotFound("This copy is not kept any more.")
+            raise NotFound("This copy has been deleted.")
         return found
 
     async def of_path(self, site_id: int, side: SideName, path: SitePath, limit: int = 20) -> list[Change]:

@@ -35,7 +35,7 @@ class JobClaims:
         now = utc_now()
         until = now + timedelta(seconds=lease_s)
         if not await self._db.write(lambda work: work.run("jobs.take", id=job_id, owner=owner, until=until, now=now)):
-            raise Conflict("This plan was carried out already.")
+            raise Conflict("This plan has already been carried out.")
 
     async def renew(self, job_id: int, owner: str, *, lease_s: float) -> JobWish | None:
         """Hold on to a job; return what a person wants of it, or None where it is no longer this owner's."""

@@ -211,15 +211,18 @@ def _as_ours(error: pymysql.MySQLError) -> NailerError | None:
     """What the database refuses for a reason outside the program; None for what is a defect, and for what is tried again."""
     code = error.args[0] if error.args else 0
     if isinstance(error, pymysql.err.OperationalError | pymysql.err.InterfaceError) and code in (*_LOST, 0):
-        return StoreUnavailable("The database went away.", server_words=_words(error))
+        return StoreUnavailable("The connection to the database was lost.", server_words=_words(error))
     if code in _FULL or (code == _FROM_ENGINE and "error 28" in _words(error)):
-        return OwnDiskFull("The database has no room left to write.", server_words=_words(error))
+        return OwnDiskFull("The database has no space left.", server_words=_words(error))
     if code == _BELONGS_TO_NOTHING:
         return NotFound("What this belongs to does not exist, or was removed in the meantime.")
     if code in _DOES_NOT_FIT:
         column = _COLUMN.search(_words(error))
-        said = "It is too long, or cannot be stored."
-        return InvalidInput("A value is too long, or cannot be stored.", fields={column[1]: said} if column else None)
+        said = "The text is too long, or contains characters that cannot be stored."
+        return InvalidInput(
+            "A value is too long, or contains characters that cannot be stored.",
+            fields={column[1]: said} if column else None,
+        )
     return None
 
 

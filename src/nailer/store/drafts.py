@@ -90,7 +90,7 @@ class DraftStore:
         """Raises NotFound."""
         row = await self._db.read(lambda work: work.one("drafts.by_id", id=draft_id))
         if row is None:
-            raise NotFound("This file is not open any more.")
+            raise NotFound("This file is no longer open.")
         return _draft(row)
 
     async def of_file(self, account_id: int, site_id: int, side: SideName, path: SitePath) -> Draft | None:

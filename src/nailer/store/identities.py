@@ -67,7 +67,7 @@ class IdentityStore:
         def _change(work: Work) -> Pinned:
             row = work.one("sites.pinned_by_id", id=pinned_id)
             if row is None:
-                raise NotFound("This identity is not trusted any more.")
+                raise NotFound("This identity is no longer trusted.")
             pinned = _pinned(row)
             work.run("sites.unpin_one", id=pinned_id)
             _add_event(work, pinned.host, pinned.port, "removed", pinned.key, "removed by hand", account_id)

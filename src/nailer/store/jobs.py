@@ -231,7 +231,7 @@ class JobStore:
         """Raises NotFound, also where whoever acts has nothing to do with it."""
         row = await self._db.read(lambda work: work.one("jobs.by_id", id=job_id))
         if row is None or not sees(row["site_id"], row["account_id"]):
-            raise NotFound("There is no such job.")
+            raise NotFound("This job does not exist.")
         return _job(row)
 
     async def overview(self, *, before: int = 2**62, limit: int = 5, wanted: str = "") -> Overview:
@@ -278,7 +278,7 @@ class JobStore:
         """One item. Raises NotFound."""
         row = await self._db.read(lambda work: work.one("items.by_id", job_id=job_id, id=item_id))
         if row is None:
-            raise NotFound("There is no such item in this job.")
+            raise NotFound("This item is not in the job.")
         return item_of(row)
 
     async def failures(self, job_id: int) -> list[FailureGroup]:
@@ -302,9 +302,9 @@ class JobStore:
         def _change(work: Work) -> None:
             row = work.one("jobs.lock", id=job_id)
             if row is None:
-                raise NotFound("This plan is not stored any more. Make it again.")
+                raise NotFound("This plan no longer exists. Create it again.")
             if JobState(row["state"]) is not JobState.PLANNED:
-                raise Conflict("This plan was carried out already.")
+                raise Conflict("This plan has already been carried out.")
             if answers != Answers():
                 _narrow(work, row, answers, taken)
             work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
@@ -363,7 +363,7 @@ class JobStore:
         def _change(work: Work) -> None:
             row = _locked(work, job_id)
             if JobKind(row["kind"]) is JobKind.DROP:
-                raise Conflict("These files come from a browser. Stop it, and drop them again.")
+                raise Conflict("These files are being uploaded from a browser. Stop the job and drop them again.")
             state = JobState(row["state"])
             check_job(state, JobState.PAUSED)
             if state is JobState.RUNNING:
@@ -396,7 +396,7 @@ class JobStore:
 
         def _change(work: Work) -> None:
             if JobState(_locked(work, job_id)["state"]) is not JobState.PLANNED:
-                raise Conflict("This plan was carried out already.")
+                raise Conflict("This plan has already been carried out.")
             for top in tops:
                 below = top.raw.replace(b"\\", b"\\\\").replace(b"%", b"\\%").replace(b"_", b"\\_") + b"/%"
                 work.run("items.leave_out_below", job_id=job_id, target=top.raw, below=below)
@@ -409,7 +409,7 @@ class JobStore:
 
         def _change(work: Work) -> None:
             if JobState(_locked(work, job_id)["state"]) is not JobState.NEEDS_YOU:
-                raise Conflict("Only a job that needs you has something to leave out.")
+                raise Conflict("You can skip files only in a job that needs you.")
             work.run("items.leave_out", job_id=job_id, now=utc_now())
             work.run("jobs.recount", id=job_id)
             work.run("jobs.set_state", id=job_id, state=JobState.DONE, ended_at=utc_now())
@@ -424,7 +424,7 @@ class JobStore:
         def _change(work: Work) -> None:
             row = _locked(work, job_id)
             if JobKind(row["kind"]) is JobKind.DROP:
-                raise Conflict("These files came from a browser. Drop them again.")
+                raise Conflict("These files came from a browser, so Nailer cannot send them again. Drop them again.")
             check_job(JobState(row["state"]), JobState.WAITING)
             work.run("items.again", job_id=job_id)
             work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
@@ -443,7 +443,7 @@ class JobStore:
 def _locked(work: Work, job_id: int) -> Row:
     row = work.one("jobs.lock", id=job_id)
     if row is None:
-        raise NotFound("There is no such job.")
+        raise NotFound("This job does not exist.")
     return row
 
 

@@ -82,7 +82,7 @@ class PrivateMariaDB:
                 self._watcher = threading.Thread(target=self._watch, args=(at, password), daemon=True, name="mariadb")
                 self._watcher.start()
                 return str(self._address(at, password))
-        raise SetupFailed(f"The private MariaDB does not start. {self._last_words()}")
+        raise SetupFailed(f"Nailer's own MariaDB does not start. {self._last_words()}")
 
     def running(self) -> str | None:
         """The address of the server of this home where a Nailer runs it now; None where nobody does."""
@@ -176,7 +176,7 @@ class PrivateMariaDB:
             words = said.decode(errors="replace").strip().splitlines()
             told = next((line for line in words if "ERROR" in line or "No space" in line), words[-1] if words else "")
             full = "error 28" in told or "No space" in told
-            hint = "The disk is full: make room, then start again." if full else f"It says: {told}"
+            hint = "The disk is full. Free up space, then start Nailer again." if full else f"It says: {told}"
             raise SetupFailed(f"MariaDB cannot make its data folder {self._data}. {hint}")
         ready.touch()
         return True
@@ -250,8 +250,8 @@ class PrivateMariaDB:
             return ""
         errors = [line for line in lines[-60:] if "[ERROR]" in line]
         if any("No space left" in line or "errno: 28" in line.lower() for line in errors):
-            return "The disk is full: make room, then start again."
-        return f"Its log {self._log} ends: {errors[-1] if errors else (lines[-1] if lines else 'nothing')}"
+            return "The disk is full. Free up space, then start Nailer again."
+        return f"Its log {self._log} ends with: {errors[-1] if errors else (lines[-1] if lines else 'nothing')}"
 
 
 def _who_answers(at: str) -> int | None:
@@ -286,7 +286,7 @@ def _installed(command: list[str]) -> tuple[int, bytes]:
 def _check_programs() -> None:
     for program in ("mariadbd", "mariadb-install-db"):
         if shutil.which(program) is None:
-            raise SetupFailed(f"{program} is not installed. Start Nailer by ./nailer, which installs it.")
+            raise SetupFailed(f"{program} is not installed. Start Nailer with ./nailer, which installs it.")
 
 
 def _as_user() -> list[str]:

@@ -133,7 +133,7 @@ class PairStore:
         """Raises NotFound."""
         row = await self._db.read(lambda work: work.one("pairs.by_id", id=pair_id))
         if row is None or not _reached(found := _pair(row)):
-            raise NotFound("There is no such pair of folders any more.")
+            raise NotFound("This pair no longer exists.")
         return found
 
     async def of_site(self, site_id: int) -> list[Pair]:
@@ -205,9 +205,9 @@ class PairStore:
 
         def _change(work: Work) -> int:
             if work.one("runs.lock_pair", pair_id=run.pair_id) is None:
-                raise NotFound("There is no such pair of folders any more.")
+                raise NotFound("This pair no longer exists.")
             if work.value("runs.running_of_pair", pair_id=run.pair_id):
-                raise Conflict("This pair is being brought into sync already. Wait until that has ended.")
+                raise Conflict("A sync of this pair is already running. Wait until it has finished.")
             run_id = work.insert("runs.add", **_run_row(run, RunState.RUNNING))
             there_job = there(run_id, None)(work) if there else None
             here_job = here(run_id, there_job)(work) if here else None
@@ -225,7 +225,7 @@ class PairStore:
         """Raises NotFound."""
         row = await self._db.read(lambda work: work.one("runs.by_id", id=run_id))
         if row is None:
-            raise NotFound("There is no such run any more.")
+            raise NotFound("This run no longer exists.")
         run = _run(row)
         await self.get(run.pair_id)  # a run is as far away as its pair
         return run

@@ -43,7 +43,7 @@ class SieveStore:
         for one in await self.all():
             if one.sieve.id == sieve_id:
                 return one
-        raise NotFound("There is no such sieve any more.")
+        raise NotFound("This sieve no longer exists.")
 
     async def add(self, sieve: Sieve) -> int:
         """Store a sieve; return its number."""

@@ -158,7 +158,7 @@ class SiteStore:
         def _ask(work: Work) -> Site:
             row = work.one("sites.by_id", id=site_id)
             if row is None:
-                raise NotFound("This site is not stored any more.")
+                raise NotFound("This site no longer exists.")
             roots = tuple(_root(one) for one in work.rows("sites.document_roots", site_id=site_id))
             guarded = tuple(
                 SitePath.parse(one["folder"]) for one in work.rows("sites.guarded_folders", site_id=site_id)
@@ -205,7 +205,7 @@ class SiteStore:
 
         def _change(work: Work) -> None:
             if work.value("jobs.unfinished_of_site", site_id=site_id):
-                raise Conflict("A job of this site has not ended. Stop it first.")
+                raise Conflict("A job of this site is still running. Stop it first.")
             work.run("sites.remove", id=site_id)
             work.run("sites.drop_unused_credentials")
 
@@ -274,7 +274,7 @@ class SiteStore:
             above = parent_id
             while above is not None:
                 if above == group_id:
-                    raise Conflict("A group cannot lie in itself.")
+                    raise Conflict("A group cannot be inside itself.")
                 above = parents.get(above)
             work.run("sites.move_group", id=group_id, parent_id=parent_id, position=position)
 
@@ -286,7 +286,7 @@ class SiteStore:
         def _change(work: Work) -> None:
             parents = {row["id"]: row["parent_id"] for row in work.rows("sites.groups")}
             if group_id not in parents:
-                raise NotFound("There is no such group any more.")
+                raise NotFound("This group no longer exists.")
             work.run("sites.empty_group_sites", id=group_id, parent_id=parents[group_id])
             work.run("sites.empty_group_groups", id=group_id, parent_id=parents[group_id])
             work.run("sites.remove_group", id=group_id)

@@ -110,7 +110,7 @@ class TimerStore:
         """Raises NotFound."""
         row = await self._db.read(lambda work: work.one("timers.by_id", id=timer_id))
         if row is None or not sees((found := _timer(row)).site_id, found.account_id):
-            raise NotFound("There is no such timer any more.")
+            raise NotFound("This timer no longer exists.")
         return found
 
     async def add(self, timer: NewTimer) -> int:

@@ -153,10 +153,10 @@ async def _on_invalid(request: Request, error: Exception) -> Response:
         raise error
     wrong = [(str(one["loc"][0]), ".".join(map(str, one["loc"][1:])), one["msg"]) for one in error.errors()]
     if any(where == "path" for where, _, _ in wrong):
-        return error_answer(request, NotFound("There is no such page."))
+        return error_answer(request, NotFound("Page not found."))
     fields = {name or where: said for where, name, said in wrong}
     what = "; ".join(f"{name}: {said}" for name, said in fields.items())
-    return error_answer(request, InvalidInput(f"What was sent cannot be used. {what}", fields=fields))
+    return error_answer(request, InvalidInput(f"The request is not valid. {what}", fields=fields))
 
 
 async def _on_http_error(request: Request, error: Exception) -> Response:
@@ -164,10 +164,10 @@ async def _on_http_error(request: Request, error: Exception) -> Response:
         raise error.__cause__  # raised while the body was read; the framework took it for a bad body
     status = error.status_code if isinstance(error, HTTPException) else 404
     if status == 405:
-        return error_answer(request, NoSuchMethod("The address is right, but not for this kind of request."))
+        return error_answer(request, NoSuchMethod("This address does not support this type of request."))
     if status == 400:
-        return error_answer(request, InvalidInput("What was sent cannot be read."))
-    return error_answer(request, NotFound("There is no such page."))
+        return error_answer(request, InvalidInput("The request could not be read."))
+    return error_answer(request, NotFound("Page not found."))
 
 
 class _Static(StaticFiles):

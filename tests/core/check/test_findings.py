@@ -16,11 +16,11 @@ from nailer.standins.demo import content
     ("name", "text", "what", "where"),
     [
         ("a.html", "<p>x</p></div>", "</div> closes nothing", "</div>"),
-        ("a.html", "<ul><li>a<li>b", "<ul> is never closed", "<ul>"),
+        ("a.html", "<ul><li>a<li>b", "<ul> has no end tag", "<ul>"),
         ("a.html", "<b><i>x</b></i>", "<i> is not closed before </b>", "<i>"),
         ("a.html", "<p>a <a href='x", "a tag is begun and never ended: is a quote or > missing?", "<a href='x"),
         ("a.html", '<a href="x>y</a><b title="z">', "href runs on into the next tag: is a quote missing?", None),
-        ("a.html", '<img src="a" src="b">', "<img> has src twice; browsers take the first", '<img src="a" src="b">'),
+        ("a.html", '<img src="a" src="b">', "<img> has src twice; browsers use the first", '<img src="a" src="b">'),
         ("a.html", "<div/>", "<div/> does not close itself in HTML: it stays open", "<div/>"),
         ("a.css", "a { b: c", "{ is not closed", "{"),
         ("a.css", "a { b: c } }", "} closes nothing", "}"),
@@ -34,9 +34,9 @@ from nailer.standins.demo import content
         ("a.json", '{"a": 1, b: 2}', "JSON: Expecting property name enclosed in double quotes", "b"),
         ("a.cgi", " #!/bin/sh\n", "#! must be the very first characters", " #!/bin/sh"),
         ("a.cgi", "echo\n", "a script begins with #! and its interpreter", "echo"),
-        ("a.pl", "#!perl\n", "the interpreter is named by its whole path, like /usr/bin/perl", "#!perl"),
+        ("a.pl", "#!perl\n", "the interpreter needs its full path, such as /usr/bin/perl", "#!perl"),
         ("a.txt", "GrÃ¼ÃŸe", "this looks like UTF-8 that was stored as Windows-1252", "Ã¼"),
-        ("a.txt", "caf\ufffd", "a letter was lost here by a wrong character set", "\ufffd"),
+        ("a.txt", "caf\ufffd", "a character was lost here because of a wrong character set", "\ufffd"),
     ],
 )
 def test_slips_are_found_where_they_are(name: str, text: str, what: str, where: str | None) -> None:

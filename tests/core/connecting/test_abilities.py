@@ -9,5 +9,5 @@ def test_abilities_are_said_with_what_they_mean() -> None:
     said = {one.what: one for one in in_words(Abilities(access=True, times=False))}
 
     assert said["Permissions"].can is True
-    assert "time of their upload" in said["Times"].meaning
-    assert said["Space left"].meaning == "not tried yet"
+    assert "time of the upload" in said["Times"].meaning
+    assert said["Free space"].meaning == "not tested yet"

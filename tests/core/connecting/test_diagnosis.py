@@ -66,7 +66,7 @@ def test_variants_of_a_user_are_offered(user: str, host: str, labels: list[str])
 def test_a_blank_round_the_password_is_the_first_suspect(password: str) -> None:
     found = of_refusal("u", "a.example", password, has_key=False)
 
-    assert "first suspect" in found.sentence
+    assert "most likely cause" in found.sentence
     assert found.fixes[0].changes == (("trim_password", "yes"),)
 
 

@@ -102,7 +102,7 @@ def test_octal_and_rwx_lose_nothing(access: int) -> None:
         (0o644, "The owner can change it; everyone can read it."),
         (0o666, "Everyone on the server can change it; everyone can read it."),
         (0o640, "The owner can change it; only the group can read it too."),
-        (0o600, "The owner can change it; nobody else can read it."),
+        (0o600, "The owner can change it; no one else can read it."),
         (0o444, "Nobody can change it; everyone can read it."),
         (0o755, "The owner can change it; everyone can read and run it."),
     ],

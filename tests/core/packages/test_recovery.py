@@ -48,4 +48,4 @@ def test_each_way_says_what_it_costs() -> None:
     assert "in the last 2 days goes back" in old.cost
     assert "Not rehearsed yet" in old.cost
     assert "About 8 tests" in search.cost
-    assert "put back whatever happens" in search.cost
+    assert "Everything is restored at the end" in search.cost

@@ -96,7 +96,7 @@ def test_a_folder_of_which_a_part_was_not_read_is_not_removed() -> None:
     steps = planned(here, there, {}, PUBLISH)
 
     assert [(step.action, shown(step.target)) for step in steps.there] == [(Action.REMOVE, "old/a")]
-    assert steps.left == [((b"old",), "holds what stays")]
+    assert steps.left == [((b"old",), "contains files that stay")]
 
 
 def test_a_file_under_another_name_costs_a_renaming() -> None:
@@ -177,7 +177,7 @@ def test_links_and_devices_are_left_with_a_reason() -> None:
     each = proposed(found.rows, PUBLISH)
 
     assert each.each == [Doing.LEAVE, Doing.LEAVE]
-    assert each.why == ["neither a file nor a folder", "links are not carried"]
+    assert each.why == ["neither a file nor a folder", "links are not transferred"]
 
 
 def test_a_link_that_stands_against_a_file_is_removed_only_when_chosen() -> None:

@@ -159,7 +159,7 @@ def test_a_folder_stays_where_something_comes_into_it() -> None:
     steps = sync_steps(rows, chosen([Doing.REMOVE_THERE, Doing.UPLOAD]), Tree({(): []}), there)
 
     assert told(steps.there) == ["carry a/new.html"]
-    assert steps.left == [((b"a",), "holds what stays")]
+    assert steps.left == [((b"a",), "contains files that stay")]
 
 
 def test_a_removed_name_is_free_for_what_is_kept_beside() -> None:

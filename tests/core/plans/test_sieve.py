@@ -167,9 +167,9 @@ def test_a_rule_reads_as_a_sentence_and_as_an_exact_line() -> None:
         "kind is layered or (kind is picture and size > 8.0 MB) or path in **/_drafts/; except press/*.tif"
     )
     assert sieve(Match(Test.OLDER, "400"), how=CountedAs.NONE, stays=False, unseen=True).sentence == (
-        "Do not list what does not do any of these: is older than 400 days"
+        "Do not list anything that does not do any of these: is older than 400 days"
     )
-    assert sieve().sentence == "Names nothing yet"
+    assert sieve().sentence == "No conditions yet"
 
 
 def test_trying_a_sieve_says_what_it_catches() -> None:
@@ -186,7 +186,7 @@ def test_trying_a_sieve_says_what_it_catches() -> None:
 
     assert (found.files, found.count, found.size) == (6, 4, 78_100_040)
     assert [(one.count, one.alone) for one in found.caught] == [(2, 1), (2, 1), (2, 0)]
-    assert found.kinds == [("layered picture or layout", 2), ("picture", 2)]
+    assert found.kinds == [("layered image or layout", 2), ("picture", 2)]
     assert found.largest[0] == ((b"a.psd",), 60_000_000)
     assert found.carried == [((b"press", b"big.tif"), 9_000_000)]
     assert found.used == [((b"img", b"big.jpg"), (b"index.html",))]
@@ -198,7 +198,7 @@ def test_trying_warns_of_what_the_rule_does_not_name() -> None:
 
     warnings = tried(one, names, NOW_NS).warnings
 
-    assert any("nearly everything" in text for text in warnings)
+    assert any("almost nothing" in text for text in warnings)
     assert any("One condition" in text for text in warnings)
     assert any("20 pages would stay behind" in text for text in warnings)
     assert tried(sieve(Match(Test.KIND, "page")), names[:2], NOW_NS).warnings == []
@@ -265,7 +265,7 @@ def test_an_ignore_file_is_read_and_written() -> None:
     assert [note.split(" ")[1] for note in read.notes] == ["6", "7", "8", "8"]
     assert ignore_text(WORKING).splitlines() == [
         "# Working files",
-        "# not to be said in this style: what is a layered picture or layout",
+        "# not to be said in this style: what is a layered image or layout",
         "# not to be said in this style: what is a picture and is larger than 8.0 MB",
         "**/_drafts/",
         "!press/*.tif",

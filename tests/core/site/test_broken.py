@@ -48,7 +48,7 @@ OPEN = ((path("/htdocs"), 0o755), (PAGE, 0o644))
 def test_a_page_that_is_well_is_said_to_be_well() -> None:
     (only,) = leads(seen(chain=OPEN))
     assert only.next is Next.APART
-    assert "not broken now" in only.sentence
+    assert "It works now" in only.sentence
 
 
 ROWS = {
@@ -65,7 +65,7 @@ ROWS = {
         seen(403, chain=((path("/htdocs"), 0o711), (PAGE, None))),
     ),
     "no first page": (seen(403, entry=Entry(b"x", Kind.FOLDER), chain=OPEN[:1]), Next.SEND, seen(403, chain=OPEN)),
-    "another folder is served": (seen(404), Next.PROVE, seen(404, entry=None)),
+    "probably shows another folder": (seen(404), Next.PROVE, seen(404, entry=None)),
     "capitals": (seen(404, entry=None, other=path("/htdocs/Index.php")), Next.RENAME, seen(404, entry=None)),
     "taken away": (
         seen(404, entry=None, changed=(ChangedLately(PAGE, NOW, "removed", "tam", 9),)),

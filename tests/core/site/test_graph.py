@@ -154,7 +154,7 @@ def test_a_page_needs_its_styles_and_what_they_need_and_belongs_with_its_pages()
         ("favicon.ico", "by its name"),
         ("sitemap-2.xml.gz", "by its name"),
         ("proof-0a1b2c3d4e5f6a7b.html", "prove"),
-        (".well-known/x/anything.bin", "fixed place"),
+        (".well-known/x/anything.bin", "expect it at this place"),
         ("news/feed.xml", "feed"),
         ("downloads/list.bin", "downloads"),
         ("menu.pdf", "sent its address"),

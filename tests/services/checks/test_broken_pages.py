@@ -47,7 +47,7 @@ async def test_the_log_that_grew_while_the_page_was_fetched_tells_first(world: W
     first = found.leads[0]
     assert (first.next, first.path) == (Next.EDIT, path("/htdocs/cgi-bin/tides.cgi"))
     assert "as the page was fetched" in first.sentence
-    assert "127.0.0.1" not in str(found.seen.log), "visitors are left out"
+    assert "127.0.0.1" not in str(found.seen.log), "Visitor addresses are hidden"
 
 
 async def test_a_log_that_begins_with_this_failure_is_read_too(world: World, pages: Pages) -> None:
@@ -128,7 +128,7 @@ async def test_a_server_of_files_that_does_not_answer_is_said_and_the_page_looke
     assert len(found.seen.not_looked) == 1
     assert found.seen.entry is None
     found = await look(world, ROOT + "gone.html")
-    assert not any("Nothing of this name" in one.sentence for one in found.leads), "nobody has looked"
+    assert not any("No file with this name" in one.sentence for one in found.leads), "nobody has looked"
 
 
 STRANGERS = [
@@ -144,7 +144,7 @@ STRANGERS = [
 
 @pytest.mark.parametrize("asked", STRANGERS)
 async def test_what_is_no_page_of_the_site_is_refused(world: World, asked: str) -> None:
-    with pytest.raises(InvalidInput, match="no page of this site"):
+    with pytest.raises(InvalidInput, match="not a page of this site"):
         await look(world, asked)
 
 

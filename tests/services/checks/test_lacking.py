@@ -53,7 +53,7 @@ async def test_the_plan_with_what_it_lacks_sends_both(world: World) -> None:
     assert ended.state == "done"
     assert (world.there / "img" / "a.png").read_text() == "picture"
     assert (world.there / "news" / "index.html").exists()
-    with pytest.raises(InvalidInput, match="lacking any more"):
+    with pytest.raises(InvalidInput, match="missing any longer"):
         again = await world.plan(SideName.THERE, "news")
         await world.nailer.checks.lacking.add(world.account_id, world.site, await world.nailer.stores.jobs.get(again))
 

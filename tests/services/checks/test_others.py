@@ -36,7 +36,7 @@ async def test_what_is_gone_is_found_and_what_answers_is_not(world: World, pages
     assert [(one.address, one.said) for one in found] == [("https://mosslane.example/gone.html", "404")]
     assert problems == []
     (card,) = cards(found)
-    assert card.title == "1 link to another site leads nowhere"
+    assert card.title == "1 broken link to another site"
 
 
 async def test_rules_for_robots_are_kept(world: World, pages: Pages) -> None:
@@ -45,7 +45,7 @@ async def test_rules_for_robots_are_kept(world: World, pages: Pages) -> None:
         world, "https://mosslane.example/private/gone.html", "https://mosslane.example/gone.html"
     )
     assert [one.address for one in found] == ["https://mosslane.example/gone.html"]
-    assert problems == ["1 link not asked: the other site's rules forbid it to programs."]
+    assert problems == ["1 link not checked: the other site's robots.txt forbids it."]
 
 
 async def test_a_server_that_fails_at_its_rules_is_not_asked_further(world: World, pages: Pages) -> None:
@@ -67,7 +67,7 @@ async def test_where_nobody_answers_this_machine_is_blamed(world: World) -> None
         world.nailer.settings.routes[f"{name}:443"] = "127.0.0.1:9"
     found, problems = await asked(world, "https://one.example/a", "https://two.example/b")
     assert found == []
-    assert "this machine reaches none" in problems[0]
+    assert "could be reached from Nailer's machine" in problems[0]
 
 
 async def test_a_host_that_does_not_answer_while_others_do_is_found(world: World, pages: Pages) -> None:

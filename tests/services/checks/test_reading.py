@@ -222,7 +222,7 @@ async def test_a_reading_is_given_up_and_says_so(reading: Reading) -> None:
     assert known.standing is None
     assert known.reading is None
     assert known.failed is not None
-    assert (known.failed.state, known.failed.problem) == (ReadingState.STOPPED, "It was given up.")
+    assert (known.failed.state, known.failed.problem) == (ReadingState.STOPPED, "It was stopped.")
 
 
 async def test_a_folder_of_the_settings_that_is_not_there_fails_the_reading_and_forgets_nothing(
@@ -416,7 +416,7 @@ async def test_room_and_savings_of_the_whole_account(reading: Reading) -> None:
         (b"mail", 700),
     ]
     assert [(one.reason.name, one.frees) for one in saved.savings] == [("WORKING", 5000), ("TWICE", 60_000)]
-    assert saved.chosen == {"Working files nobody is shown", "The same file twice"}
+    assert saved.chosen == {"Working files not meant for visitors", "Duplicate files"}
     write(world.there, "sub/more.bin", "y" * 900)
     await reading.read(account=True)
     grown = (await world.nailer.checks.known.room(world.site, None)).grown

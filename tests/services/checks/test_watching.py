@@ -190,7 +190,7 @@ async def test_what_cannot_be_the_first_page_says_why(world: World, pages: Pages
         await first_page(world, SideName.THERE, "other.html")
     write(world.there, "index.html", PAGE)
     (world.there / "index.php").unlink()
-    with pytest.raises(InvalidInput, match="first page already"):
+    with pytest.raises(InvalidInput, match="already the start page"):
         await first_page(world, SideName.THERE, "index.html")
     write(world.there, "index.htm", PAGE + "2")
     (world.there / "index.html").write_text("changed")

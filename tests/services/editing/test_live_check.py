@@ -125,8 +125,8 @@ async def test_no_check_and_no_purge_reaches_into_the_own_network(world: World, 
 
         assert not asked
     assert fetched.status is None
-    assert "no public address" in fetched.words
-    assert "no public address" in purged
+    assert "not a public address" in fetched.words
+    assert "not a public address" in purged
 
 
 async def test_no_redirect_leads_into_the_own_network(world: World) -> None:
@@ -138,7 +138,7 @@ async def test_no_redirect_leads_into_the_own_network(world: World) -> None:
         fetched = await world.nailer.editing.live_check.once("https://mosslane.example/")
 
         assert (len(first), len(asked)) == (1, 0)
-    assert "no public address" in fetched.words
+    assert "not a public address" in fetched.words
 
 
 async def test_a_network_that_the_settings_allow_is_reached(world: World) -> None:
@@ -151,7 +151,7 @@ async def test_a_network_that_the_settings_allow_is_reached(world: World) -> Non
 
 
 async def test_what_is_not_on_the_web_is_told_so(world: World) -> None:
-    with pytest.raises(InvalidInput, match="no visitor"):
+    with pytest.raises(InvalidInput, match="not on the web"):
         await world.nailer.editing.live_check.of_file(world.site, path("/mail/box"))
 
 
@@ -202,7 +202,7 @@ async def test_errors_in_the_text_are_shown_before_and_can_be_overruled(web: Web
     file = write(web.world.there, "index.html", "<p>old")
 
     ended = await careful(web, "index.html", "<div>new")
-    assert [one.what for one in ended.errors] == ["<div> is never closed"]
+    assert [one.what for one in ended.errors] == ["<div> has no end tag"]
     assert file.read_text() == "<p>old"
 
     assert (await careful(web, "index.html", "<div>new", despite=True)).saved.done

@@ -72,7 +72,7 @@ async def test_the_preview_counts_what_will_happen(world: World, tree: Path) -> 
     assert changing == {
         ("0o666", "0o644", "anyone could write"): 1,
         ("0o777", "0o755", "folders anyone could write in"): 1,
-        ("0o600", "0o755", "folders nobody could enter"): 1,
+        ("0o600", "0o755", "folders that no one could enter"): 1,
         ("0o644", "0o755", "scripts that could not run"): 1,
         ("0o755", "0o644", "runnable, but not a script"): 1,
         ("0o640", "0o644", "pages, styles, pictures"): 1,

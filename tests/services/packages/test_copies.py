@@ -160,7 +160,7 @@ async def test_a_line_that_is_cut_is_dialled_anew_and_what_came_is_kept(world: W
     (copy,) = await copies.of(world.site)
     assert copy.state is CopyState.PROVED, copy.problem
     assert copy.files == 80
-    assert copy.fetched <= 80 + 8, "only what was under way as the line was cut is fetched twice"
+    assert copy.fetched <= 80 + 8, "only what was under way as the connection was lost is fetched twice"
     (world.there / "file-07.bin").unlink()
     await restored(world, copy)
     assert look(world.there) == before
@@ -216,11 +216,11 @@ async def test_a_rehearsal_says_what_came_back(world: World) -> None:
     lay_out(world)
     copy = await taken(world)
     copies = world.nailer.packages.copies
-    assert await copies.rehearse(world.site, copy.id) == "16 files came back byte for byte"
+    assert await copies.rehearse(world.site, copy.id) == "16 files restored exactly"
     _, manifest = await copies.look_inside(world.site, copy.id)
     digest = manifest.files[0].digest or b""
     await world.nailer.engine.kept.let_go([digest])
-    assert "did not come back" in await copies.rehearse(world.site, copy.id)
+    assert "not restored correctly" in await copies.rehearse(world.site, copy.id)
     (known,) = await copies.of(world.site)
     assert known.rehearsed_at is not None
 
@@ -233,16 +233,16 @@ async def test_a_rehearsal_lays_down_access_times_and_links_and_leaves_nothing(
     (world.there / "shut" / "inside").chmod(0o500)
     copy = await taken(world)
     copies, kept = world.nailer.packages.copies, world.nailer.engine.kept
-    assert await copies.rehearse(world.site, copy.id) == "17 files came back byte for byte"
+    assert await copies.rehearse(world.site, copy.id) == "17 files restored exactly"
     assert [one.name for one in kept.folder.iterdir() if one.name.startswith("rehearsal")] == []
 
     with monkeypatch.context() as patched:
         patched.setattr("nailer.services.packages.rehearsal.os.chmod", lambda *_: None)
         patched.setattr("nailer.services.packages.rehearsal._remove", rmtree)
-        assert "did not come back" in await copies.rehearse(world.site, copy.id)
+        assert "not restored correctly" in await copies.rehearse(world.site, copy.id)
     with monkeypatch.context() as patched:
         patched.setattr("nailer.services.packages.rehearsal._SPARE_BYTES", 2**60)
-        with pytest.raises(NoSpaceLeft, match="no room to rehearse"):
+        with pytest.raises(NoSpaceLeft, match="Not enough space"):
             await copies.rehearse(world.site, copy.id)
 
 

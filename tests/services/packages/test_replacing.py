@@ -146,7 +146,7 @@ async def test_edits_in_the_same_place_are_decided_before(world: World, pages: P
     replacing = world.nailer.packages.replacing
     assert fates(plan)["style.css"] is Fate.CLASH
     assert plan.undecided == 1
-    with pytest.raises(InvalidInput, match="Decide its places"):
+    with pytest.raises(InvalidInput, match="Resolve its conflicts"):
         await replacing.choose(world.site, plan.one.id, {below("style.css"): Take.JOINED})
     await replacing.plans.join(plan.one, below("style.css"), "both { }\n")
     one = await carried_out(world, plan)
@@ -239,7 +239,7 @@ async def test_another_package_is_refused(world: World, pages: Pages) -> None:
     tides = {"addon.json": '{"name": "Tides", "version": "2.0"}'}
     with pytest.raises(InvalidInput, match=r"This is Tides 2\.0; what is there is Harbour 1\.9"):
         await planned(world, tides, "tides/", "tides.zip")
-    with pytest.raises(InvalidInput, match="declares a version"):
+    with pytest.raises(InvalidInput, match="declares no version"):
         await planned(world, {"readme.txt": "x"}, "", "readme.zip")
     with pytest.raises(InvalidInput, match="several packages"):
         await planned(
@@ -251,7 +251,7 @@ async def test_an_older_version_and_one_of_another_name_are_said(world: World, p
     lay_out(world)
     plan = await planned(world, NEW | {"skin.json": '{"name": "Harbour two", "version": "1.8"}'})
     assert "1.9 to 1.8: this goes back to an older version." in plan.one.notes
-    assert "It calls itself Harbour two; what is there calls itself Harbour." in plan.one.notes
+    assert "Server software: Harbour two; what is there calls itself Harbour." in plan.one.notes
 
 
 async def test_one_with_two_folders_around_it_and_one_with_none_are_understood(world: World, pages: Pages) -> None:
@@ -321,7 +321,7 @@ async def test_a_second_rename_that_is_refused_takes_the_first_back(
 
     async def _refuses(side: Changing, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
         if new == SKIN and b".new-" in old.name:
-            raise RenameRefused("The server does not let {path} be renamed.", path=old)
+            raise RenameRefused("The server does not allow renaming {path}.", path=old)
         await rename(side, old, new, was, over=over)
 
     with monkeypatch.context() as patched:
@@ -417,7 +417,7 @@ async def test_what_an_exchange_did_goes_back_as_a_whole_or_not_at_all(world: Wo
     for change in mine[:2]:
         with pytest.raises(Conflict):
             await take_back.take_change_back(world.account_id, world.site, change)
-    with pytest.raises(Conflict, match="page of packages"):
+    with pytest.raises(Conflict, match="Packages page"):
         await take_back.take_job_back(world.account_id, one.job_id or 0)
     after = look(world.there / "skins")
     job = await world.run(await take_back.take_back_since(world.account_id, world.site, changes[-1]))
@@ -435,7 +435,7 @@ async def test_one_that_no_page_refers_to_goes_without_a_word(world: World, page
     await world.nailer.checks.reader.wait(world.site.id)
     used = await replacing.there(world.site, SKIN)
     plan = await read(world, await replacing.remove(world.account_id, world.site, used))
-    assert plan.one.notes == ("Pages of this site refer to it: they will lack it.",)
+    assert plan.one.notes == ("Pages of this site use it and will no longer have it.",)
     with pytest.raises(InvalidInput, match="Type harbour"):
         await replacing.carry_out(world.account_id, world.site, plan.one.id)
     await replacing.drop(world.site, plan.one.id)
@@ -453,7 +453,7 @@ async def stuck_between(world: World, monkeypatch: pytest.MonkeyPatch) -> Replac
 
     async def _refuses(side: Changing, old: SitePath, new: SitePath, was: Entry, *, over: bool = False) -> None:
         if new == SKIN:
-            raise RenameRefused("The server does not let {path} be renamed.", path=old)
+            raise RenameRefused("The server does not allow renaming {path}.", path=old)
         await rename(side, old, new, was, over=over)
 
     with monkeypatch.context() as patched:
@@ -644,7 +644,7 @@ async def test_a_document_root_is_no_package_to_be_renamed(world: World, pages: 
     write(world.there, "VERSION", "1.9\n")
     replacing = world.nailer.packages.replacing
     old = await replacing.there(world.site, world.top)
-    with pytest.raises(InvalidInput, match="web address leads to"):
+    with pytest.raises(InvalidInput, match="folder of a web address"):
         await replacing.remove(world.account_id, world.site, old)
 
 
@@ -706,6 +706,6 @@ async def test_an_original_that_is_refused_leaves_nothing_unpacked(world: World,
     packages = world.nailer.packages
     old = await packages.replacing.there(world.site, SKIN)
     source = await packages.sources.dropped("harbour-1.10.zip", sent(archive(NEW)), old)
-    with pytest.raises(InvalidInput, match="Give the very version"):
+    with pytest.raises(InvalidInput, match="Upload exactly the version"):
         await packages.replacing.original(world.account_id, world.site, plan.one.id, source)
     assert list(world.nailer.plans.archives.spool.iterdir()) == []

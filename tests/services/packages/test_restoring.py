@@ -45,7 +45,7 @@ async def test_a_copy_never_lies_in_what_is_published_or_among_other_things(worl
     lay_out(world)
     copy = await taken(world)
     restoring = world.nailer.packages.restoring
-    with pytest.raises(InvalidInput, match="goes on the web"):
+    with pytest.raises(InvalidInput, match="is on the web"):
         await restoring.here(world.account_id, world.site, copy.id, path("/studio/moss/copies"))
     write(world.here.parent, "mine/letter.txt", "mine")
     with pytest.raises(Conflict, match="folder of its own"):
@@ -147,8 +147,8 @@ async def test_a_timer_copies_rehearses_and_lets_go_by_its_rule(world: World) ->
         await packages.copy_times.run(timer)
     mine = [one for one in await packages.copies.of(world.site) if one.time_id == timer.id]
     assert len(mine) == 1, "three of one day: the newest stays"
-    assert mine[0].rehearsal == "16 files came back byte for byte"
-    assert mine[0].fetched == 0, "what did not change is not fetched again"
+    assert mine[0].rehearsal == "16 files restored exactly"
+    assert mine[0].fetched == 0, "Unchanged files are not downloaded again"
     assert by_hand.id in {one.id for one in await packages.copies.of(world.site)}
     (timer,) = await packages.copy_times.of(world.site)
     assert "1 older one let go" in timer.words

@@ -141,7 +141,7 @@ async def test_a_rename_that_was_cut_is_not_taken_for_made(world: World, pages: 
     async def _cut_once(self: SftpSide, old: SitePath, new: SitePath, **more: bool) -> None:
         if not cut and new.name.endswith(b".aside"):
             cut.append(new)
-            raise ConnectionDropped("The line was cut.")
+            raise ConnectionDropped("The connection was lost.")
         await rename(self, old, new, **more)
 
     with pytest.MonkeyPatch.context() as line:

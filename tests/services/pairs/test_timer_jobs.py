@@ -90,8 +90,8 @@ async def test_what_is_newer_there_or_changed_by_both_is_left(world: World, clas
         "b.html": b"newer there",
         "c.html": b"old" if stops else b"sent",
     }
-    assert "1 name: changed on both sides since they were level, /htdocs/a.html." in run.told
-    assert "1 name: newer where it would land, /htdocs/b.html." in run.told
+    assert "1 name: changed on both sides since the last sync, /htdocs/a.html." in run.told
+    assert "1 name: newer at the destination, /htdocs/b.html." in run.told
     assert len(await world.nailer.stores.jobs.ended()) == before + (not stops)
 
 
@@ -137,7 +137,7 @@ async def test_a_job_that_needs_you_is_what_became_of_the_run(world: World) -> N
 
 async def test_names_that_are_all_gone_and_a_lost_server_are_reported(world: World) -> None:
     timer = await a_timer(world, upload(world, b"gone.html"))
-    assert "is not there any more" in (await run_now(world, timer)).told[0]
+    assert "no longer exists" in (await run_now(world, timer)).told[0]
     write(world.here, "gone.html")
     world.nailer.settings.routes["ftp.mosslane.example:22"] = "127.0.0.1:1"
     await world.nailer.sites.pool.close_site(world.site.id)

@@ -84,7 +84,7 @@ async def test_what_exists_nowhere_else_goes_only_with_a_word(world: World) -> N
 
     _, known = await _planned(world, world.site, SideName.THERE, THERE, "a.html", "old")
 
-    assert (known.must_type, known.why) == ("old", "this is the only one")
+    assert (known.must_type, known.why) == ("old", "this is the only copy")
     assert known.gone.text == "3 files and 1 folder, 21 B"
 
 

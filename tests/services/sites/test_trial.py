@@ -164,7 +164,7 @@ async def test_a_refused_sign_in_names_the_blank_first_and_tries_nothing_by_itse
         event = last(await tried.run(Secrets("sow-and-reap ")))
 
     assert event.step is TrialStep.SIGN_IN
-    assert labels(event)[0] == "Cut the blank off the password"
+    assert labels(event)[0] == "Remove the space from the password"
     assert fault.tries == 0, "this password is not the right one: it is refused before the fault"
 
 
@@ -199,7 +199,7 @@ async def test_refusals_are_counted_before_the_host_locks_the_account(root: Path
         event = last(await tried.run())
 
     assert event.finding == "not tried"
-    assert labels(event) == ["Try once more all the same"]
+    assert labels(event) == ["Try again anyway"]
     assert fault.tries == 3
 
 
@@ -271,7 +271,7 @@ async def test_a_server_without_encryption_gets_no_password_and_a_choice(
     async with ground(host, sites) as tried:
         event = last(await tried.run())
 
-    assert (event.step, labels(event)) == (TrialStep.ENCRYPTION, ["Send it unencrypted, I accept that"])
+    assert (event.step, labels(event)) == (TrialStep.ENCRYPTION, ["Connect without encryption"])
     assert not any(command.startswith(("USER", "PASS")) for command in host.commands)
 
 

@@ -92,14 +92,14 @@ def test_room_is_walked_into_and_what_could_go_becomes_a_plan(maren: Visitor) ->
     read(maren, site)
 
     page = maren.get(f"{site}/checks/room").text
-    assert "Working files nobody is shown" in page
-    assert "art/, 90.0 kB, 2 names: walk in" in page
+    assert "Working files not meant for visitors" in page
+    assert "art/, 90.0 kB, 2 names: open" in page
     assert "poster.psd" in maren.get(f"{site}/checks/room?folder=/htdocs/art&colours=age").text
     assert maren.get(f"{site}/checks/room?folder=/nowhere").status_code == 404
     plan = maren.post(f"{site}/checks/savings", {"paths": ["/htdocs/art/poster.psd"]}).text
     assert "Remove 1 file" in plan
     assert maren.post(f"{site}/checks/savings", {"paths": []}).status_code == 422
-    assert "nothing that is known" in maren.get(f"{site}/checks/alone").text
+    assert "no known reason" in maren.get(f"{site}/checks/alone").text
 
 
 @pytest.mark.parametrize(("at", "status"), [("03:30", 200), ("25:99", 422), ("soon", 422)])
@@ -121,7 +121,7 @@ def test_a_site_without_a_web_address_cannot_be_read_and_says_what_to_do(maren: 
     site = maren.open_site_at(maren.add_site(web_address_0=""))
     answer = maren.post(f"{site}/checks/read")
     assert answer.status_code == 422
-    assert "which folder answers at which web address" in answer.json()["what"]
+    assert "which folder each web address shows" in answer.json()["what"]
 
 
 def test_a_picture_stands_beside_its_smaller_copy_and_becomes_a_plan(maren: Visitor) -> None:
@@ -135,7 +135,7 @@ def test_a_picture_stands_beside_its_smaller_copy_and_becomes_a_plan(maren: Visi
     plan = maren.post(f"{site}/checks/picture", {"path": "/htdocs/wide.jpg", "width": 200, "quality": 80}).text
 
     assert "1200 pixels wide and shown at 100" in page
-    assert "says where it was taken" in page
+    assert "contains its location" in page
     assert copy.headers["content-type"] == "image/jpeg"
     assert "sandbox" in copy.headers["content-security-policy"]
     assert "200 pixels wide" in plan
@@ -160,7 +160,7 @@ def test_the_ways_in_are_shown_and_a_folder_is_proved_only_by_who_may_change(mar
     site = maren.open_site()
     page = maren.get(f"{site}/checks/address").text
     assert "http://www.mosslane.example/" in page
-    assert "not proved yet" in page
+    assert "not tested yet" in page
     answer = maren.post(f"{site}/checks/prove").text
-    assert "The address does not answer: nothing could be proved" in answer
+    assert "The address does not answer, so nothing could be tested" in answer
     assert list(maren.there.iterdir()) == []

@@ -47,13 +47,13 @@ def test_a_page_is_looked_at_by_its_path_and_leads_on(maren: Visitor) -> None:
 
 def test_what_is_no_page_of_the_site_is_said(maren: Visitor) -> None:
     site = maren.open_site()
-    assert "is no page of this site" in maren.get(f"{site}/checks/broken/look?address=x").text
+    assert "is not a page of this site" in maren.get(f"{site}/checks/broken/look?address=x").text
     assert "<script>" not in maren.get(f"{site}/checks/broken?address=<script>alert(1)</script>").text
 
 
 def test_views_that_are_not_served_are_said(maren: Visitor) -> None:
     site = maren.open_site()
-    assert "Views are not served here" in maren.get(f"{site}/checks/apart").text
+    assert "The page view is not available" in maren.get(f"{site}/checks/apart").text
 
 
 def test_both_sides_are_framed_from_another_origin_and_nothing_else_is(maren: Visitor) -> None:
@@ -166,7 +166,7 @@ def test_a_page_becomes_the_first_page_by_a_plan(maren: Visitor) -> None:
     write(maren.here, "winter.html", PAGE)
     plan = maren.post(f"{site}/checks/first-page", {"path": "/studio/moss/winter.html", "side": "here"}).text
     assert "there is none yet" in plan
-    assert "it is put back by itself" in plan
+    assert "takes the change back automatically" in plan
     job = re.search(r'data-job(?:-id)?="(\d+)"|/plans/(\d+)', plan)
     assert job
     assert "fetched before and after" in maren.get(f"/jobs/{job[1] or job[2]}").text
@@ -179,7 +179,7 @@ def test_a_page_may_become_the_first_page_and_other_names_may_not(maren: Visitor
 
     def offers(name: str) -> bool:
         wish = {"here": "/studio/moss", "there": "/htdocs", "names": [name]}
-        return "Make it the first page" in maren.post(f"{site}/inspect", wish).text
+        return "Make it the start page" in maren.post(f"{site}/inspect", wish).text
 
     assert offers("winter.html")
     assert not offers("index.html")

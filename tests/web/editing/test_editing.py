@@ -49,7 +49,7 @@ def test_a_file_is_opened_changed_and_saved(maren: Visitor) -> None:
     assert told["done"]
     assert tree(maren.there) == {"site.css": b"c {}\n"}
     beside = maren.get(f"{draft}/beside").text
-    assert "Put it back" in beside
+    assert "Restore in the editor" in beside
     change = re.search(r'data-put="(\d+)"', beside)
     assert change
     assert maren.client.get(f"{draft}/versions/{change[1]}").json() == {"text": "a {}\n"}
@@ -101,7 +101,7 @@ def test_the_text_is_checked_while_it_is_typed(maren: Visitor) -> None:
     found = maren.post(f"{draft}/check", {"text": '<div><img src="none.png">', "history": None}).json()["findings"]
 
     assert [(one["severity"], one["message"]) for one in found] == [
-        ("error", "<div> is never closed"),
+        ("error", "<div> has no end tag"),
         ("warning", "/htdocs/none.png is not there"),
     ]
 
@@ -335,7 +335,7 @@ def test_checks_show_scripts_and_risks_and_mend_them(maren: Visitor) -> None:
     job = maren.post(f"{site}/checks/repair", {"path": f"{THERE}/cgi-bin/run.cgi", "repair": "access"}).json()["job"]
 
     assert ended(maren, str(job)) is JobState.DONE
-    assert "Nothing is risky" in maren.get(f"{site}/checks/access").text
+    assert "No risky permissions" in maren.get(f"{site}/checks/access").text
 
 
 def test_how_a_site_is_edited_is_stored_and_checked(maren: Visitor) -> None:
@@ -361,7 +361,7 @@ def test_a_removal_says_what_else_knows_the_content(maren: Visitor) -> None:
 
     told = maren.get(f"/plans/{plan}/known").text
     assert "1 file equal on the other side, 1 in another version there, 1 nowhere else" in told
-    assert "this is the only one" in told
+    assert "this is the only copy" in told
     assert 'name="typed"' in told
     assert maren.post(f"/plans/{plan}/carry-out", {"choice": "replace"}).status_code == 422
     maren.post(f"/plans/{plan}/carry-out", {"choice": "replace", "typed": "c.html"})

@@ -142,7 +142,7 @@ def test_the_ledger_shows_each_name_once_with_its_joint(maren: Visitor) -> None:
     page = maren.get(f"{site}/files").text
 
     assert page.count('data-name="index.html"') == 1
-    assert 'aria-label="newer here, a guess"' in page
+    assert 'aria-label="newer here, guessed"' in page
     assert 'aria-label="only there"' in page
     assert "mosslane.example/" in page
 
@@ -400,7 +400,7 @@ def test_typed_paths_and_pasted_addresses_lead_to_their_folder(maren: Visitor) -
     elsewhere = maren.client.get(
         f"{site}/files", params={"go": "https://elsewhere.example/"}, headers={"accept": "text/html"}
     )
-    assert "is not on this site" in elsewhere.text
+    assert "does not belong to a web address" in elsewhere.text
 
 
 @pytest.mark.parametrize(

@@ -94,7 +94,7 @@ def test_what_is_not_there_is_said_with_what_is_near_and_made_only_when_asked(
 
     assert 'There is no <b class="mono">/htdocs/imgs</b>' in said.text
     assert re.search(r'there=/htdocs/img" data-test="near"', said.text), "the nearest"
-    assert "It is made when something lands in it" not in said.text
+    assert "Nailer creates it with the first file" not in said.text
     assert not (maren.there / "imgs").exists()
 
     made = maren.post_form(f"{site}/folders/path", side="there", path="/htdocs/imgs/2026")
@@ -119,8 +119,8 @@ def test_what_the_host_owns_is_guarded_at_the_first_opening_and_only_then(maren:
     assert 'data-test="new-guards"' in first.text
     assert re.search(r"/logs</span>, <span[^>]*>/mail</span>", first.text)
     assert 'data-test="new-guards"' not in second.text
-    assert "A guarded folder" in maren.get(f"{site}/files?there=/mail").text
-    assert "A guarded folder" not in maren.get(f"{site}/files?there=/notes").text
+    assert "The folder is guarded" in maren.get(f"{site}/files?there=/mail").text
+    assert "The folder is guarded" not in maren.get(f"{site}/files?there=/notes").text
 
 
 def test_a_name_is_kept_and_let_go_in_the_inspector(maren: Visitor, site: str) -> None:

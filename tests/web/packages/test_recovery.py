@@ -16,7 +16,7 @@ def test_the_ways_back_are_listed_with_what_they_cost(maren: Visitor) -> None:
     packages = with_skin(maren)
     site = packages.removesuffix("/packages")
     page = maren.get(f"{site}/recovery").text
-    assert "First: what is wrong?" in page
+    assert "First find the cause" in page
     assert "Search for the package that breaks it" in maren.get(f"{site}/recovery/ways").text
     copied(maren, site)
     at = dropped(maren, packages)

@@ -234,7 +234,7 @@ def test_a_sieve_is_built_tried_stored_and_holds_back(maren: Visitor) -> None:
     assert "is larger than 1.5 MB" in tried
     assert "1 file is used by a page" in tried
     stored = maren.post("/sieves", {"name": "Working", "rule": RULE, "always": ["press/*.psd"], "pair": pair}).json()
-    assert "but always carry press/*.psd" in maren.get("/sieves").text
+    assert "but always transfer press/*.psd" in maren.get("/sieves").text
     plan = read(maren, pair, direction="publish")
     page = maren.get(plan).text
 
@@ -373,7 +373,7 @@ def test_a_timer_is_made_run_changed_and_removed(maren: Visitor) -> None:
     maren.post(f"/timers/{timer}", a_timer(pair, every="weekly", spec="0,4 7:00"))
     assert "Mondays and Fridays at 07:00" in maren.get("/timers").text
     maren.post(f"/timers/{timer}/off")
-    assert "It is switched off" in maren.get("/timers").text
+    assert "It is deactivated" in maren.get("/timers").text
     maren.post(f"/timers/{timer}/remove")
     assert "No timer yet" in maren.get("/timers").text
 

@@ -28,7 +28,7 @@ def test_what_is_chosen_changes_the_pages_and_outlasts_the_session(maren: Visito
         wraps="yes",
     )
 
-    assert "Stored." in stored.text
+    assert "Preferences saved." in stored.text
     page = maren.get(f"{site}/files").text
     assert 'data-wanted-theme="dark" data-density="close"' in page
     assert 'data-double="edit"' in page
@@ -46,14 +46,14 @@ def test_what_is_chosen_changes_the_pages_and_outlasts_the_session(maren: Visito
 
 def test_a_slip_is_said_beside_its_field_and_stores_nothing(maren: Visitor) -> None:
     for slip, said in (
-        ({"zone": "Mars/Olympus"}, "Choose one of the list"),
+        ({"zone": "Mars/Olympus"}, "from the list"),
         ({"key_upload": "d"}, "already"),
         ({"text_px": "9"}, "From 11 to 24"),
-        ({"theme": "neon"}, "none that there is"),
+        ({"theme": "neon"}, "not available"),
     ):
         answer = maren.post_form("/account/preferences", **(USUAL | slip))
         assert answer.status_code == 422, slip
-        assert said in answer.text or "Nothing was stored" in answer.text or said in str(answer.text), slip
+        assert said in answer.text or "Nothing was saved" in answer.text or said in str(answer.text), slip
     assert 'data-wanted-theme="device"' in maren.get("/sites").text
 
 

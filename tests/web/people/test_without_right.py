@@ -22,7 +22,7 @@ from tests.web.conftest import Visitor
 from tests.web.people.conftest import another, grant, number_of, portal_of
 from tests.web.people.test_accounts import come_in, invited
 
-GONE = ["removed", "switched off", "manages nobody"]
+GONE = ["removed", "deactivated", "manages nobody"]
 
 
 def _let_go(maren: Visitor, name: str, how: str) -> None:
@@ -32,7 +32,7 @@ def _let_go(maren: Visitor, name: str, how: str) -> None:
         heir = portal.call(nailer.people.accounts.by_name, "maren")
         portal.call(nailer.people.accounts.remove, account_id, heir.id)
         return
-    column = "is_off = 1" if how == "switched off" else "is_admin = 0"
+    column = "is_off = 1" if how == "deactivated" else "is_admin = 0"
     with nailer.stores.database.writing() as work:
         work._cursor.execute(f"UPDATE accounts SET {column} WHERE id = %s", (account_id,))
 
@@ -57,7 +57,7 @@ def test_an_invitation_ends_with_the_right_of_who_made_it(maren: Visitor, how: s
         assert tam.client.get(still).status_code == 200, "another's invitation stays"
 
 
-@pytest.mark.parametrize("how", ["switched off", "site taken", "only looks", "another folder"])
+@pytest.mark.parametrize("how", ["deactivated", "site taken", "only looks", "another folder"])
 def test_a_timer_does_nothing_without_the_right_of_who_made_it(maren: Visitor, how: str) -> None:
     site = maren.open_site()
     write(maren.here, "index.html", "new")

@@ -33,7 +33,7 @@ def test_the_first_visit_makes_the_first_account_and_only_the_first(visitor: Vis
     ("fields", "problem"),
     [
         ({"name": "maren", "password": "short", "again": "short"}, "at least 10"),
-        ({"name": "maren", "password": "Football2024", "again": "Football2024"}, "Many people use this"),
+        ({"name": "maren", "password": "Football2024", "again": "Football2024"}, "too common"),
         ({"name": " ", "password": "long-enough-1", "again": "long-enough-1"}, "1 to 80"),
         ({"name": "maren", "password": "long-enough-1", "again": "long-enough-2"}, "differ"),
     ],
@@ -49,7 +49,7 @@ def test_a_poor_first_account_is_refused(visitor: Visitor, fields: dict[str, str
 def test_the_first_account_needs_the_word_that_was_printed(visitor: Visitor, word: str) -> None:
     response = visitor.client.post("/first-account", data=FIRST | {"word": word}, headers=PAGE)
 
-    assert (response.status_code, "not the word" in response.text) == (422, True)
+    assert (response.status_code, "The setup code is wrong" in response.text) == (422, True)
     assert visitor.get("/").url.path == "/first-account"
 
 

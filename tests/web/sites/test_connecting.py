@@ -123,7 +123,7 @@ def test_connecting_once_stores_no_secret(maren: Visitor) -> None:
     assert stored.fleeting
     assert maren.client.portal is not None
     assert maren.client.portal.call(maren.nailer.stores.sites.secrets, stored).password is None
-    assert "Only for now" in maren.get("/sites").text
+    assert "Not saved" in maren.get("/sites").text
     met = maren.post(f"{site}/open")
     key = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
     assert key is not None
@@ -234,7 +234,7 @@ def test_one_sign_in_serves_several_sites_and_is_changed_once(maren: Visitor) ->
     assert portal is not None
     assert portal.call(maren.nailer.stores.sites.secrets, site_of(maren, site)).password == "a-new-one"
     page = maren.get(f"{site}/remove").text
-    assert "nothing of its sign-in: 1 other site uses it" in page
+    assert "not its sign-in details: 1 other site uses it" in page
 
 
 def test_sites_are_arranged_in_groups_that_nest(maren: Visitor) -> None:
@@ -256,7 +256,7 @@ def test_sites_are_arranged_in_groups_that_nest(maren: Visitor) -> None:
     assert "Clients / Staging" in page
     assert page.index(">Two<") < page.index(">One<")
     refused = maren.post_form(f"/groups/{clients.id}", name="Clients", parent_id=str(staging.id))
-    assert "cannot lie in itself" in refused.text
+    assert "cannot be inside itself" in refused.text
     maren.post_form(f"/groups/{clients.id}/remove")
     assert "Clients" not in maren.get("/sites").text
     assert ">Two<" in maren.get("/sites").text
@@ -310,11 +310,11 @@ def test_a_site_that_is_handed_over_carries_the_fingerprint_and_asks_for_its_pas
     (handed,) = portal.call(maren.nailer.stores.sites.all)
     site = f"/sites/{handed.id}"
     asked = maren.post(f"{site}/open")
-    assert "handed over without its password" in asked.text
+    assert "shared without its password" in asked.text
     question = re.search(r'name="question" value="([^"]+)"', asked.text)
     assert question
     met = maren.post_form(f"{site}/answers", question=question[1], count="1", answer_0="sow-and-reap")
-    assert "whoever handed this site over has told." in met.text
+    assert "came with this site." in met.text
     assert f'value="{key}"' in met.text.replace("&#43;", "+")
     shown = re.search(r'name="public_key"\s+value="([^"]+)"', met.text)
     assert shown
@@ -402,8 +402,8 @@ def test_a_file_that_is_made_to_break_the_reader_is_refused(maren: Visitor, text
 @pytest.mark.parametrize(
     ("text", "problem"),
     [
-        ("", "nothing to read"),
-        ("{", "cut or damaged"),
+        ("", "Choose a file or paste"),
+        ("{", "incomplete or damaged"),
         ('{"format": "something", "version": 1, "sites": []}', "cannot be used"),
         ('{"format": "nailer-sites", "version": 1, "sites": [{"name": "a", "host": "a b", "port": 22}]}', "host"),
         ("just words", "neither"),
@@ -426,7 +426,7 @@ def test_identities_are_listed_with_their_story_and_can_be_let_go(maren: Visitor
     maren.post_form(remove[0])
     page = maren.get("/identities").text
 
-    assert "Nothing is trusted of it now" in page
+    assert "No identity of this server is trusted" in page
     assert "removed by hand" in page
 
 
@@ -481,7 +481,7 @@ def test_a_raw_command_needs_a_yes_and_never_touches_the_line(maren: Visitor) ->
         assert "cannot be sent by hand" in maren.post_form(f"{site}/raw", command="TYPE A", understood="yes").text
         answer = maren.post_form(f"{site}/raw", command="SITE HELP", understood="yes").text
         assert "214" in answer
-        assert "FTP, not encrypted" in maren.get("/sites").text
+        assert "FTP without encryption" in maren.get("/sites").text
     finally:
         portal.call(maren.nailer.sites.pool.close)
         portal.call(host.stop)

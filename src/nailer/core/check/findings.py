@@ -128,7 +128,7 @@ class _Nesting:
             if one.value is not None and not may_hold_tags and re.search(r"<\s*/?[a-z]", one.value):
                 self._say(tag, Weight.WARNING, f"{one.name} runs on into the next tag: is a quote missing?")
             if one.name in seen:
-                self._say(tag, Weight.WARNING, f"<{tag.name}> has {one.name} twice; browsers take the first")
+                self._say(tag, Weight.WARNING, f"<{tag.name}> has {one.name} twice; browsers use the first")
             seen.add(one.name)
 
     def end(self, tag: Tag) -> None:
@@ -154,7 +154,7 @@ class _Nesting:
         """What is still open where the text ends."""
         for tag in self._open:
             if tag.name not in _MAY_STAY_OPEN:
-                self._say(tag, Weight.ERROR, f"<{tag.name}> is never closed")
+                self._say(tag, Weight.ERROR, f"<{tag.name}> has no end tag")
         begun = re.search(r"<[a-zA-Z/][^<>]*\Z", self._text)
         if begun is not None:
             what = "a tag is begun and never ended: is a quote or > missing?"
@@ -292,11 +292,13 @@ def _of_script(text: str, form: TextForm) -> Iterator[Finding]:
         )
         yield Finding(0, max(1, len(first)), Weight.ERROR, what)
     elif not re.match(r"#!\s*/\S+", first):
-        yield Finding(0, len(first), Weight.ERROR, "the interpreter is named by its whole path, like /usr/bin/perl")
+        yield Finding(0, len(first), Weight.ERROR, "the interpreter needs its full path, such as /usr/bin/perl")
 
 
 def _of_letters(text: str) -> Iterator[Finding]:
     for one in islice(_TWICE.finditer(text), 20):
         yield Finding(one.start(), one.end(), Weight.WARNING, "this looks like UTF-8 that was stored as Windows-1252")
     for one in islice(re.finditer("\ufffd", text), 20):
-        yield Finding(one.start(), one.end(), Weight.WARNING, "a letter was lost here by a wrong character set")
+        yield Finding(
+            one.start(), one.end(), Weight.WARNING, "a character was lost here because of a wrong character set"
+        )

@@ -109,12 +109,12 @@ def verdict(
     if before is not None and all(one.digest == before for one in answers):
         return LiveVerdict(
             LiveFinding.OTHER,
-            "Visitors get the earlier version, past every cache that listens.",
-            "A cache that ignores no-cache and queries holds it, or this address is served from a copy of the folder.",
+            "Visitors get the earlier version, even when Nailer asks every cache for a fresh copy.",
+            "A cache that ignores refresh requests still has it, or the web server uses a copy of the folder.",
         )
     return LiveVerdict(
         LiveFinding.OTHER,
-        "Visitors get something else than this file, with every cache passed by.",
+        "Visitors get a different file; no cache is involved.",
         "Another folder is served at this address, another server, a rival index file, or a rewrite rule.",
     )
 
@@ -124,8 +124,8 @@ def _refused(plain: Fetched) -> LiveVerdict | None:
         case 404 | 410:
             return LiveVerdict(
                 LiveFinding.MISSING,
-                f"Visitors get {plain.status}: nothing is at this address.",
-                "The file lies outside the folder that is served, or its name differs in capitals.",
+                f"Visitors get {plain.status}: no page exists at this address.",
+                "The file is outside the published folder, or its name differs in capital letters.",
             )
         case 403:
             return LiveVerdict(
@@ -135,13 +135,13 @@ def _refused(plain: Fetched) -> LiveVerdict | None:
             )
         case 401:
             return LiveVerdict(
-                LiveFinding.ASKS, "The address asks for a password (401): what visitors get cannot be compared."
+                LiveFinding.ASKS, "The address asks for a password (401): Nailer cannot check what visitors see."
             )
         case status if status is not None and status >= 500:
             return LiveVerdict(
                 LiveFinding.BROKEN,
-                f"Visitors get an error of the server ({status}).",
-                "Its log says why; take back what broke it.",
+                f"Visitors get a server error ({status}).",
+                "Check the server's error log for the cause, then take back the change that caused it.",
             )
     return None
 
@@ -150,16 +150,21 @@ def _of_program(digest: bytes, plain: Fetched) -> LiveVerdict:
     if plain.digest == digest or plain.begins.lstrip().startswith(("<?php", "#!")):
         return LiveVerdict(
             LiveFinding.SOURCE,
-            "Visitors get the program's own text: it is not run here.",
-            "Take it down: passwords in it can be read by anybody.",
+            "Visitors get the source code: the server does not run this program.",
+            "Remove it from the web: anyone can read passwords in it.",
         )
     if not plain.size:
         return LiveVerdict(
-            LiveFinding.BROKEN, "The page answers 200, and is empty.", "A fault in the program ends it silently."
+            LiveFinding.BROKEN,
+            "The page answers 200, and is empty.",
+            "An error in the program probably stops it without a message.",
         )
     return LiveVerdict(
         LiveFinding.PROGRAM,
-        f"The program runs and answers {plain.status}: its text is made anew for each visitor, so only that is compared.",
+        (
+            f"The program runs and answers {plain.status}: its output differs for each visitor, so Nailer checks "
+            "only that it runs."
+        ),
     )
 
 
@@ -169,8 +174,8 @@ def _cached(plain: Fetched) -> LiveVerdict:
     known = f" (Age {plain.age_s} s)" if plain.age_s is not None else ""
     return LiveVerdict(
         LiveFinding.CACHED,
-        f"Visitors still get an earlier copy{known}: a cache holds it {held}. Past the cache the new one is there.",
-        "Wait for it, empty the cache, or give the file a new name.",
+        f"Visitors still get an older copy{known}. A cache keeps it {held}. The server itself already has the new version.",
+        "Wait, empty the cache, or give the file a new name.",
         left + 1 if left is not None else None,
     )
 
@@ -226,7 +231,7 @@ def broke(before: Fetched, after: Fetched) -> str:
     if before.status is None or before.status >= 400:
         return ""
     if after.status is None:
-        return f"does not answer any more: {after.words}"
+        return f"no longer answers: {after.words}"
     if after.status >= 400:
         return f"answers {after.status}; before it answered {before.status}"
     if before.size and not after.size:

@@ -47,12 +47,12 @@ def of_access(entry: Entry) -> ScriptMark:
     """Whether the web server may run it, and nobody else may change it: many hosts refuse what others can write."""
     access = entry.access
     if access is None:
-        return ScriptMark("Run permission", None, "the server does not say who may do what")
+        return ScriptMark("Run permission", None, "the server does not report permissions")
     if access & 0o022:
         words = f"{octal(access)}: others can change it, and many hosts refuse to run such a script"
         return ScriptMark("Run permission", False, words, Repair.ACCESS)
     if access & 0o555 != 0o555:
-        words = f"{octal(access)}: not everybody may read and run it"
+        words = f"{octal(access)}: not everyone can read and run it"
         return ScriptMark("Run permission", False, words, Repair.ACCESS)
     return ScriptMark("Run permission", True, f"{octal(access)}, everybody may run it")
 
@@ -61,7 +61,7 @@ def of_folders(folders: list[tuple[str, int | None]]) -> ScriptMark:
     """Whether every folder above it can be entered by everybody; each with its access."""
     closed = [f"{name} ({octal(access)})" for name, access in folders if access is not None and not access & 0o001]
     if closed:
-        return ScriptMark("Folders above it", False, f"nobody else may enter {', '.join(closed)}", Repair.FOLDERS)
+        return ScriptMark("Folders above it", False, f"no one else may enter {', '.join(closed)}", Repair.FOLDERS)
     if any(access is None for _, access in folders):
         return ScriptMark("Folders above it", None, "the server does not say who may enter them")
     return ScriptMark("Folders above it", True, "can be entered")
@@ -84,7 +84,10 @@ def of_beginning(data: bytes) -> list[ScriptMark]:
         begins = ScriptMark("First bytes", False, "it does not begin with #! and its interpreter")
     if b"\r" in first or (data.startswith(b"#!") and b"\r\n" in data[:4096]):
         ends = ScriptMark(
-            "Line ends", False, "lines end in CR LF: the interpreter's name would end in CR", Repair.FIRST_LINE
+            "Line ends",
+            False,
+            "lines end in CR LF: the server would look for an interpreter whose name ends in CR",
+            Repair.FIRST_LINE,
         )
     else:
         ends = ScriptMark("Line ends", True, "no CR in the first line")
@@ -114,7 +117,7 @@ def of_answer(answer: Fetched | None) -> ScriptMark:
     """What the web answers, and what that means for a script."""
     what = "What the web answers"
     if answer is None:
-        return ScriptMark(what, None, "it lies outside the folders that the web address serves")
+        return ScriptMark(what, None, "it is outside the folders that the web address serves")
     if answer.status is None:
         return ScriptMark(what, None, f"the address does not answer: {answer.words}")
     if answer.begins.lstrip("\ufeff \r\n").startswith("#!"):
@@ -124,12 +127,14 @@ def of_answer(answer: Fetched | None) -> ScriptMark:
         case 404:
             return ScriptMark(what, False, "404: scripts are looked for in another folder, or under another name")
         case 403:
-            return ScriptMark(what, False, "403: it may not be run, or not here", Repair.ACCESS)
+            return ScriptMark(
+                what, False, "403: the server does not allow this script, or no scripts in this folder", Repair.ACCESS
+            )
         case status if status >= 500:
             detail = f" “{answer.trouble}”" if answer.trouble else ""
             return ScriptMark(
                 what,
                 False,
-                f"{status}: it was started and failed, or sent no header.{detail} The server's log says more",
+                f"{status}: the script failed or sent no header.{detail} See the server's error log",
             )
     return ScriptMark(what, True, f"{answer.status}, {answer.size} bytes")

@@ -30,8 +30,8 @@ def compared(old: bytes, new: bytes) -> Compared:
         return Compared((), "They differ only in how their lines end.")
     before, after = text_of(old), text_of(new)
     if before is None or after is None:
-        return Compared((), "They differ, and at least one of them is no text.")
+        return Compared((), "They differ, and at least one of them is not a text file.")
     lines = differences(before, after)
     if lines is None:
         return Compared((), "They have too many lines to be compared here.")
-    return Compared(tuple(lines), "" if lines else "They differ only in bytes that are not seen in their text.")
+    return Compared(tuple(lines), "" if lines else "They differ only in invisible characters.")

@@ -166,7 +166,7 @@ def joint_of(
     if here is None and there is None:
         raise ValueError("a name that neither side has has no joint")
     if (here is None or there is None) and unsure:
-        return Standing(Joint.NOT_READ, f"whether it is {'there' if there is None else 'here'} is not known. {unsure}")
+        return Standing(Joint.NOT_READ, f"unknown whether it exists {'there' if there is None else 'here'}. {unsure}")
     if here is None or there is None:
         return _one_sided(here, there, baseline, compare)
     if here.kind is not there.kind:
@@ -193,11 +193,11 @@ def _one_sided(here: Entry | None, there: Entry | None, baseline: Baseline | Non
     if baseline is None or present.kind not in (Kind.FILE, Kind.FOLDER):
         return Standing(joint, f"only {side}")
     if present.is_folder is not baseline.folder:
-        return Standing(joint, f"only {side}, in place of what was level")
+        return Standing(joint, f"only {side}; replaces what was in sync")
     before = baseline.here if here is not None else baseline.there
     if present.is_folder or _untouched(seen(present), before, compare):
-        return Standing(joint, f"removed {other} since both were level", removed=True)
-    return Standing(Joint.BOTH_CHANGED, f"changed {side}, removed {other} since both were level", removed=True)
+        return Standing(joint, f"removed {other} since the last sync", removed=True)
+    return Standing(Joint.BOTH_CHANGED, f"changed {side} and removed {other} since the last sync", removed=True)
 
 
 def _three_way(here: Entry, there: Entry, baseline: Baseline, compare: Compare, equal: bool | None) -> Standing:
@@ -207,18 +207,18 @@ def _three_way(here: Entry, there: Entry, baseline: Baseline, compare: Compare, 
     changed_there = not _untouched(seen(there), baseline.there, compare)
     if changed_here and changed_there:
         if _equal(here, there, compare, equal):
-            return Standing(Joint.SAME, "both changed to the same")
-        return Standing(Joint.BOTH_CHANGED, "changed on both sides since they were level")
+            return Standing(Joint.SAME, "changed on both sides, with the same result")
+        return Standing(Joint.BOTH_CHANGED, "changed on both sides since the last sync")
     if compare is Compare.CONTENT and equal is not None and (changed_here or changed_there or not equal):
         if equal:
-            return Standing(Joint.SAME, "another time, the same content")
+            return Standing(Joint.SAME, "different time, same content")
         if not changed_here and not changed_there:
-            return Standing(Joint.BOTH_CHANGED, "size and time as they were, but the contents differ")
+            return Standing(Joint.BOTH_CHANGED, "same size and time, but different content")
     if changed_here:
-        return Standing(Joint.NEWER_HERE, "changed here since both were level")
+        return Standing(Joint.NEWER_HERE, "changed here since the last sync")
     if changed_there:
-        return Standing(Joint.NEWER_THERE, "changed there since both were level")
-    return Standing(Joint.SAME, "unchanged since both were level")
+        return Standing(Joint.NEWER_THERE, "changed there since the last sync")
+    return Standing(Joint.SAME, "unchanged since the last sync")
 
 
 def _equal(here: Entry, there: Entry, compare: Compare, equal: bool | None) -> bool:
@@ -238,12 +238,12 @@ def _guessed(here: Entry, there: Entry, compare: Compare, equal: bool | None) ->
             return Standing(Joint.SAME, "same size; one side gives no time", guess=True)
         return Standing(Joint.BOTH_CHANGED, "different; one side gives no time", guess=True)
     if not unequal and here.size == there.size and _hour_apart(here.stamp, there.stamp):
-        return Standing(Joint.SAME, "same size, exactly one hour apart: summer time", guess=True)
+        return Standing(Joint.SAME, "same size, times differ by exactly one hour (daylight saving time)", guess=True)
     if same_time(here.stamp, there.stamp):
         return Standing(Joint.BOTH_CHANGED, "same time, but different", guess=True)
     if here.stamp.at_ns > there.stamp.at_ns:
-        return Standing(Joint.NEWER_HERE, "the later time is here", guess=True)
-    return Standing(Joint.NEWER_THERE, "the later time is there", guess=True)
+        return Standing(Joint.NEWER_HERE, "newer here", guess=True)
+    return Standing(Joint.NEWER_THERE, "newer there", guess=True)
 
 
 def rolled_up(inside: Iterable[Standing], *, complete: bool) -> Standing:
@@ -273,4 +273,4 @@ def rolled_up(inside: Iterable[Standing], *, complete: bool) -> Standing:
         return Standing(Joint.NEWER_THERE, f"inside: {downs} newer or only there{tail}")
     if complete:
         return Standing(Joint.SAME, "everything inside is the same")
-    return Standing(Joint.NOT_READ, "what is in it has not all been compared")
+    return Standing(Joint.NOT_READ, "its contents have not all been compared")

@@ -35,12 +35,17 @@ class Said:
 
 
 _WORDS: tuple[tuple[str, str, str, str], ...] = (
-    ("access", "Permissions", "can be read and set", "cannot be set: what you upload gets what the server chooses"),
+    (
+        "access",
+        "Permissions",
+        "can be read and set",
+        "cannot be set: the server decides the permissions of uploaded files",
+    ),
     (
         "times",
         "Times",
-        "files keep their own time when they are carried",
-        "files get the time of their upload; comparing relies on what Nailer remembers",
+        "files keep their modification time",
+        "files get the time of the upload; Nailer remembers the original times to compare",
     ),
     (
         "exact_times",
@@ -52,22 +57,32 @@ _WORDS: tuple[tuple[str, str, str, str], ...] = (
         "links",
         "Symbolic links",
         "are shown as links",
-        "are not told from what they lead to; Nailer looks twice before removals",
+        "look like ordinary files and folders; Nailer checks again before it removes anything",
     ),
-    ("resume", "Going on half-way", "a cut file can go on where it stopped", "a cut file starts anew"),
+    (
+        "resume",
+        "Resuming transfers",
+        "an interrupted file continues where it stopped",
+        "an interrupted file starts again from the beginning",
+    ),
     (
         "renames",
         "Renaming",
-        "works: a new file takes its name only once it is whole",
-        "is refused: a file is overwritten in place where you allow that, and visitors may meet half of it meanwhile",
+        "works: a new file gets its final name only when it is complete",
+        "not possible: files are overwritten in place if you allow it, and visitors may get an incomplete file meanwhile",
     ),
     (
         "swap",
-        "Swapping in one step",
-        "a new file takes the old one's place with no gap",
-        "for a moment between old and new the name is missing",
+        "Replacing in one step",
+        "a new file replaces the old one without a gap",
+        "for a moment the file is missing",
     ),
-    ("room", "Space left", "is said before a job starts", "is not said; set your package's size to have it watched"),
+    (
+        "room",
+        "Free space",
+        "reported before a job starts",
+        "not reported; set the storage quota in the site's settings so that Nailer can watch it",
+    ),
 )
 
 
@@ -80,5 +95,5 @@ def in_words(abilities: Abilities) -> list[Said]:
     said = []
     for name, what, good, bad in _WORDS:
         can: bool | None = getattr(abilities, name)
-        said.append(Said(what, can, "not tried yet" if can is None else good if can else bad))
+        said.append(Said(what, can, "not tested yet" if can is None else good if can else bad))
     return said

@@ -64,11 +64,12 @@ def of_unreached(
     """
     if why is Unreached.NO_NAME:
         fixes = tuple(Fix(f"Use {name}", (("host", name),)) for name in names)
-        rest = "One that is much like it does." if fixes else "Look for a slip in the name."
-        return Diagnosis(f"No server has the name {host}. {rest}", fixes)
+        rest = "A similar name exists." if fixes else "Check the name for typing errors."
+        return Diagnosis(f"The server {host} was not found. {rest}", fixes)
     if why is Unreached.PROXY:
         return Diagnosis(
-            "The proxy is in the way, not the server.", (Fix("Go without the proxy", (("proxy_kind", ""),)),)
+            "The proxy blocks the connection, not the server.",
+            (Fix("Connect without the proxy", (("proxy_kind", ""),)),),
         )
     found = tuple(fix for other, greeting in others.items() if (fix := _fix_for(greeting.speaker, other)) is not None)
     verb = "is closed" if why is Unreached.REFUSED else "does not answer"
@@ -77,7 +78,7 @@ def of_unreached(
             f"port {other} speaks {one.speaker}" for other, one in others.items() if _fix_for(one.speaker, other)
         )
         return Diagnosis(f"Port {port} {verb}, but {said}.", found)
-    return Diagnosis(f"Port {port} of {host} {verb}, and neither do the other usual ones.")
+    return Diagnosis(f"Port {port} of {host} {verb}, and the other usual ports do not answer either.")
 
 
 def of_speaker(protocol: Protocol, port: int, greeting: Greeting) -> Diagnosis | None:
@@ -89,16 +90,14 @@ def of_speaker(protocol: Protocol, port: int, greeting: Greeting) -> Diagnosis |
     speaker = greeting.speaker
     asked = protocol.word
     if speaker is Speaker.SILENT:
-        return Diagnosis(
-            f"Something takes connections on port {port} and then says nothing, neither plainly nor over TLS."
-        )
+        return Diagnosis(f"Port {port} accepts connections but sends nothing, with or without TLS. Check the port.")
     fix = _fix_for(speaker, port)
     if speaker is wanted_speaker(protocol):
         return None
     spoken = "FTP inside TLS (implicit)" if speaker is Speaker.TLS else str(speaker)
     if fix is None:
-        return Diagnosis(f"On port {port} {spoken} answers, which is no file server. Check server and port.")
-    return Diagnosis(f"Port {port} speaks {spoken}; you asked for {asked}.", (fix,))
+        return Diagnosis(f"Port {port} is used by {spoken}, not by a file server. Check server and port.")
+    return Diagnosis(f"Port {port} uses {spoken}, but you chose {asked}.", (fix,))
 
 
 def of_refusal(
@@ -113,15 +112,19 @@ def of_refusal(
     """
     if re.search(r"lock|disabled|suspend|blocked|banned|gesperrt|expired", said, re.IGNORECASE):
         return Diagnosis(
-            "The server says that this account is locked. Ask the host to open it; trying again would keep it so."
+            "The server says that this account is locked. Ask your hosting provider to unlock it. More "
+            "attempts would keep it locked."
         )
     fixes: list[Fix] = []
-    sentence = "The server refuses this user or this password."
+    sentence = "The server rejected the user name or the password."
     if password is not None and password.strip(ODD_IN_SECRETS) != password:
-        sentence = "The password begins or ends with a blank or an invisible character: that is the first suspect."
-        fixes.append(Fix("Cut the blank off the password", (("trim_password", "yes"),)))
+        sentence = "The password begins or ends with a space or an invisible character. That is the most likely cause."
+        fixes.append(Fix("Remove the space from the password", (("trim_password", "yes"),)))
     elif has_key and password is None:
-        sentence = "The server does not accept this user with this key. Is its public half stored with the host?"
+        sentence = (
+            "The server does not accept this user with this key. Check that its public key is stored with your "
+            "hosting provider."
+        )
     if user != user.lower():
         fixes.append(Fix(f"Try {user.lower()}", (("user_name", user.lower()),)))
     domain = web_domain or ".".join(host.split(".")[-2:])
@@ -141,10 +144,12 @@ def of_no_encryption(host: str, offers: Mapping[int, Greeting]) -> Diagnosis:
             safer.append(to(Protocol.SFTP, port))
         elif greeting.speaker is Speaker.TLS:
             safer.append(to(Protocol.FTP_IMPLICIT, port))
-    plain = Fix("Send it unencrypted, I accept that", (("protocol", Protocol.FTP.value),))
+    plain = Fix("Connect without encryption", (("protocol", Protocol.FTP.value),))
     if safer:
-        return Diagnosis(f"{host} offers no TLS here, but it has something safer.", (*safer, plain))
-    sentence = f"{host} offers no encryption at all. Everybody on the way could read the password. It was not sent."
+        return Diagnosis(f"{host} offers no TLS on this port, but it offers a safer protocol.", (*safer, plain))
+    sentence = (
+        f"{host} offers no encryption. The password was not sent, because anyone on the network path could read it."
+    )
     return Diagnosis(sentence, (plain,))
 
 
@@ -154,22 +159,26 @@ def of_encryption_demanded(port: int) -> Diagnosis:
     >>> of_encryption_demanded(21).fixes[0].label
     'Use FTP, explicit TLS on port 21'
     """
-    sentence = "The server wants the line encrypted before anybody signs in. User and password may well be right."
+    sentence = "The server requires encryption before signing in. User name and password may be correct."
     return Diagnosis(sentence, (to(Protocol.FTP_TLS, port),))
 
 
 def of_weak(wanted: tuple[str, ...]) -> Diagnosis:
     """Only old algorithms on offer."""
-    named = ", ".join(wanted[:4]) or "algorithms that were given up years ago"
+    named = ", ".join(wanted[:4]) or "outdated, unsafe algorithms"
     sentence = (
-        f"The server knows only {named}. The host should update it; until then these can be allowed for this site."
+        f"The server supports only {named}. Ask your hosting provider to update it. Until then you can allow "
+        "them for this site."
     )
     return Diagnosis(sentence, (Fix("Allow old algorithms for this site", (("old_allowed", "yes"),)),))
 
 
 def of_cut_hello() -> Diagnosis:
     """The right protocol answers, and the line is cut before the server's key was seen."""
-    sentence = "The server speaks SSH and cuts the line before it shows its key: often it knows only old algorithms."
+    sentence = (
+        "The server uses SSH but closes the connection before it shows its key. It probably supports only outdated "
+        "algorithms."
+    )
     return Diagnosis(sentence, of_weak(()).fixes)
 
 
@@ -181,9 +190,7 @@ def of_other_name(host: str, names: Iterable[str], same_address: Iterable[str]) 
     )
     if not fixes:
         return None
-    return Diagnosis(
-        "The certificate is for another name that leads to the same address: that is its right name.", fixes[:3]
-    )
+    return Diagnosis("The certificate is for another name of the same server. Use that name.", fixes[:3])
 
 
 def of_folder(wanted: str, likely: Iterable[str]) -> Diagnosis:
@@ -201,12 +208,12 @@ def of_folder(wanted: str, likely: Iterable[str]) -> Diagnosis:
 def of_data_channel(*, passive: bool) -> Diagnosis:
     """The sign-in works and no listing comes: the second connection of FTP is blocked."""
     if passive:
-        fix = Fix("Let the server connect back (active mode)", (("passive", ""),))
+        fix = Fix("Use active mode", (("passive", ""),))
         return Diagnosis(
-            "The sign-in works, but no data connection comes about: a firewall blocks the server's ports.", (fix,)
+            "The sign-in works, but the data connection fails: a firewall probably blocks the server's ports.", (fix,)
         )
     fix = Fix("Use passive mode", (("passive", "yes"),))
-    return Diagnosis("The sign-in works, but the server does not reach back to this machine.", (fix,))
+    return Diagnosis("The sign-in works, but the server cannot connect back to Nailer.", (fix,))
 
 
 def likely_start_folders(names: Iterable[str], domain: str = "") -> list[str]:

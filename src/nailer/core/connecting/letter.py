@@ -150,17 +150,23 @@ _CONTEXTS: tuple[tuple[str, str], ...] = (
         r"\bmysql\b|\bdatabases?\b|\bdatenbank\w*|\bmariadb\b|\bbase de donn|\bbase de datos\b|\bpostgres\w*|\bdb[- ]",
     ),
     (
-        "the host's own customer pages",
+        "the hosting provider's customer area",
         r"\bcustomer (?:pages?|area|centre|center|portal|menu|login)\b|\bcontrol ?panel\b|\bclient area\b|\bkunden(?:bereich|men[uü]|center|login|konto)\w*"
         r"|\bespace client\b|\bpanel de control\b|\b[a-z]*panel\b|\bdashboard\b|\bklantenpaneel\b|\badministration\b|\bmy\.[a-z]",
     ),
     (
         "a contact",
-        r"\bsupport\b|\bquestions?\b|\bhelp ?desk\b|\bfragen\b|\bphone\b|\btelefon\b|\bcontact\b|\bhotline\b|\baide\b|\bayuda\b|\bhulp\b",
+        (
+            r"\bsupport\b|\bquestions?\b|\bhelp "
+            r"?desk\b|\bfragen\b|\bphone\b|\btelefon\b|\bcontact\b|\bhotline\b|\baide\b|\bayuda\b|\bhulp\b"
+        ),
     ),
     (
-        "a number of yours at the host",
-        r"\bcustomer (?:number|no|id)\b|\bkunden(?:nummer|nr)\b|\binvoice\b|\brechnung\w*|\bn° de client\b|\bcontract\b|\bvertrag\w*",
+        "your customer number",
+        (
+            r"\bcustomer (?:number|no|id)\b|\bkunden(?:nummer|nr)\b|\binvoice\b|\brechnung\w*|\bn° de "
+            r"client\b|\bcontract\b|\bvertrag\w*"
+        ),
     ),
 )
 _CONTEXT = tuple((why, re.compile(pattern, re.IGNORECASE)) for why, pattern in _CONTEXTS)
@@ -222,7 +228,9 @@ def read_address(text: str) -> dict[Field, FieldFound]:
         return found | {Field.WEB: FieldFound(base, "the web address you pasted")}
     protocol = _SCHEMES.get(scheme)
     if scheme == "ftp":
-        found[Field.PROTOCOL] = FieldFound(Protocol.FTP_TLS, "the address says FTP; encryption is tried first", True)
+        found[Field.PROTOCOL] = FieldFound(
+            Protocol.FTP_TLS, "the address says FTP; Nailer tries encryption first", True
+        )
     elif protocol is not None:
         found[Field.PROTOCOL] = FieldFound(protocol, "from the address")
     if port is not None:
@@ -231,7 +239,7 @@ def read_address(text: str) -> dict[Field, FieldFound]:
         found[Field.USER] = FieldFound(unquote(parts.username), "from the address")
     if parts.password:
         found[Field.PASSWORD] = FieldFound(
-            unquote(parts.password), "from the address; sealed, never in the stored address"
+            unquote(parts.password), "from the address; stored encrypted, not in the stored address"
         )
     if parts.path not in ("", "/"):
         found[Field.FOLDER] = FieldFound(unquote(parts.path), "from the address")
@@ -260,7 +268,7 @@ def _as_address(text: str) -> LetterReading | None:
         at = bare.find(one.value) if what is not Field.PROTOCOL else -1
         if at >= 0:
             found[what] = replace(one, start=start + at, end=start + at + len(one.value))
-    notes = () if bare == text.strip() else ("Invisible characters round the address were dropped.",)
+    notes = () if bare == text.strip() else ("Invisible characters around the address were removed.",)
     return LetterReading((LetterAccount(_completed(found, "")),), (), notes, ())
 
 
@@ -300,7 +308,7 @@ class _Letter:
         done = tuple(LetterAccount(_completed(one, self._text)) for one in accounts)
         if len(done) > 1:
             self._notes.append(
-                f"The letter holds {len(done)} accounts; the first is shown. Pick another above the fields."
+                f"The letter holds {len(done)} accounts; the first is shown. Select another above the fields."
             )
         asides = sorted(self._asides, key=lambda one: one.start)
         return LetterReading(done, tuple(asides), tuple(dict.fromkeys(self._notes)), tuple(self._blanks))
@@ -377,7 +385,9 @@ class _Letter:
                     self._put_aside(start, end, "a second server; the first one named is taken")
                     return
                 if len(self._accounts) == _MOST_ACCOUNTS:
-                    self._notes.append(f"The letter names more than {_MOST_ACCOUNTS} accounts; the rest is left aside.")
+                    self._notes.append(
+                        f"The letter contains more than {_MOST_ACCOUNTS} accounts. The others were ignored."
+                    )
                     return
                 self._accounts.append({})
                 account = self._accounts[-1]
@@ -394,17 +404,17 @@ class _Letter:
         if what is Field.PASSWORD:
             if after:
                 self._blanks.append((end, end + after.end()))
-                self._notes.append("A blank follows the password in the letter; it was not taken as a part of it.")
+                self._notes.append("There is a space after the password in the letter. It was not copied.")
             if odd:
                 self._notes.append(
-                    "The password holds invisible characters. They were kept; they are the first suspect."
+                    "The password contains invisible characters. They were kept. If the sign-in fails, remove them first."
                 )
             return raw
         if after:
             self._blanks.append((end, end + after.end()))
-            self._notes.append(f"A blank after the {_SAID[what]} was dropped.")
+            self._notes.append(f"A space after the {_SAID[what]} was removed.")
         if odd:
-            self._notes.append(f"Invisible characters in the {_SAID[what]} were dropped.")
+            self._notes.append(f"Invisible characters in the {_SAID[what]} were removed.")
         value = raw.translate({ord(one): None for one in ODD}).strip()
         if what is Field.HOST:
             value = re.sub(r"^\w+://", "", value).split("/")[0].lower()
@@ -454,7 +464,7 @@ class _Letter:
         best = max(ranked, key=lambda one: one[0], default=None)
         if best is None or (best[0] == 0 and len(ranked) > 1):
             return None
-        why = "the only server named" if len(ranked) == 1 else "its name reads like a server for files"
+        why = "the only server named" if len(ranked) == 1 else "its name looks like a file server"
         return FieldFound(best[1][0].lower(), f"guessed: {why}", True, best[1].start(), best[1].end())
 
     def _likely_folder(self) -> FieldFound | None:
@@ -536,7 +546,7 @@ class _Letter:
                 for found in re.finditer(r"(?<![\w.])\d{4,}(?![\w.]*\w)", line.text):
                     start, end = line.start + found.start(), line.start + found.end()
                     if not any(at is not None and to is not None and start < to and at < end for at, to in taken):
-                        self._put_aside(start, end, "a number of yours at the host")
+                        self._put_aside(start, end, "your customer number")
 
     def _put_aside(self, start: int, end: int, why: str, *, secret: bool = False) -> None:
         free = not any(one.start < end and start < one.end for one in self._asides)
@@ -699,7 +709,7 @@ def _likely_protocol(found: dict[Field, FieldFound], text: str, port: str) -> tu
     host = found[Field.HOST].value if Field.HOST in found else ""
     named = _protocol_of(f"{text} {host.partition('.')[0]}")
     if named is Protocol.SFTP:
-        return named, "guessed: the letter speaks of SFTP or SSH"
+        return named, "guessed: the letter mentions SFTP or SSH"
     if named is not None or port == "21":
-        return named or Protocol.FTP_TLS, "guessed: the letter speaks of FTP; encryption is tried first"
-    return Protocol.SFTP, "guessed: nothing is said; SFTP is the safest and the most common"
+        return named or Protocol.FTP_TLS, "guessed: the letter mentions FTP; Nailer tries encryption first"
+    return Protocol.SFTP, "guessed: the letter names no protocol; SFTP is the safest and most common"

@@ -35,7 +35,7 @@ _WORDS = {
     Protocol.SFTP: "SFTP",
     Protocol.FTP_TLS: "FTP, explicit TLS",
     Protocol.FTP_IMPLICIT: "FTP, implicit TLS",
-    Protocol.FTP: "FTP, not encrypted",
+    Protocol.FTP: "FTP without encryption",
 }
 
 

@@ -77,7 +77,7 @@ def sentence(access: int, *, folder: bool = False) -> str:
     elif writers:
         parts.append(f"The {' and the '.join(writers)} can {change}")
     else:
-        parts.append(f"Nobody can {change}")
+        parts.append(f"No one can {change}")
     parts.append(_readers(group, world, folder=folder))
     return "; ".join(part for part in parts if part) + "."
 
@@ -92,7 +92,7 @@ def _readers(group: Bits, world: Bits, *, folder: bool) -> str:
         return f"everyone can {_can(world)} it"
     if _can(group):
         return f"only the group can {_can(group)} it too"
-    return "nobody else can enter it" if folder else "nobody else can read it"
+    return "no one else can enter it" if folder else "no one else can read it"
 
 
 def within(wanted: int, given: int) -> int:
@@ -156,7 +156,7 @@ def trouble(entry: Entry) -> str | None:
     if fitting(entry) == 0o600 and access & 0o004:
         return "private settings that everyone can read"
     if fitting(entry) == 0o755 and not access & 0o100:
-        return "a script that cannot run"
+        return "script without run permission"
     return None
 
 
@@ -173,7 +173,7 @@ def of_octal(text: str) -> int:
     ('0o4755', '0o644')
     """
     if not re.fullmatch(r"[0-7]{3,4}", text.strip()):
-        raise InvalidInput("Access in octal has three or four digits from 0 to 7.")
+        raise InvalidInput("Permissions in octal have three or four digits from 0 to 7.")
     return int(text.strip(), 8)
 
 
@@ -185,7 +185,7 @@ def of_rwx(text: str) -> int:
     """
     text = text.strip()
     if not _RWX.fullmatch(text):
-        raise InvalidInput("Access as text has nine characters, like rw-r--r--.")
+        raise InvalidInput("Permissions as text have nine characters, like rw-r--r--.")
     access = sum(0o400 >> place for place, sign in enumerate(text) if sign not in "-ST")
     return access | sum(bit for place, (bit, _, _) in enumerate(_SPECIAL) if text[place * 3 + 2] in "sStT")
 
@@ -200,7 +200,7 @@ def changed_by(expression: str, access: int, *, folder: bool = False) -> int:
     for clause in expression.strip().split(","):
         found = _CLAUSE.fullmatch(clause.strip())
         if found is None:
-            raise InvalidInput(f"“{clause.strip()}” cannot be read. Say it like u=rwX,go=rX or g-w.")
+            raise InvalidInput(f"“{clause.strip()}” is not a valid expression. Write it like u=rwX,go=rX or g-w.")
         who = "ugo" if not found["who"] or "a" in found["who"] else found["who"]
         for act in _ACT.finditer(found["acts"]):
             access = _acted(access, who, act["sign"], act["bits"], folder)
@@ -327,12 +327,14 @@ class Preset:
 PRESETS = (
     Preset(
         Purpose.WEBSITE,
-        "Website as usual",
+        "Standard website",
         0o644,
         0o755,
-        "Everyone can read, only you can change. Scripts keep or get 755, private settings stay private.",
+        "Everyone can read; only you can change. Scripts get 755; private settings stay private.",
     ),
-    Preset(Purpose.SCRIPTS, "Scripts run", 0o755, 0o755, "The web server may start them; only you can change them."),
+    Preset(
+        Purpose.SCRIPTS, "Executable scripts", 0o755, 0o755, "The web server may start them; only you can change them."
+    ),
     Preset(
         Purpose.PRIVATE,
         "Private settings",
@@ -342,10 +344,10 @@ PRESETS = (
     ),
     Preset(
         Purpose.SERVER_WRITES,
-        "Server may write here",
+        "Writable by the server",
         0o664,
         0o775,
-        "The group can change them: for uploads and caches where the server runs in your group.",
+        "The group can change them. For upload and cache folders if the web server runs in your group.",
     ),
 )
 
@@ -436,9 +438,9 @@ def risk_of(entry: Entry) -> str:
     if entry.is_file and fitting(entry) == 0o600 and access & 0o004:
         return "private settings that everyone can read"
     if entry.is_folder and not access & 0o100:
-        return "nobody can enter"
+        return "no one can enter"
     if entry.is_file and fitting(entry) == 0o755 and not access & 0o100:
-        return "a script that cannot run"
+        return "script without run permission"
     if entry.is_file and access & 0o111 and fitting(entry) == DEFAULT_FILE:
         return "runnable, but not a script"
     return ""
@@ -450,7 +452,7 @@ def _what(entry: Entry, now: int, then: int) -> str:
     if entry.is_folder:
         if now & 0o002 and not now & 0o1000:
             return "folders anyone could write in"
-        return "folders nobody could enter" if not now & 0o100 else "folders"
+        return "folders that no one could enter" if not now & 0o100 else "folders"
     if suits == 0o600:
         return "private settings, left private" if not now & 0o077 else "private settings others could read"
     if suits == 0o755:

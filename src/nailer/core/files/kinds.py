@@ -53,14 +53,14 @@ _SORTS = {
         "version-control folder", rb"\.(git(ignore|attributes|modules|keep)|hgignore)", rb"\.(git|hg|svn|bzr)|CVS"
     ),
     FileKind.LITTER: _Sort(
-        "litter of systems and editors",
+        "system and editor leftovers",
         rb"thumbs\.db|\.ds_store|desktop\.ini|\._.+|\.nfs[0-9a-f]+|.+\.lnk|\.directory",
         rb"__macosx|\.idea|\.vscode|node_modules|__pycache__|\.trash.*",
     ),
     FileKind.DATABASE: _Sort("database or its dump", rb".+\.(sql|sql\.(gz|xz|zst)|sqlite3?|db|dump|mdb)"),
     FileKind.LOG: _Sort("log", rb".+\.log(\.\d+)?(\.(gz|xz|zst))?|error_log|access_log"),
     FileKind.LAYERED: _Sort(
-        "layered picture or layout",
+        "layered image or layout",
         rb".+\.(psd|psb|ai|indd|idml|xcf|kra|sketch|afdesign|afphoto|afpub|blend|raw|cr2|cr3|nef|arw|dng|cdr)",
     ),
     FileKind.PICTURE: _Sort("picture", rb".+\.(jpe?g|png|gif|webp|avif|svg|ico|bmp|tiff?|heic)"),
@@ -68,7 +68,7 @@ _SORTS = {
     FileKind.STYLE: _Sort("style", rb".+\.(css|scss|sass|less)"),
     FileKind.SCRIPT: _Sort("script", rb".+\.(m?js|cjs|ts|py|pl|cgi|sh|rb|lua)"),
     FileKind.FONT: _Sort("font", rb".+\.(woff2?|ttf|otf|eot)"),
-    FileKind.SOUND: _Sort("sound or film", rb".+\.(mp3|m4a|ogg|oga|opus|wav|flac|mp4|m4v|webm|mov|avi|mkv)"),
+    FileKind.SOUND: _Sort("audio or video", rb".+\.(mp3|m4a|ogg|oga|opus|wav|flac|mp4|m4v|webm|mov|avi|mkv)"),
     FileKind.DOCUMENT: _Sort("document", rb".+\.(pdf|docx?|odt|rtf|xlsx?|ods|pptx?|odp|epub|txt|md)"),
     FileKind.DATA: _Sort("data", rb".+\.(json|xml|ya?ml|csv|tsv|ini|toml|geojson|rss|webmanifest)"),
     FileKind.ARCHIVE: _Sort("archive", rb".+\.(zip|tar|tgz|tar\.(gz|xz|zst|bz2)|gz|xz|zst|bz2|7z|rar)"),

@@ -114,7 +114,7 @@ def parse_size(text: str) -> int | None:
     found = _SIZE.fullmatch(text.strip())
     amount = amount_in(found["number"], most=_MOST_BYTES) if found else None
     if found is None or amount is None:
-        raise InvalidInput(f"“{text[:40]}” is no size. Write it like 300 kB or 1.5 MB.")
+        raise InvalidInput(f"“{text[:40]}” is not a size. Write it like 300 kB or 1.5 MB.")
     return round(amount * _UNITS[found["unit"].lower()])
 
 
@@ -124,5 +124,5 @@ def parse_days(text: str) -> float | None:
         return None
     days = amount_in(text.strip(), most=100_000)
     if days is None:
-        raise InvalidInput(f"“{text[:40]}” is no number of days.")
+        raise InvalidInput(f"“{text[:40]}” is not a number of days.")
     return days

@@ -142,7 +142,7 @@ def bytes_of_token(token: str) -> bytes:
     try:
         return unquote_to_bytes(token.encode("utf-8", "surrogateescape"))
     except UnicodeEncodeError as error:
-        raise InvalidInput("A path may not contain half a character.") from error
+        raise InvalidInput("The path contains an incomplete UTF-8 character.") from error
 
 
 def name_of_token(token: str) -> bytes:

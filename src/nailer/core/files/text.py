@@ -88,7 +88,9 @@ def encoded(text: str, form: TextForm) -> bytes:
         letter = text[error.start]
         line = text.count("\n", 0, error.start) + 1
         name = form.words.partition(",")[0]
-        raise InvalidInput(f"Line {line} holds {letter!r}, which {name} has not. Store the file as UTF-8.") from error
+        raise InvalidInput(
+            f"Line {line} contains {letter!r}, which {name} cannot represent. Save the file as UTF-8."
+        ) from error
     return (_MARK_OF.get(form.encoding, b"") if form.mark else b"") + data
 
 

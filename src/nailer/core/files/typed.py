@@ -38,7 +38,7 @@ def meanings(typed: str, folder: SitePath) -> list[Meaning]:
     Meaning(path=SitePath(names=(b'htdocs', b'site.css')), line=41)
     """
     if len(typed) > _MOST_CHARACTERS:
-        raise InvalidInput("That is too long for a path.")
+        raise InvalidInput("The path is too long.")
     texts: dict[tuple[str, int], None] = {}
     for text in dict.fromkeys((typed, typed.strip(), _cleaned(typed))):
         texts[(text, 0)] = None

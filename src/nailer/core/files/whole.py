@@ -50,11 +50,11 @@ class NotWhole:
             case Lack.UNREAD:
                 rows = "1 row" if self.count == 1 else f"{self.count or 'Some'} rows"
                 shown = f", the first: {self.words}" if self.words else ""
-                return f"{rows} of the server's listing cannot be read{shown}."
+                return f"Nailer cannot read {rows} of the server's list{shown}."
             case Lack.DOUBTED:
-                return f"Perhaps this is not everything{said}."
+                return f"This list may be incomplete{said}."
             case Lack.UNPROVED:
-                return f"The server lists nothing, and nothing proves that it could look{said}."
+                return f"The server returned an empty list, but Nailer cannot confirm that the folder is empty{said}."
             case Lack.DOTTED:
                 return "This server does not list names that begin with a dot."
 

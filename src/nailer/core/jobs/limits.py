@@ -70,10 +70,10 @@ def parse_rate(text: str) -> int | None:
     found = _RATE.fullmatch(text.strip())
     amount = amount_in(found["number"], most=_MOST_PER_S) if found else None
     if found is None or amount is None:
-        raise InvalidInput(f"“{text[:40]}” is no speed. Write it like 4 MB/s or 250 kB/s, or leave it empty.")
+        raise InvalidInput(f"“{text[:40]}” is not a speed. Write it like 4 MB/s or 250 kB/s, or leave it empty.")
     rate = round(amount * _UNITS[found["unit"].lower()])
     if rate < _LEAST_BYTES_PER_S:
-        raise InvalidInput("A limit below 1 kB/s would never let a file through. To hold a job up, pause it.")
+        raise InvalidInput("The limit must be at least 1 kB/s. To halt a job, pause it.")
     return rate
 
 
@@ -121,7 +121,7 @@ def _parse_line(line: str) -> Hours:
         raise InvalidInput(f"“{line[:60]}” cannot be read. Write a line like 08:00-18:00 up 500 kB/s down 2 MB/s.")
     begins, ends = (int(wanted[at]) * 60 + int(wanted[at + 1]) for at in (1, 3))
     if begins > _MINUTES or ends > _MINUTES or begins == ends:
-        raise InvalidInput(f"“{line[:60]}” is no span of a day.")
+        raise InvalidInput(f"“{line[:60]}” is not a time span within a day, such as 08:00-18:00.")
     rates: dict[str, int | None] = {}
     for word, rate in re.findall(r"(up|down)\s+([\d.,]+\s*[a-z/]*)", wanted[5], re.I):
         rates[word.lower()] = parse_rate(rate)

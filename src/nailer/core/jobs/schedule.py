@@ -60,13 +60,13 @@ def checked_schedule(every: str, spec: str, zone: str) -> Schedule:
     try:
         way = Every(every)
     except ValueError as error:
-        raise InvalidInput("A timer fires every so many minutes, daily, weekly, or by a cron expression.") from error
+        raise InvalidInput("A timer runs every few minutes, daily, weekly or by a cron expression.") from error
     spec = " ".join(spec.split())
     match way:
         case Every.MINUTES:
             minutes = number_in(spec, least=1, most=_MOST_MINUTES)
             if minutes is None:
-                raise InvalidInput(f"Minutes go from 1 to {_MOST_MINUTES}.")
+                raise InvalidInput(f"Type a number of minutes from 1 to {_MOST_MINUTES}.")
             spec = str(minutes)
         case Every.DAILY:
             spec = _clock(spec)
@@ -74,7 +74,7 @@ def checked_schedule(every: str, spec: str, zone: str) -> Schedule:
             days, _, at = spec.partition(" ")
             numbers = sorted({part for part in days.split(",") if part})
             if not numbers or not set(numbers) <= set("0123456"):
-                raise InvalidInput("Pick at least one day of the week.")
+                raise InvalidInput("Select at least one day of the week.")
             spec = f"{','.join(numbers)} {_clock(at)}"
         case Every.CRON:
             if len(spec.split(" ")) != 5 or not croniter.is_valid(spec):
@@ -107,12 +107,12 @@ def next_run(schedule: Schedule, after: datetime) -> datetime:
                 moment = datetime(day.year, day.month, day.day, hour, minute, tzinfo=zone).astimezone(UTC)
                 if day.weekday() in wanted and moment > after:
                     return moment
-            raise InvalidInput("This timer never fires.")
+            raise InvalidInput("This timer would never run.")
         case Every.CRON:
             try:
                 found: datetime = croniter(schedule.spec, local).get_next(datetime)
             except (ValueError, KeyError) as error:
-                raise InvalidInput("This expression never comes true.") from error
+                raise InvalidInput("This cron expression never matches a date.") from error
             return found.astimezone(UTC)
 
 
@@ -128,5 +128,5 @@ def _clock(text: str) -> str:
     hours, _, minutes = text.partition(":")
     hour, minute = number_in(hours, most=23), number_in(minutes, most=59)
     if hour is None or minute is None or len(minutes) != 2:
-        raise InvalidInput(f"“{text[:20]}” is no time of day. Write it like 06:30.")
+        raise InvalidInput(f"“{text[:20]}” is not a time of day. Write it like 06:30.")
     return f"{hour:02d}:{minute:02d}"

@@ -16,11 +16,11 @@ def where_to_change(name: bytes) -> str:
     """
     lower = name.lower()
     if lower.endswith(_STYLES):
-        return "Such a change lives longer in a style file of your own that pages load after this one."
+        return "To keep such a change, put it in a separate style sheet that pages load after this one."
     if lower.endswith(_PROGRAMS):
-        return "Such a change lives longer in an add-on of your own that the package calls, or in a copy under another name."
+        return "To keep such a change, put it in an add-on of your own, or in a copy of the package with another name."
     if lower.endswith(_SETTINGS):
-        return "Such a change lives longer in the site's own settings, outside the package."
+        return "To keep such a change, put it in the site's settings, outside the package."
     if lower.endswith(_MEDIA):
-        return "Such a file lives longer in a folder of the site's own, outside the package."
-    return "Such a change lives longer in a file of your own, outside the package."
+        return "To keep such a file, put it in a folder outside the package."
+    return "To keep such a change, put it in a file of your own outside the package."

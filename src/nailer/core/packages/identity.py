@@ -58,4 +58,4 @@ def step_words(new: Declared, old: Declared) -> tuple[str, bool]:
         case Order.OLDER:
             return f"{step}: this goes back to an older version", False
         case _:
-            return f"{step}: which of them is newer is not known", False
+            return f"{step}: unknown which one is newer", False

@@ -127,7 +127,7 @@ def incomplete(tree: Tree, contents: Mapping[Below, tuple[bytes, int]]) -> str:
         return f"{_shown(min(lacking))} is not in the copy."
     for below, entry in files.items():
         if contents[below][1] != entry.size:
-            return f"{_shown(below)} has {entry.size} bytes there, and {contents[below][1]} came."
+            return f"{_shown(below)} has {entry.size} bytes there, but {contents[below][1]} were received."
     return ""
 
 
@@ -154,10 +154,10 @@ class Difference(StrEnum):
 
     SAME = "as it was"
     CHANGED = "changed since"
-    ACCESS = "has another access"
-    GONE = "gone since"
-    CAME = "came since"
-    UNSURE = "its time cannot tell"
+    ACCESS = "has different permissions"
+    GONE = "removed since"
+    CAME = "added since"
+    UNSURE = "unclear from its time"
 
 
 def difference(then: Entry | None, now: Entry | None, read_at_s: float) -> Difference:

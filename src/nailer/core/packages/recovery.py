@@ -78,34 +78,37 @@ def _of_change(one: LastChange) -> WayBack:
     by = f", by {one.by}" if one.by else ""
     match one.kind:
         case WayKind.VERSION:
-            cost = "Two renames. What was there before has its place again at once, and pages are fetched before and after."
+            cost = "Two renames restore the old version at once. Nailer checks the pages before and after."
         case WayKind.ASIDE:
-            cost = "One rename. The package has its name again."
+            cost = "One rename brings the package back."
         case _:
             names = count_text(one.names, "name")
-            cost = f"A plan says first what comes back: {names}. What changed since is left and said."
+            cost = (
+                f"A plan first shows what will be restored: {names}. Files changed since then are skipped and listed."
+            )
     return WayBack(one.kind, f"{one.words}{by}", cost, one.number, one.at, one.is_job)
 
 
 def _of_copy(one: LastCopy, now: datetime) -> WayBack:
     age = span_text((now - one.at).total_seconds())
-    proof = f"rehearsed: {one.rehearsal}" if one.rehearsal else "not rehearsed yet"
-    cost = f"What was changed in the last {age} goes back, too; a plan lists it first. {proof[:1].upper()}{proof[1:]}."
+    proof = f"restore tested: {one.rehearsal}" if one.rehearsal else "restore not tested yet"
+    cost = f"This also undoes changes made in the last {age}. A plan lists them first. {proof[:1].upper()}{proof[1:]}."
     return WayBack(WayKind.COPY, f"{one.folder} as copied, {count_text(one.files, 'file')}", cost, one.number, one.at)
 
 
 def _of_search(packages: int | None) -> WayBack:
     if packages is None:
         cost = (
-            "The packages are looked for first. Visitors miss some of them while it searches; everything is put back."
+            "Nailer first lists the packages. During the search, visitors miss some of them; everything is "
+            "restored at the end."
         )
         return WayBack(WayKind.SEARCH, "Search for the package that breaks it", cost, 0)
     usual, most = usual_tests(packages), most_tests(packages)
     span = span_text(usual * _TEST_S)
     cost = (
-        f"About {count_text(usual, 'test')} (at most {most}), {span} or so. "
-        "Visitors miss some packages meanwhile; everything is put back whatever happens."
+        f"About {count_text(usual, 'test')} (at most {most}), roughly {span}. Visitors miss some packages "
+        "meanwhile. Everything is restored at the end, even if the search fails."
     )
     return WayBack(
-        WayKind.SEARCH, f"Search for the one that breaks it, among {count_text(packages, 'package')}", cost, 0
+        WayKind.SEARCH, f"Search {count_text(packages, 'package')} for the one that breaks the page", cost, 0
     )

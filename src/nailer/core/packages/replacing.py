@@ -115,7 +115,7 @@ def _named(manifest: Manifest) -> dict[Below, Copied]:
 def _brought(below: Below, base: Copied | None, new: Copied | None) -> PackageRow:
     if base is None:
         return PackageRow(below, Fate.ADDED, None, None, new, (Take.NEW,), Take.NEW, "comes with the new version")
-    reason = "was removed here by hand; the new version brings it again"
+    reason = "was removed by hand; the new version adds it again"
     return PackageRow(below, Fate.ADDED, None, base, new, (Take.NEW, Take.LEAVE), Take.NEW, reason)
 
 
@@ -126,21 +126,21 @@ def _only_old(
         return PackageRow(below, fate, old, base, None, may, advised, reason)
 
     if old.entry.kind is Kind.OTHER:
-        return _row(Fate.UNSURE, Take.LEAVE, "cannot be carried over: it is no file, no folder and no link", _STAYS_OUT)
+        return _row(Fate.UNSURE, Take.LEAVE, "cannot be transferred: it is not a file, a folder or a link", _STAYS_OUT)
     if below in ours or any(
         below[:depth] in ours and not ours[below[:depth]].entry.is_folder for depth in range(1, len(below))
     ):
-        reason = "cannot be carried over: the new version has its name for something of another kind"
+        reason = "cannot be kept: in the new version this name is a different kind"
         return _row(Fate.OWN if base is None and is_known else Fate.UNSURE, Take.LEAVE, reason, _STAYS_OUT)
     if base is not None:
         if same_content(old, base):
             return _row(Fate.LEFTOVER, Take.DROP, "came with the old version; the new one does not have it")
-        return _row(Fate.CLASH, None, "was edited by hand; the new version does not have this file any more")
+        return _row(Fate.CLASH, None, "was edited by hand; the new version no longer has this file")
     if is_known:
-        return _row(Fate.OWN, Take.CARRY, "was put there by hand")
+        return _row(Fate.OWN, Take.CARRY, "was added by hand")
     if old.entry.is_file and below[-1].lower().endswith(_PROGRAMS):
-        return _row(Fate.UNSURE, None, "is of the old version, or was put there by hand: nobody here knows")
-    return _row(Fate.UNSURE, Take.CARRY, "is of the old version, or was put there by hand: nobody here knows")
+        return _row(Fate.UNSURE, None, "may belong to the old version or have been added by hand: unknown")
+    return _row(Fate.UNSURE, Take.CARRY, "may belong to the old version or have been added by hand: unknown")
 
 
 def _both(below: Below, old: Copied, base: Copied | None, new: Copied, *, is_known: bool) -> PackageRow:
@@ -149,7 +149,7 @@ def _both(below: Below, old: Copied, base: Copied | None, new: Copied, *, is_kno
 
     if old.entry.kind is Kind.OTHER:
         return _row(
-            Fate.CLASH, Take.NEW, "is no file, no folder and no link in the old version", (Take.NEW, Take.LEAVE)
+            Fate.CLASH, Take.NEW, "is not a file, a folder or a link in the old version", (Take.NEW, Take.LEAVE)
         )
     if old.entry.kind is not new.entry.kind:
         return _row(Fate.CLASH, None, "is of another kind in the new version")
@@ -158,9 +158,9 @@ def _both(below: Below, old: Copied, base: Copied | None, new: Copied, *, is_kno
     if not is_known:
         return _row(Fate.CHANGED, Take.NEW, "differs; whether it was edited by hand is not known")
     if base is None:
-        return _row(Fate.CLASH, None, "was put there by hand; the new version has a file of this name, too")
+        return _row(Fate.CLASH, None, "was added by hand; the new version has a file of this name, too")
     if same_content(old, base):
-        return _row(Fate.CHANGED, Take.NEW, "is as delivered, and newer in the new version")
+        return _row(Fate.CHANGED, Take.NEW, "unchanged by you, newer in the new version")
     if same_content(new, base):
         return _row(Fate.EDITED, Take.OLD, "was edited by hand; the new version did not change this file")
     return _row(Fate.CLASH, None, "was edited by hand, and the new version changed it, too")
@@ -180,7 +180,7 @@ def joined(row: PackageRow, *, places: int) -> PackageRow:
     may = tuple(dict.fromkeys((Take.JOINED, *row.may)))
     if places:
         return replace(row, may=may, reason=f"{row.reason}: {places} {'place' if places == 1 else 'places'} to decide")
-    reason = "was edited by hand; the edits are joined with what is new"
+    reason = "was edited by hand; your edits are merged with the new version"
     return replace(row, fate=Fate.MERGED, may=may, advised=Take.JOINED, reason=reason)
 
 

@@ -41,7 +41,7 @@ def broken_by(wish: PageTest, answer: Fetched, text: str) -> str:
     if answer.size < wish.least_bytes:
         return f"answers {answer.status} with {size_text(answer.size)}" if answer.size else "is empty"
     if answer.trouble:
-        return f"shows an error: {answer.trouble[:120]}"
+        return f"shows the error: {answer.trouble[:120]}"
     if wish.must and wish.must not in text:
         return f"lacks “{wish.must[:60]}”"
     if wish.must_not and wish.must_not in text:

@@ -26,8 +26,8 @@ def bars(here: Tree, there: Tree) -> Bars:
     """Removals are barred on the side across from one that was found empty: a disk that is not mounted, or a folder that
     was exchanged, looks the same as all files removed."""
     return Bars(
-        here="there is nothing there at all, so nothing is removed here" if there.is_empty else "",
-        there="there is nothing here at all, so nothing is removed there" if here.is_empty else "",
+        here="the folder there is empty, so nothing is removed here" if there.is_empty else "",
+        there="the folder here is empty, so nothing is removed there" if here.is_empty else "",
     )
 
 
@@ -56,18 +56,18 @@ def _proposal(row: SyncRow, wish: SyncWish, barred: Bars) -> tuple[Doing, str]:
     if row.held:
         return Doing.STAYS, row.held
     if standing.joint is Joint.NOT_READ:
-        return Doing.LEAVE, "" if row.below else "nothing can be said of the whole pair"
+        return Doing.LEAVE, "" if row.below else "the top folders of the pair could not be compared"
     kinds = {entry.kind for entry in (row.here, row.there) if entry is not None}
     if kinds & {Kind.OTHER} or kinds == {Kind.LINK}:
-        return Doing.LEAVE, "links are not carried" if kinds == {Kind.LINK} else "neither a file nor a folder"
+        return Doing.LEAVE, "links are not transferred" if kinds == {Kind.LINK} else "neither a file nor a folder"
     if row.twin is not None:
-        return Doing.DECIDE, "the other side spells it another way: many systems cannot hold both"
+        return Doing.DECIDE, "the other side has the same name with different spelling; many systems cannot store both"
     match standing.joint:
         case Joint.BOTH_CHANGED:
             return _clash(row, wish.direction)
         case Joint.NEWER_HERE | Joint.NEWER_THERE:
             if level and standing.guess:
-                return Doing.DECIDE, "never level before: which one counts?"
+                return Doing.DECIDE, "never in sync before: which version do you want?"
             newer_here = standing.joint is Joint.NEWER_HERE
             if level:
                 return (Doing.UPLOAD if newer_here else Doing.DOWNLOAD), ""
@@ -97,7 +97,7 @@ def _one_sided(row: SyncRow, wish: SyncWish, barred: Bars) -> tuple[Doing, str]:
         return Doing.LEAVE, bar
     match wish.removals:
         case Removals.KEEP:
-            return Doing.LEAVE, "removals are not wanted"
+            return Doing.LEAVE, "removals are turned off"
         case Removals.ASK:
             return Doing.DECIDE, "remove it, or bring it back?" if removed else "remove it, or keep it?"
         case Removals.FOLLOW:

@@ -20,5 +20,5 @@ RUN_WORDS = {
     RunState.DONE: "done",
     RunState.NEEDS_YOU: "needs you",
     RunState.STOPPED: "stopped",
-    RunState.ASKED: "waits for you",
+    RunState.ASKED: "needs your decision",
 }

@@ -91,8 +91,12 @@ def _keep_both(row: SyncRow, making: Mapping[SideName, _Making]) -> None:
     near, far = making[SideName.HERE], making[SideName.THERE]
     name = free_name(row.below[-1], near.names(row.below[:-1]) | far.names(row.below[:-1]))
     free = (*row.below[:-1], name)
-    far.carries.append(PlanStep(Action.CARRY, row.below, free, row.here, Verdict.NEW, "ours, kept beside theirs"))
-    near.moves.append(PlanStep(Action.MOVE, row.below, free, row.here, Verdict.NEW, "ours, kept beside theirs"))
+    far.carries.append(
+        PlanStep(Action.CARRY, row.below, free, row.here, Verdict.NEW, "our version, saved next to theirs")
+    )
+    near.moves.append(
+        PlanStep(Action.MOVE, row.below, free, row.here, Verdict.NEW, "our version, saved next to theirs")
+    )
     near.carries.append(PlanStep(Action.CARRY, row.below, row.below, row.there, Verdict.NEW, "theirs"))
 
 
@@ -187,7 +191,7 @@ class _Making:
             if above not in self._own.folders and above not in self.folders:
                 entry = Entry(above[-1], Kind.FOLDER)
                 self.folders[above] = PlanStep(
-                    Action.MAKE_FOLDER, above, above, entry, Verdict.NEW, "for what is in it"
+                    Action.MAKE_FOLDER, above, above, entry, Verdict.NEW, "needed for its contents"
                 )
 
     def _clear(self, below: Below, target: Entry) -> bool:
@@ -211,7 +215,7 @@ class _Making:
         for inside, entry in order:
             action = Action.REMOVE_FOLDER if entry.is_folder else Action.REMOVE
             self.cleared.append(
-                PlanStep(action, inside, inside, entry, Verdict.REMOVES, "makes way for another kind", entry)
+                PlanStep(action, inside, inside, entry, Verdict.REMOVES, "replaced by a different kind", entry)
             )
         return True
 
@@ -244,7 +248,7 @@ class _Making:
                 gone.add(step.target)
                 goes.append(step)
             else:
-                self.left.append((step.target, "holds what stays"))
+                self.left.append((step.target, "contains files that stay"))
         return goes
 
 

@@ -15,11 +15,13 @@ HASH_BYTES = 8
 def check_password(password: str, common: frozenset[bytes]) -> None:
     """Raises InvalidInput for a password that is too short, too long, or common. `common` are hashes as `hashed` makes."""
     if not SHORTEST <= len(password) <= LONGEST:
-        raise InvalidInput(f"A password has at least {SHORTEST} characters.")
+        raise InvalidInput(f"The password needs at least {SHORTEST} characters.")
     folded = password.casefold()
     bare = folded.rstrip(string.digits + string.punctuation)
     if hashed(folded) in common or (bare and hashed(bare) in common) or len(set(folded)) < 4:
-        raise InvalidInput("Many people use this password, so it is tried first. Three words of your own are better.")
+        raise InvalidInput(
+            "This password is too common and easy to guess. Choose another one, for example three unrelated words."
+        )
 
 
 def hashed(password: str) -> bytes:

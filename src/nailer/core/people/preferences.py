@@ -69,8 +69,8 @@ ACT_WORDS = {
     Act.DOWNLOAD: "download",
     Act.COPY: "copy or move",
     Act.EDIT: "edit",
-    Act.LOOK: "look at it",
-    Act.TRAY: "into the tray",
+    Act.LOOK: "preview",
+    Act.TRAY: "add to tray",
     Act.RENAME: "rename",
     Act.NEW_FOLDER: "new folder",
     Act.NEW_FILE: "new file",
@@ -168,15 +168,15 @@ def checked_keys(given: Mapping[str, str]) -> dict[Act, str]:
         key = given.get(act.value, "").strip() or USUAL_KEYS[act]
         named = next((one for one in _NAMED_KEYS if one.lower() == key.lower()), "")
         if not named and (len(key) != 1 or not key.isprintable() or key in " ?"):
-            problems[f"key_{act}"] = "One letter or sign, or one of " + ", ".join(_NAMED_KEYS) + "."
+            problems[f"key_{act}"] = "Type one character, or one of " + ", ".join(_NAMED_KEYS) + "."
         keys[act] = named or key
     taken: dict[str, Act] = {}
     for act, key in keys.items():
         if key in taken:
-            problems[f"key_{act}"] = f"{key} is {ACT_WORDS[taken[key]]} already."
+            problems[f"key_{act}"] = f"{key} is already used for “{ACT_WORDS[taken[key]]}”."
         taken.setdefault(key, act)
     if problems:
-        raise InvalidInput("Some keys cannot be used.", fields=problems)
+        raise InvalidInput("Some of these keys cannot be used.", fields=problems)
     return {act: key for act, key in keys.items() if key != USUAL_KEYS[act]}
 
 
@@ -184,7 +184,8 @@ def checked_text_px(size: int | None) -> int:
     """The size of the editor's text. Raises InvalidInput."""
     if size is None or not _LEAST_TEXT_PX <= size <= _MOST_TEXT_PX:
         raise InvalidInput(
-            "That size cannot be read.", fields={"text_px": f"From {_LEAST_TEXT_PX} to {_MOST_TEXT_PX} pixels."}
+            "Type the size as a whole number.",
+            fields={"text_px": f"Choose a size from {_LEAST_TEXT_PX} to {_MOST_TEXT_PX} px."},
         )
     return size
 

@@ -25,13 +25,13 @@ class Right(StrEnum):
 
 
 RIGHT_WORDS: dict[Right, str] = {
-    Right.LOOK: "look",
+    Right.LOOK: "view files",
     Right.DOWNLOAD: "download",
     Right.CHANGE: "upload and edit",
-    Right.REMOVE: "remove",
-    Right.ACCESS: "set access",
+    Right.REMOVE: "remove files",
+    Right.ACCESS: "set permissions",
     Right.SYNC: "sync",
-    Right.CONNECTION: "see the connection",
+    Right.CONNECTION: "view the connection",
     Right.SETTINGS: "change settings",
 }
 # What reaches beyond a folder is for whoever has the whole site.

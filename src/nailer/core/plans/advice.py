@@ -16,19 +16,22 @@ Below = tuple[bytes, ...]
 _PRIVATE: tuple[tuple[re.Pattern[bytes], str], ...] = tuple(
     (re.compile(pattern, re.I), why)
     for pattern, why in (
-        (rb"\.(git|svn|hg|bzr)", "a version-control folder: its whole history could be read"),
+        (rb"\.(git|svn|hg|bzr)", "version-control data: anyone could read the whole history"),
         (rb"\.env(\..+)?|wp-config\.php\..+|config\.php\.(bak|old|save)", "settings with passwords in them"),
         (rb"(id_(rsa|dsa|ecdsa|ed25519)|.+\.(pem|key|ppk|p12|pfx)|\.htpasswd)", "a key or a list of passwords"),
         (rb".+\.(sql|sql\.gz|sqlite3?|db|dump|mdb)", "a copy of a database"),
-        (rb".+(~|\.(bak|old|orig|save|swp|tmp))", "an old or half-edited copy: the server shows its source"),
-        (rb".+\.(zip|tar|tgz|tar\.(gz|xz|zst|bz2)|7z|rar)", "an archive: whoever finds it has all of it"),
+        (rb".+(~|\.(bak|old|orig|save|swp|tmp))", "old copy: the server shows its source code"),
+        (
+            rb".+\.(zip|tar|tgz|tar\.(gz|xz|zst|bz2)|7z|rar)",
+            "archive: anyone who finds it can download everything in it",
+        ),
         (
             rb"(thumbs\.db|\.ds_store|desktop\.ini|__macosx|\.idea|\.vscode|node_modules)",
-            "litter of an editor or a system",
+            "leftover file of an editor or operating system",
         ),
         (
             rb".+\.(psd|ai|indd|xcf|sketch|afdesign|blend|raw|cr2|nef|tiff?)",
-            "a working file: large, and not for visitors",
+            "working file: large and not meant for visitors",
         ),
     )
 )
@@ -37,12 +40,12 @@ _PRIVATE: tuple[tuple[re.Pattern[bytes], str], ...] = tuple(
 class Hurt(StrEnum):
     """How a name will hurt."""
 
-    CAPITALS = "capitals: most servers tell them apart, most people do not"
-    BLANKS = "blanks become %20 in addresses"
-    ENCODED = "characters that addresses must encode"
-    EDGES = "a blank or dot at its end, which some systems drop"
-    COMPOSED = "letters composed in an uncommon way: the same name may be stored twice"
-    CASE = "two names that differ only by capitals: one hides the other on many systems"
+    CAPITALS = "capital letters: most servers treat A and a as different, most visitors do not"
+    BLANKS = "spaces become %20 in addresses"
+    ENCODED = "special characters that look different in addresses"
+    EDGES = "a space or dot at the end, which some systems remove"
+    COMPOSED = "unusually encoded letters: the same name may be stored twice"
+    CASE = "two names that differ only in capital letters: on many systems one hides the other"
 
 
 @dataclass(frozen=True, slots=True)

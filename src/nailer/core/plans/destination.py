@@ -72,7 +72,7 @@ def better_places(sent: Sequence[Sent], target: SitePath, around: Mapping[SitePa
         if count == len(names) > 1:
             which = "all names are"
         found.append(
-            Better(place, f"{which} in {place.shown} already, {'none' if not own else 'few'} in {target.shown}")
+            Better(place, f"{which} already in {place.shown}, but {'none' if not own else 'few'} in {target.shown}")
         )
     if not found:
         found += _loose(sent, target, here)
@@ -93,7 +93,7 @@ def _wrapped_twice(sent: Sequence[Sent], target: SitePath, here: Around) -> list
     for one in sent:
         if one.is_folder and one.only_folder is not None and one.only_folder in (one.name, *here.folders):
             outer, inner = shown_name(one.name), shown_name(one.only_folder)
-            return [Better(target, f"{outer} holds nothing but the folder {inner}: it would lie in {outer}/{inner}")]
+            return [Better(target, f"{outer} contains only the folder {inner}, so it would end up in {outer}/{inner}")]
     return []
 
 
@@ -101,5 +101,5 @@ def _loose(sent: Sequence[Sent], target: SitePath, here: Around) -> list[Better]
     """Loose files are sent to a place where there are only folders, each a package of its own."""
     files = [one.name for one in sent if not one.is_folder]
     if files and len(here.folders) >= _PACKAGES and here.folders == here.names and not here.names.intersection(files):
-        return [Better(target, f"{target.shown} holds folders only: {names_text(files)} would lie loose among them")]
+        return [Better(target, f"{target.shown} holds folders only: {names_text(files)} would be mixed in with them")]
     return []

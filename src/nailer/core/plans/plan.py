@@ -176,7 +176,7 @@ def carry_plan(
     blocked: set[Below] = set()
     for one in sorted(found, key=lambda one: len(one.below)):
         if any(one.below[:depth] in blocked for depth in range(1, len(one.below))):
-            files.append(_left(one, "its folder cannot be made there"))
+            files.append(_left(one, "its folder cannot be created"))
             continue
         step = _carry_step(one, there.get(one.below), resend_same, known)
         if one.entry.is_folder:
@@ -184,7 +184,9 @@ def carry_plan(
             if step.verdict is Verdict.LEFT:
                 blocked.add(one.below)
             elif one.doubt:
-                folders.append(_left(one, f"may hold more than was listed, which is not carried. {one.doubt}"))
+                folders.append(
+                    _left(one, f"may contain more files than listed; those are not transferred. {one.doubt}")
+                )
         else:
             files.append(step)
     folders.sort(key=lambda step: len(step.target))
@@ -205,15 +207,15 @@ def _carry_step(one: FoundFile, there: Entry | None, resend_same: bool, known: K
     if there is None:
         return PlanStep(Action.CARRY, one.below, one.below, entry, Verdict.NEW, "new")
     if not there.is_file:
-        return _left(one, f"a {there.kind} of the same name is in the way", there)
+        return _left(one, f"a {there.kind} with the same name already exists", there)
     if same_content(seen(entry), seen(there)):
         verdict = Verdict.REPLACES if resend_same else Verdict.SAME
         return PlanStep(Action.CARRY, one.below, one.below, entry, verdict, "same size and time", there)
     if one.below in known.equal:
         verdict = Verdict.REPLACES if resend_same else Verdict.SAME
-        return PlanStep(Action.CARRY, one.below, one.below, entry, verdict, "same content, another time", there)
+        return PlanStep(Action.CARRY, one.below, one.below, entry, verdict, "same content, different time", there)
     if known.joints.get(one.below) is Joint.BOTH_CHANGED:
-        reason = "changed on both sides since they were level"
+        reason = "changed on both sides since the last sync"
         return PlanStep(Action.CARRY, one.below, one.below, entry, Verdict.BOTH_CHANGED, reason, there)
     if is_newer(there, entry):
         return PlanStep(
@@ -226,8 +228,8 @@ def _folder_step(one: FoundFile, there: Entry | None) -> PlanStep:
     if there is None:
         return PlanStep(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.NEW, "new folder")
     if there.opens_as_folder:
-        return PlanStep(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.SAME, "is there", there)
-    return _left(one, f"a {there.kind} of the same name is in the way", there)
+        return PlanStep(Action.MAKE_FOLDER, one.below, one.below, one.entry, Verdict.SAME, "already exists", there)
+    return _left(one, f"a {there.kind} with the same name already exists", there)
 
 
 def _left(one: FoundFile, reason: str, there: Entry | None = None) -> PlanStep:
@@ -261,15 +263,15 @@ def _under(step: PlanStep, choice: Choice, used: dict[Below, set[bytes]]) -> Pla
         return replace(step, verdict=Verdict.REPLACES, reason="replaces, as you decided") if is_clash else step
     if choice is Choice.LEAVE:
         why = "changed on both sides" if is_clash else "there already"
-        return replace(step, verdict=Verdict.LEFT, reason=f"left as it is: {why}")
+        return replace(step, verdict=Verdict.LEFT, reason=f"skipped: {why}")
     if choice is Choice.ONLY_NEWER:
         if step.replaces is not None and is_newer(step.entry, step.replaces):
             return replace(step, verdict=Verdict.REPLACES) if is_clash else step
-        return replace(step, verdict=Verdict.LEFT, reason="left as it is: not older there")
+        return replace(step, verdict=Verdict.LEFT, reason="skipped: not older there")
     folder = step.target[:-1]
     name = free_name(step.target[-1], used[folder])
     used[folder].add(name)
-    return replace(step, target=(*folder, name), verdict=Verdict.NEW, replaces=None, reason="kept beside the other")
+    return replace(step, target=(*folder, name), verdict=Verdict.NEW, replaces=None, reason="saved under a new name")
 
 
 def move_plan(found: Iterable[FoundFile], there: Mapping[Below, Entry]) -> list[PlanStep]:
@@ -286,7 +288,7 @@ def move_plan(found: Iterable[FoundFile], there: Mapping[Below, Entry]) -> list[
                     one.below,
                     one.entry,
                     Verdict.LEFT,
-                    f"a {met.kind} of the same name is there",
+                    f"a {met.kind} with the same name already exists",
                     met,
                 )
             )
@@ -306,7 +308,7 @@ def removal_plan(found: Sequence[FoundFile], kept: Callable[[Below], str] = lamb
         action = Action.REMOVE_FOLDER if one.entry.is_folder else Action.REMOVE
         barred = any(other[: len(one.below)] == one.below for other in unread) if one.entry.is_folder else False
         verdict, reason = (
-            (Verdict.LEFT, "not all of what is in it is known") if barred else (Verdict.REMOVES, "is removed")
+            (Verdict.LEFT, "its contents are not fully known") if barred else (Verdict.REMOVES, "is removed")
         )
         if one.entry.kind is Kind.OTHER:
             verdict, reason = Verdict.LEFT, "neither a file nor a folder"
@@ -356,11 +358,11 @@ def summary_sentence(found: Summary, to_side: SideName) -> str:
     if found.removed:
         parts.append(f"{found.removed} removed {to_side}")
     if found.set:
-        parts.append(f"access of {count_text(found.set, 'name')} set")
+        parts.append(f"{count_text(found.set, 'name')} with new permissions")
     if found.folders:
         parts.append(count_text(found.folders, "folder"))
     if found.same:
-        parts.append(f"{found.same} the same already")
+        parts.append(f"{found.same} already the same")
     if found.left:
-        parts.append(f"{found.left} left out")
+        parts.append(f"{found.left} skipped")
     return ", ".join(parts) or "nothing to do"

@@ -115,7 +115,7 @@ class RuleGroup:
         'is a picture and is larger than 8.0 MB'
         """
         joined = (" and " if self.how is CountedAs.ALL else " or ").join(_bracketed(one, "words") for one in self.parts)
-        return f"does not do any of these: {joined}" if self.how is CountedAs.NONE else joined
+        return f"matches none of these: {joined}" if self.how is CountedAs.NONE else joined
 
     @property
     def exact(self) -> str:
@@ -144,15 +144,15 @@ class Sieve:
     def verb(self) -> str:
         """What the sieve does with what it catches."""
         if self.stays and self.unseen:
-            return "Leave behind, and do not list, what"
-        return "Leave behind what" if self.stays else "Do not list what"
+            return "Leave behind, and do not list, everything that"
+        return "Leave behind everything that" if self.stays else "Do not list anything that"
 
     @property
     def sentence(self) -> str:
         """The rule as a person reads it."""
         if not self.rule.parts:
-            return "Names nothing yet"
-        tail = f", but always carry {', '.join(self.always)}" if self.always else ""
+            return "No conditions yet"
+        tail = f", but always transfer {', '.join(self.always)}" if self.always else ""
         return f"{self.verb} {self.rule.words}{tail}"
 
     @property
@@ -298,15 +298,19 @@ def tried(sieve: Sieve, names: Sequence[Name], now_ns: int, used: Mapping[Below,
 def _warnings(sieve: Sieve, found: Tried, caught: Sequence[Name]) -> list[str]:
     warnings = []
     if found.files >= 10 and found.count > 0.8 * found.files:
-        warnings.append(f"It catches {found.count} of {found.files} files: nearly everything stays behind.")
+        warnings.append(
+            f"The rule matches {found.count} of {found.files} files, so almost nothing would be transferred."
+        )
     most = max(found.caught, key=lambda one: one.count, default=None)
     if most is not None and len(found.caught) > 1 and found.count >= 10 and most.alone > 0.9 * found.count:
-        warnings.append(f"One condition catches most of it: what {most.words} ({most.alone} of {found.count}).")
+        warnings.append(f"One condition matches most of them: {most.words} ({most.alone} of {found.count}).")
     named = {part.value for part in _matches(sieve.rule) if part.test is Test.KIND}
     for kind in _FOR_VISITORS:
         count = sum((one.kind or kind_by_name(one.below[-1])) is kind for one in caught)
         if count and kind not in named:
-            warnings.append(f"{count_text(count, KIND_WORDS[kind])} would stay behind, which the rule does not name.")
+            warnings.append(
+                f"{count_text(count, KIND_WORDS[kind])} would stay behind although the rule does not name them."
+            )
     return warnings
 
 
@@ -322,8 +326,8 @@ def _bracketed(condition: Condition, what: str) -> str:
 
 def _pattern_words(pattern: str) -> str:
     if pattern.endswith("/"):
-        return f"lies under {pattern}"
-    return f"lies at {pattern}" if "/" in pattern.strip("/") or pattern.startswith("/") else f"is called {pattern}"
+        return f"is under {pattern}"
+    return f"is at {pattern}" if "/" in pattern.strip("/") or pattern.startswith("/") else f"is called {pattern}"
 
 
 def _matches(condition: Condition) -> Iterable[Match]:
@@ -451,12 +455,12 @@ def rule_of(data: Any, *, depth: int = 0) -> Condition:
         try:
             how = CountedAs(data["how"])
         except ValueError as error:
-            raise InvalidInput("Conditions count as any, all or none.") from error
+            raise InvalidInput("Choose any, all or none to combine the conditions.") from error
         return RuleGroup(how, tuple(rule_of(one, depth=depth + 1) for one in parts))
     try:
         test = Test(data.get("test", ""))
     except ValueError as error:
-        raise InvalidInput("There is no such condition.") from error
+        raise InvalidInput("This condition does not exist.") from error
     return Match(test, _checked_value(test, str(data.get("value", "")).strip()))
 
 
@@ -464,12 +468,12 @@ def _checked_value(test: Test, value: str) -> str:
     match test:
         case Test.KIND:
             if value not in set(FileKind):
-                raise InvalidInput(f"“{value[:40]}” is no kind of file.")
+                raise InvalidInput(f"“{value[:40]}” is not a kind of file.")
         case Test.PATTERN:
             return checked_pattern(value)
         case _:
             if number_in(value) is None:
-                raise InvalidInput(f"“{value[:40]}” is no number.")
+                raise InvalidInput(f"“{value[:40]}” is not a number.")
     return value
 
 
@@ -483,13 +487,13 @@ def checked_pattern(text: str) -> str:
     if not text.strip("/") or len(text) > 500 or "\n" in text or "\0" in text:
         raise InvalidInput("A pattern is one line, like *.tif or drafts/.")
     if text.startswith(("!", "#")):
-        raise InvalidInput("In a rule a pattern begins with neither ! nor #. Put exceptions under “always carry”.")
+        raise InvalidInput("A pattern cannot begin with ! or #. Add exceptions under “always transfer”.")
     try:
         regex = _regex(text)
         if regex is not None:
             linear(regex)
     except ValueError as error:
-        raise InvalidInput(f"“{shown_name(text.encode())}” is no pattern: {error}") from error
+        raise InvalidInput(f"“{shown_name(text.encode())}” is not a pattern: {error}") from error
     if regex is None:
         raise InvalidInput(f"“{shown_name(text.encode())}” matches nothing.")
     return text
@@ -530,7 +534,8 @@ def read_ignore(text: str) -> ReadIgnore:
         target, body = (always, line[1:]) if line.startswith("!") else (patterns, line)
         if target is patterns and always:
             notes.append(
-                f"Line {number} comes after an exception: there it would count again; here exceptions always win."
+                f"Line {number} follows an exception and would override it in an ignore file. In a sieve, "
+                "exceptions always win."
             )
         try:
             target.append(checked_pattern(body))
@@ -553,7 +558,7 @@ def ignore_text(sieve: Sieve) -> str:
         if simple and isinstance(part, Match) and part.test is Test.PATTERN:
             lines.append(part.value)
         else:
-            lines.append(f"# not to be said in this style: what {part.words}")
+            lines.append(f"# cannot be written as an ignore pattern: {part.words}")
     return "\n".join([*lines, *(f"!{one}" for one in sieve.always)]) + "\n"
 
 

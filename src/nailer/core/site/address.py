@@ -98,7 +98,7 @@ class NameLeads:
 
 
 class Wrong(StrEnum):
-    """What is wrong with the ways in."""
+    """What is wrong with the ways in. The values begin the keys of stored findings."""
 
     LEADS_NOWHERE = "the name leads nowhere"
     PARKED = "the name is parked"
@@ -147,11 +147,17 @@ def wrong_ways(
     """What visitors notice of the ways in, the worst first. Of a name without an address, by which nothing answers, only
     that is said."""
     if leads.leads is LeadsTo.NOTHING and not any(way.end for way in ways):
-        return [WrongWay(Wrong.LEADS_NOWHERE, leads.host, f"{leads.host} has no address yet: nobody gets to the site.")]
+        return [
+            WrongWay(
+                Wrong.LEADS_NOWHERE,
+                leads.host,
+                f"{leads.host} has no DNS address yet, so visitors cannot reach the site.",
+            )
+        ]
     # One certificate for several hosts is said once where it ends.
     ends = {(seen.names, seen.ends_at): seen for seen in reversed(certificates)}
     elsewhere = (
-        f"{leads.host} leads to another machine ({', '.join(leads.addresses[:3])}), with something else than this site."
+        f"{leads.host} points to another server ({', '.join(leads.addresses[:3])}) that does not show this site."
     )
     found = [
         *([WrongWay(Wrong.PARKED, leads.host, leads.words)] if leads.leads is LeadsTo.PARKED else []),
@@ -173,25 +179,31 @@ def _of_steps(ways: Sequence[WayIn]) -> list[WrongWay]:
         if last.status is None:
             found.append(WrongWay(Wrong.SILENT, way.address, f"{way.address} does not answer: {last.words}."))
         elif last.moved_to:
-            found.append(WrongWay(Wrong.ROUND, way.address, f"{way.address} leads on and on: {way.words}."))
+            found.append(WrongWay(Wrong.ROUND, way.address, f"{way.address} redirects in a loop: {way.words}."))
         elif last.status >= 500:
-            found.append(WrongWay(Wrong.BROKEN, way.address, f"{way.address} answers {last.status}."))
+            found.append(WrongWay(Wrong.BROKEN, way.address, f"{way.address} returns status {last.status}."))
         elif way.end == usual:
             continue
         elif way.end.startswith("http:") and usual.startswith("https:") and _same_place(way.end, usual):
-            sentence = f"{way.address} answers by itself instead of leading to https; {_others(len(ways) - 1)}."
+            sentence = f"{way.address} does not redirect to https; {_others(len(ways) - 1)}."
             found.append(WrongWay(Wrong.INSECURE, way.address, sentence))
         else:
-            sentence = f"{way.address} ends at {way.end}, the others at {usual}."
+            sentence = f"{way.address} redirects to {way.end}, the others to {usual}."
             found.append(WrongWay(Wrong.APART, way.address, sentence))
     at_one = {way.digest for way in ways if way.end and way.digest}
     if len(at_one) > 1 and not found:
-        found.append(WrongWay(Wrong.ANOTHER_PAGE, usual, "They end at one place, and get two contents there."))
+        found.append(
+            WrongWay(
+                Wrong.ANOTHER_PAGE,
+                usual,
+                "All addresses redirect to the same place, but visitors get different pages there.",
+            )
+        )
     return found
 
 
 def _others(count: int) -> str:
-    return f"the other {count} agree" if count > 1 else "the other one is encrypted"
+    return f"the other {count} are correct" if count > 1 else "the other one is encrypted"
 
 
 def _same_place(one: str, other: str) -> bool:
@@ -202,7 +214,7 @@ def _of_names(seen: SeenCertificate) -> list[WrongWay]:
     if seen.ends_at is None or seen.covers(seen.host):
         return []
     names = ", ".join(seen.names[:4]) or "no name"
-    sentence = f"At {seen.host} the certificate is for {names}: browsers warn before they show anything."
+    sentence = f"At {seen.host} the certificate is for {names}: browsers show a warning instead of the page."
     return [WrongWay(Wrong.CERTIFICATE_NAME, seen.host, sentence)]
 
 
@@ -213,9 +225,11 @@ def _of_end(seen: SeenCertificate, now: datetime) -> list[WrongWay]:
     day = f"{seen.ends_at.day} {seen.ends_at:%B %Y}"
     found = []
     if seen.ends_at <= now:
-        found.append(WrongWay(Wrong.CERTIFICATE_OVER, seen.host, f"The certificate of {seen.host} ended on {day}."))
+        found.append(WrongWay(Wrong.CERTIFICATE_OVER, seen.host, f"The certificate of {seen.host} expired on {day}."))
     elif left < _SOON_DAYS:
-        sentence = f"The certificate of {seen.host} ends in {count_text(left, 'day')}, on {day}: nobody has renewed it."
+        sentence = (
+            f"The certificate of {seen.host} expires in {count_text(left, 'day')}, on {day}, and has not been renewed."
+        )
         found.append(WrongWay(Wrong.CERTIFICATE_SOON, seen.host, sentence))
     return found
 
@@ -245,7 +259,7 @@ def where_it_leads(
         return NameLeads(host, LeadsTo.HERE, known[1], known[2], "The name leads to the account's own server.")
     parking = [one for one in servers if _PARKS.search(one)]
     if parking and not serves_this:
-        words = f"The name is parked: its name server {parking[0]} leads all names to a page of its own."
+        words = f"The domain is parked: its name server {parking[0]} sends all visitors to a placeholder page."
         return NameLeads(host, LeadsTo.PARKED, known[1], known[2], words)
     if serves_this:
         return NameLeads(
@@ -261,10 +275,10 @@ def where_it_leads(
             LeadsTo.UNKNOWN,
             known[1],
             known[2],
-            "The name leads to another machine than the one that files go to.",
+            "The domain points to a different server than the one you upload to.",
         )
     return NameLeads(
-        host, LeadsTo.ELSEWHERE, known[1], known[2], "Another machine answers, with something else than this site."
+        host, LeadsTo.ELSEWHERE, known[1], known[2], "Another server answers, and it does not show this site."
     )
 
 

@@ -13,12 +13,12 @@ class Apart(StrEnum):
     """How what is here and what visitors get differ."""
 
     SAME = "same"
-    CONTENT = "another content"
+    CONTENT = "different content"
     OLD = "an older copy from a cache"
-    WRITING = "another writing"
-    MISSING = "missing live"
+    WRITING = "different capital letters"
+    MISSING = "missing on the web"
     FORBIDDEN = "forbidden"
-    FAILS = "fails live"
+    FAILS = "error on the web"
     NOT_HERE = "not here"
     NEITHER = "on neither side"
     MADE = "made by a program"
@@ -73,11 +73,11 @@ def told_apart(here: Got | None, live: Got | None, *, past: Got | None = None, o
     if here is not None and here.is_withheld:
         return Told(Apart.WITHHELD, f"Nailer does not show it from here: {here.words}.")
     if live is None:
-        return Told(Apart.CONTENT, "Only the page here asks for it: the pages differ.")
+        return Told(Apart.CONTENT, "Only the page here uses it: the pages differ.")
     if live.status is None:
         return Told(Apart.FAILS, f"It does not answer: {live.words}.")
     if here is not None and here.is_program and live.is_good:
-        return Told(Apart.MADE, "A program makes it there; here it is not run.")
+        return Told(Apart.MADE, "It is made by a program on the server, which is not run here.")
     if live.is_good:
         return _both_good(here, live, past)
     return _refused(here, live, other)
@@ -87,25 +87,34 @@ def _both_good(here: Got | None, live: Got, past: Got | None) -> Told:
     if here is None:
         return Told(Apart.NOT_HERE, "Only the live page asks for it: the pages differ.")
     if not here.is_good:
-        return Told(Apart.NOT_HERE, "Visitors get it; it is not here.")
+        return Told(Apart.NOT_HERE, "It is on the web but not here.")
     if here.digest == live.digest:
         return Told(Apart.SAME, "The same on both sides.")
     if past is not None and past.is_good and past.digest == here.digest:
         held = f" that a cache has held for {live.age_s} s" if live.age_s else " from a cache"
-        return Told(Apart.OLD, f"Visitors get an older copy{held}; past it, it is as here.")
-    return Told(Apart.CONTENT, "Another content than here.")
+        return Told(Apart.OLD, f"Visitors get an older copy{held}. The server itself has the version from here.")
+    return Told(Apart.CONTENT, "Different content than here.")
 
 
 def _refused(here: Got | None, live: Got, other: SitePath | None) -> Told:
     is_here = here is not None and here.is_good
     match live.status:
         case 401 | 403:
-            return Told(Apart.FORBIDDEN, f"Visitors are refused it ({live.status}): its access, a folder's, or a rule.")
+            return Told(
+                Apart.FORBIDDEN,
+                (
+                    f"Visitors may not get it ({live.status}): check the permissions of the file and its folders, and the "
+                    "server rules."
+                ),
+            )
         case 404 | 410 if other is not None:
-            return Told(Apart.WRITING, f"It is there as {other.name.decode('utf-8', 'replace')}: capitals count.")
+            return Told(
+                Apart.WRITING,
+                f"On the server it is called {other.name.decode('utf-8', 'replace')}. Capital letters matter.",
+            )
         case 404 | 410:
             return (
-                Told(Apart.MISSING, "It is here, not there.")
+                Told(Apart.MISSING, "It exists here but not there.")
                 if is_here
                 else Told(Apart.NEITHER, "It is on neither side.")
             )

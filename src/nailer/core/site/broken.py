@@ -24,15 +24,15 @@ _SOURCE = ("<?php", "<?=", "#!/")
 class Next(StrEnum):
     """Where a decision leads."""
 
-    ADDRESS = "the ways in"
+    ADDRESS = "check the addresses"
     PROVE = "prove which folder answers"
     EDIT = "open the file"
-    ACCESS = "set its access"
+    ACCESS = "set its permissions"
     TAKE_BACK = "take the change back"
     SEND = "send it from here"
-    RENAME = "mend the name"
-    ROOM = "make room"
-    REFERENCES = "what the page refers to"
+    RENAME = "fix the name"
+    ROOM = "free up space"
+    REFERENCES = "what the page links to"
     SCRIPT = "the script's checks"
     LIVE = "compare with what is there"
     APART = "see both sides"
@@ -143,9 +143,7 @@ def _silent(seen: PageEvidence) -> Lead | None:
 def _asks(seen: PageEvidence) -> Lead | None:
     if seen.answer.status != 401:
         return None
-    return Lead(
-        "The address asks for a password (401): a rule in a folder above it does that.", Next.EDIT, _rules(seen)
-    )
+    return Lead("The address asks for a password (401). A rule in a folder above requires it.", Next.EDIT, _rules(seen))
 
 
 def _shut(seen: PageEvidence) -> Lead | None:
@@ -153,7 +151,7 @@ def _shut(seen: PageEvidence) -> Lead | None:
         return None
     path, access = seen.shut
     what = "read" if path == seen.path else "enter"
-    return Lead(f"{path} has access {octal(access)}: the web server may not {what} it.", Next.ACCESS, path)
+    return Lead(f"{path} has permissions {octal(access)}: the web server may not {what} it.", Next.ACCESS, path)
 
 
 def _forbidden(seen: PageEvidence) -> Lead | None:
@@ -163,7 +161,7 @@ def _forbidden(seen: PageEvidence) -> Lead | None:
         sentence = "The folder has no first page, and its list is not shown (403)."
         return Lead(sentence, Next.SEND, seen.path)
     return Lead(
-        "The access of all names on the way is well: a rule of the server forbids it (403).", Next.EDIT, _rules(seen)
+        "The permissions of the file and its folders are fine. A server rule forbids it (403).", Next.EDIT, _rules(seen)
     )
 
 
@@ -171,20 +169,23 @@ def _not_there(seen: PageEvidence) -> Lead | None:
     if seen.answer.status not in (404, 410) or not seen.knows_there:
         return None
     if seen.entry is not None:
-        sentence = f"{seen.path} is there, and the address answers {seen.answer.status}: another folder is served."
+        sentence = (
+            f"{seen.path} exists on the server, but the address returns {seen.answer.status}. The address probably "
+            "shows another folder."
+        )
         return Lead(sentence, Next.PROVE)
     if seen.other is not None:
-        sentence = f"The address asks for another writing than the file's name, {seen.other.shown}: capitals count."
+        sentence = f"The address is spelled differently from the file name, {seen.other.shown}. Capital letters matter."
         return Lead(sentence, Next.RENAME, seen.other)
     taken = _taken_away(seen)
     if taken is not None:
         who = f" by {taken.who}" if taken.who else ""
         return Lead(
-            f"{taken.path} was {taken.what}{who}: that took it away.", Next.TAKE_BACK, taken.path, taken.change_id
+            f"{taken.path} was {taken.what}{who}, so the page is missing.", Next.TAKE_BACK, taken.path, taken.change_id
         )
     if seen.entry_here is not None:
-        return Lead("The file is here, and not there.", Next.SEND, seen.path)
-    return Lead(f"Nothing of this name is there{', or here' if seen.knows_here else ''}.", Next.REFERENCES)
+        return Lead("The file exists here but not there.", Next.SEND, seen.path)
+    return Lead(f"No file with this name exists there{', or here' if seen.knows_here else ''}.", Next.REFERENCES)
 
 
 def _log_names(seen: PageEvidence) -> Lead | None:
@@ -223,16 +224,14 @@ def _no_bytes(seen: PageEvidence) -> Lead | None:
     if seen.entry is None or not seen.entry.is_file or seen.entry.size or seen.answer.status is None:
         return None
     if seen.entry_here is not None and seen.entry_here.size:
-        return Lead(
-            f"{seen.path} has no bytes there; here it has {size_text(seen.entry_here.size)}.", Next.SEND, seen.path
-        )
-    return Lead(f"{seen.path} has no bytes: whoever wrote it was cut, or the room was full.", Next.TAKE_BACK, seen.path)
+        return Lead(f"{seen.path} is empty there; here it has {size_text(seen.entry_here.size)}.", Next.SEND, seen.path)
+    return Lead(f"{seen.path} is empty: an upload was interrupted, or the disk was full.", Next.TAKE_BACK, seen.path)
 
 
 def _no_room(seen: PageEvidence) -> Lead | None:
     if seen.room is None or seen.room > _TIGHT_BYTES or seen.is_well:
         return None
-    sentence = f"The account has {size_text(seen.room)} left: programs that cannot write end without a page."
+    sentence = f"The account has only {size_text(seen.room)} left. Programs that cannot write often show an empty page."
     return Lead(sentence, Next.ROOM)
 
 
@@ -240,7 +239,7 @@ def _may_not_run(seen: PageEvidence) -> Lead | None:
     if not seen.fails or seen.path is None or b"cgi-bin" not in seen.path.names or not seen.path.name:
         return None
     return Lead(
-        "It is a script: its first line, access and interpreter decide whether it runs.", Next.SCRIPT, seen.path
+        "It is a script: its first line, permissions and interpreter decide whether it runs.", Next.SCRIPT, seen.path
     )
 
 
@@ -259,7 +258,7 @@ def _changed(seen: PageEvidence) -> Lead | None:
 def _source(seen: PageEvidence) -> Lead | None:
     if seen.answer.status != 200 or not seen.answer.begins.lstrip().startswith(_SOURCE):
         return None
-    return Lead("Visitors get the program's own text: it is not run here.", Next.SCRIPT, seen.path)
+    return Lead("Visitors get the source code: the server does not run this program.", Next.SCRIPT, seen.path)
 
 
 def _other_kind(seen: PageEvidence) -> Lead | None:
@@ -267,7 +266,11 @@ def _other_kind(seen: PageEvidence) -> Lead | None:
     looks = seen.answer.begins.lstrip()[:200].lower()
     if seen.answer.status != 200 or not kind or kind in _TEXTS or not looks.startswith(("<!doctype html", "<html")):
         return None
-    return Lead(f"The server calls the page {kind}: browsers show its text, or save it.", Next.EDIT, _rules(seen))
+    return Lead(
+        f"The server sends the page as {kind}, so browsers show its source code or download it.",
+        Next.EDIT,
+        _rules(seen),
+    )
 
 
 def _missing(seen: PageEvidence) -> Lead | None:
@@ -282,7 +285,8 @@ def _shows_nothing(seen: PageEvidence) -> Lead | None:
     if seen.answer.status != 200 or seen.visible != 0 or seen.is_empty:
         return None
     sentence = (
-        f"The page comes with {size_text(seen.answer.size)} and no text to see: a script or a style must show it."
+        f"The page has {size_text(seen.answer.size)} but no visible text. A script or style may be hiding it or "
+        "failing."
     )
     return Lead(sentence, Next.APART, seen.path)
 
@@ -296,21 +300,24 @@ def _cached(seen: PageEvidence) -> Lead | None:
 def _slow(seen: PageEvidence) -> Lead | None:
     if seen.took_ms < _SLOW_MS or seen.answer.status is None:
         return None
-    return Lead(f"It took {seen.took_ms / 1000:.0f} s: visitors see an empty window meanwhile.", Next.LOG)
+    return Lead(f"It took {seen.took_ms / 1000:.0f} s: visitors see an empty page until then.", Next.LOG)
 
 
 def _nothing_found(seen: PageEvidence) -> Lead:
     if seen.is_well:
-        sentence = f"The page answers 200 with {size_text(seen.answer.size)}, and shows text: it is not broken now."
+        sentence = f"The page answers 200 with {size_text(seen.answer.size)}, and shows text. It works now."
         return Lead(sentence, Next.APART, seen.path)
     if seen.is_empty:
         why = f"there is no log to read: {seen.no_log}" if seen.log is None else "the log says nothing of it"
-        sentence = f"It answers {seen.answer.status} with nothing in it: its program ended without a word, and {why}."
+        sentence = (
+            f"It answers {seen.answer.status} with an empty page: the program stopped without an error message, and "
+            f"{why}."
+        )
         return Lead(sentence, Next.EDIT, seen.path)
     if seen.answer.status == 200:
         return Lead(f"It answers 200 with {size_text(seen.answer.size)}.", Next.APART, seen.path)
     if not seen.knows_there:
-        sentence = f"It answers {seen.answer.status}; what lies there could not be looked at."
+        sentence = f"It answers {seen.answer.status}; the folder there could not be checked."
         return Lead(sentence, Next.ADDRESS)
     if seen.log is None:
         sentence = f"It answers {seen.answer.status}, and there is no log to read: {seen.no_log}."

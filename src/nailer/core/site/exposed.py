@@ -23,7 +23,7 @@ class Danger(StrEnum):
     SOURCE = "an old copy, which the server shows as text"
     LOG = "a log with the addresses of visitors"
     WORKING = "a working file, large and not for visitors"
-    LITTER = "a list of names that a system or an editor left"
+    LITTER = "a file list left by a system or editor"
 
 
 _DANGERS = {

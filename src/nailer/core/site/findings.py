@@ -157,11 +157,13 @@ def of_way(one: WrongWay) -> SiteFinding:
 
 
 # What is said beside a plan before it is carried out. Pages of these are fetched before and after the job.
-_PUT_BACK = "Nailer fetches the page before and after: where visitors get something worse, it is put back by itself."
-_MAY_SHUT = f"A server that does not allow such a rule answers 500 for the whole folder. {_PUT_BACK}"
+_PUT_BACK = (
+    "Nailer checks the page before and after. If the page gets worse, Nailer takes the change back automatically."
+)
+_MAY_SHUT = f"If the server does not allow this rule, the whole folder returns error 500. {_PUT_BACK}"
 CAUTIONS = {Mend.FORBID: _MAY_SHUT, Mend.FORBID_LISTS: _MAY_SHUT, Mend.SET_ASIDE: _PUT_BACK}
 WATCHED = frozenset(CAUTIONS)
-FIRST_PAGE_CAUTION = f"The new page takes the place of the old one in one step, which is kept. {_PUT_BACK}"
+FIRST_PAGE_CAUTION = f"The new page replaces the old one in one step. Nailer keeps the old page. {_PUT_BACK}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -190,32 +192,32 @@ class FindingCard:
 # What visitors notice of something that is not there: one and many, what they see.
 _USES: Mapping[Use, tuple[str, str, str]] = {
     Use.PICTURE: ("picture", "pictures", "Visitors see an empty frame."),
-    Use.STYLE: ("style", "styles", "Visitors see pages without their looks."),
-    Use.SCRIPT: ("script", "scripts", "What it does on the page does not happen."),
-    Use.FONT: ("font", "fonts", "Visitors read another typeface."),
-    Use.MEDIA: ("sound or film", "sounds and films", "Nothing plays."),
+    Use.STYLE: ("style", "styles", "Visitors see pages without styling."),
+    Use.SCRIPT: ("script", "scripts", "Parts of the page do not work."),
+    Use.FONT: ("font", "fonts", "Visitors see a different font."),
+    Use.MEDIA: ("sound or film", "sounds and films", "The sound or film does not play."),
     Use.FRAME: ("framed page", "framed pages", "A frame on the page stays empty."),
-    Use.FORM: ("form target", "form targets", "What visitors fill in cannot be sent."),
-    Use.ICON: ("icon", "icons", "Tabs and home screens show no sign."),
-    Use.MANIFEST: ("manifest", "manifests", "The site cannot be kept as an application."),
-    Use.FEED: ("feed", "feeds", "Readers get no news."),
+    Use.FORM: ("form target", "form targets", "Visitors cannot send the form."),
+    Use.ICON: ("icon", "icons", "Browser tabs and home screens show no icon."),
+    Use.MANIFEST: ("manifest", "manifests", "Visitors cannot install the site as an app."),
+    Use.FEED: ("feed", "feeds", "Feed readers get no updates."),
     Use.MOVE: (
-        "page that visitors are sent on to",
-        "pages that visitors are sent on to",
-        "Visitors end at “not found”.",
+        "redirect target",
+        "redirect targets",
+        "Visitors get a “not found” page.",
     ),
-    Use.LISTED: ("listed page", "listed pages", "Search engines are sent to “not found”."),
-    Use.PAGE: ("link", "links", "A click ends at “not found”."),
+    Use.LISTED: ("listed page", "listed pages", "Search engines get a “not found” page."),
+    Use.PAGE: ("link", "links", "The link leads to a “not found” page."),
 }
 _DANGER_WORDS: Mapping[Danger, tuple[str, str]] = {
-    Danger.SECRETS: ("settings or keys", "What is secret in it should count as known: change it."),
-    Danger.HISTORY: ("the history of the site", "All that ever stood in its files can be put together from it."),
-    Danger.DATABASE: ("a copy of a database", "All that was in it should count as known."),
-    Danger.ARCHIVE: ("an archive", "Whoever finds its name has all that is in it."),
-    Danger.SOURCE: ("an old copy", "The server shows it as text, with all that programs keep in theirs."),
-    Danger.LOG: ("a log", "It names who visited, and when."),
+    Danger.SECRETS: ("settings or keys", "Assume that its passwords and keys are known: change them."),
+    Danger.HISTORY: ("the history of the site", "Anyone can rebuild all current and earlier files from it."),
+    Danger.DATABASE: ("a copy of a database", "Assume that all its data is known."),
+    Danger.ARCHIVE: ("an archive", "Anyone who finds its name can download everything in it."),
+    Danger.SOURCE: ("an old copy", "The server shows its source code, including any passwords in it."),
+    Danger.LOG: ("a log", "It shows who visited the site and when."),
     Danger.WORKING: ("a working file", "It is large, and not meant for visitors."),
-    Danger.LITTER: ("a list of names that a system left", "It names files that no page refers to."),
+    Danger.LITTER: ("a file list left by a system", "It names files that no page uses."),
 }
 
 
@@ -246,7 +248,7 @@ def _gone_card(use: Use, about: list[int], found: Sequence[SiteFinding]) -> Find
     pages = len({page for finding in some for page in finding.pages})
     is_one = len(some) == 1
     if use in (Use.PAGE, Use.LISTED, Use.MOVE):
-        what = f"{count_text(len(some), one, many)} {'leads' if is_one else 'lead'} nowhere"
+        what = f"{count_text(len(some), one, many)} {'is' if is_one else 'are'} broken"
     else:
         what = f"{count_text(len(some), one, many)} {'is' if is_one else 'are'} missing"
     kinds = {kind: [number for number in about if found[number].kind is kind] for kind in _GONE}
@@ -267,10 +269,10 @@ def _why_gone(kinds: Mapping[FindingKind, list[int]], count: int) -> list[str]:
     here, written = len(kinds[FindingKind.ONLY_HERE]), len(kinds[FindingKind.WRITTEN_OTHERWISE])
     renamed = len(kinds[FindingKind.RENAMED])
     if here == count:
-        return ["It is here, not there." if count == 1 else "They are here, not there."]
+        return ["The file exists here but not there." if count == 1 else "They are here, not there."]
     parts = [
         f"{here} of them {'is' if here == 1 else 'are'} here, not there" if here else "",
-        f"{written} {'is' if written == 1 else 'are'} there in other writing" if written else "",
+        f"{written} {'is' if written == 1 else 'are'} on the server with different capital letters" if written else "",
         f"{renamed} {'was' if renamed == 1 else 'were'} renamed since" if renamed else "",
     ]
     text = ", ".join(one for one in parts if one)
@@ -282,11 +284,13 @@ def _gone_actions(kinds: Mapping[FindingKind, list[int]]) -> tuple[MendButton, .
     renamed = kinds[FindingKind.RENAMED]
     made = []
     if here:
-        made.append(MendButton(Mend.SEND, f"Send {count_text(len(here), 'file')}", tuple(here)))
+        made.append(MendButton(Mend.SEND, f"Upload {count_text(len(here), 'file')}", tuple(here)))
     if written:
-        made.append(MendButton(Mend.RENAME, f"Mend {count_text(len(written), 'name')}", tuple(written)))
+        made.append(MendButton(Mend.RENAME, f"Fix {count_text(len(written), 'file name')}", tuple(written)))
     if renamed:
-        made.append(MendButton(Mend.REWRITE, f"Lead {count_text(len(renamed), 'name')} to the new", tuple(renamed)))
+        made.append(
+            MendButton(Mend.REWRITE, f"Update links to {count_text(len(renamed), 'renamed file')}", tuple(renamed))
+        )
     return tuple(made)
 
 
@@ -310,16 +314,16 @@ def _of_exposed(found: Sequence[SiteFinding]) -> list[FindingCard]:
         some = [found[number] for number in about]
         what, notice = _DANGER_WORDS[danger]
         size = size_text(sum(one.size for one in some))
-        title = f"Anyone can download {what}" if len(some) == 1 else f"Anyone can download {what}, {len(some)} times"
+        title = f"Anyone can download {what}" if len(some) == 1 else f"Anyone can download {what} ({len(some)} files)"
         actions = [
-            MendButton(Mend.TAKE_DOWN, "Take it down" if len(some) == 1 else "Take them down", tuple(about)),
-            MendButton(Mend.FORBID, "A rule for the server", tuple(about)),
+            MendButton(Mend.TAKE_DOWN, "Remove it there" if len(some) == 1 else "Remove them there", tuple(about)),
+            MendButton(Mend.FORBID, "Block with a server rule", tuple(about)),
         ]
         if len({one.path.parent for one in some if one.path is not None}) == 1:
-            words = "Move it out of the web" if len(some) == 1 else "Move them out"
+            words = "Move it off the web" if len(some) == 1 else "Move them off the web"
             actions.insert(1, MendButton(Mend.MOVE_OUT, words, tuple(about)))
         if danger is Danger.SECRETS:
-            actions.append(MendButton(Mend.CLOSE, "Access 600", tuple(about)))
+            actions.append(MendButton(Mend.CLOSE, "Set permissions to 600", tuple(about)))
         made.append(
             FindingCard(
                 f"exposed-{danger.name.lower()}",
@@ -347,7 +351,9 @@ def _of_rest(found: Sequence[SiteFinding]) -> list[FindingCard]:
             some = [found[number] for number in about]
             title = count_text(len(some), single, many)
             actions = (
-                (MendButton(Mend.FORBID_LISTS, "Forbid lists …", tuple(about)),) if kind is FindingKind.LISTS else ()
+                (MendButton(Mend.FORBID_LISTS, "Turn off directory listings …", tuple(about)),)
+                if kind is FindingKind.LISTS
+                else ()
             )
             names = tuple(f"{one.name} ({one.said})" if one.said else one.name for one in some[:_SHOWN])
             gravity = Gravity.BAD if kind in (FindingKind.ON_A_DISK, FindingKind.PLACEHOLDER) else Gravity.WARN
@@ -357,29 +363,29 @@ def _of_rest(found: Sequence[SiteFinding]) -> list[FindingCard]:
 
 _REST: Mapping[FindingKind, tuple[str, str, str]] = {
     FindingKind.PLACEHOLDER: (
-        "address shows the host's own page",
-        "addresses show the host's own page",
+        "address shows the hosting provider's placeholder page",
+        "addresses show the hosting provider's own page",
         "Visitors do not see the site: its account is not set up, or its first page is missing.",
     ),
     FindingKind.ON_A_DISK: (
-        "reference points to somebody's own disk",
-        "references point to somebody's own disk",
-        "It shows on the machine where the page was made, and nowhere else.",
+        "link points to a local disk",
+        "references point to a local disk",
+        "It works only on the computer where the page was made.",
     ),
     FindingKind.INSECURE: (
-        "part of a page comes without https",
+        "part of a page is loaded without https",
         "parts of pages come without https",
-        "Browsers leave it out of a page that comes by https, or warn of it.",
+        "Browsers block it on https pages or show a warning.",
     ),
     FindingKind.OTHERS: (
-        "link to another site leads nowhere",
-        "links to other sites lead nowhere",
-        "A click ends at “not found”, or at nothing.",
+        "broken link to another site",
+        "broken links to other sites",
+        "The link leads to a “not found” page or to nothing.",
     ),
     FindingKind.LISTS: (
-        "folder shows strangers what is in it",
-        "folders show strangers what is in them",
-        "Whoever opens the address gets a list of every file.",
+        "folder shows a public directory listing",
+        "folders show a public directory listing",
+        "Anyone who opens the address sees a list of all its files.",
     ),
 }
 
@@ -390,7 +396,9 @@ _SHUTS_OUT = (Wrong.PARKED, Wrong.BROKEN, Wrong.CERTIFICATE_OVER, Wrong.CERTIFIC
 
 def _way_card(one: SiteFinding, number: int) -> FindingCard:
     shut = any(one.key.startswith(f"{wrong.value}: ") for wrong in _SHUTS_OUT)
-    notice = "Whoever comes this way sees nothing of the site." if shut else "The ways in are below, step by step."
+    notice = (
+        "Visitors who use this address do not see the site." if shut else "See below for each address, step by step."
+    )
     gravity = Gravity.BAD if shut else Gravity.WARN
     return FindingCard("way", gravity, one.said.rstrip("."), notice, (one.address,), (number,))
 
@@ -401,16 +409,20 @@ def _rivals_card(one: SiteFinding, number: int) -> FindingCard:
     actions: tuple[MendButton, ...]
     others = [place.written for place in one.places if place.written != served]
     if served:
-        notice = f"Visitors get {served}; {', '.join(others)} is never shown." if others else f"Visitors get {served}."
+        notice = (
+            f"Visitors get {served}; {', '.join(others)} is not shown to anyone."
+            if others
+            else f"Visitors get {served}."
+        )
         actions = (MendButton(Mend.SET_ASIDE, f"Set {served} aside", (number,)),)
     else:
         # A program's answer is not its text: which one was served cannot be told, and none is offered to be moved.
-        notice = f"Which of them visitors get is not known: the address answered {one.said or 'nothing'}."
+        notice = f"Nailer cannot tell which one visitors get: the address answered {one.said or 'nothing'}."
         actions = ()
     return FindingCard(
         "rivals",
         Gravity.WARN,
-        f"{len(one.places)} first pages in {where}",
+        f"{len(one.places)} start pages in {where}",
         notice,
         tuple(place.page.shown for place in one.places),
         (number,),

@@ -64,8 +64,7 @@ def name_to_take(new: bytes, indexes: Mapping[bytes, bytes], answer: Fetched) ->
     if _is_plain(taken) != _is_plain(new):
         what = taken.decode("utf-8", "replace")
         raise InvalidInput(
-            f"Visitors get {what}, which is of another kind. Put the new one beside it as a first page of its own, "
-            f"then set {what} aside."
+            f"Visitors get {what}, which is a different type of file. Upload the new page next to it, then set {what} aside."
         )
     return taken
 

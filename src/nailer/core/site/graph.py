@@ -20,10 +20,10 @@ class Fault(StrEnum):
     """What is wrong with a reference."""
 
     MISSING = "missing"
-    WRITTEN_OTHERWISE = "written otherwise"
+    WRITTEN_OTHERWISE = "different spelling"
     ONLY_HERE = "only here"
     RENAMED = "renamed"
-    ON_A_DISK = "on a disk"
+    ON_A_DISK = "on a local disk"
     INSECURE = "insecure"
 
 
@@ -180,7 +180,7 @@ class Graph:
                 continue
             keeps = _keeps(path, root.folder, mentioned)
             if path in meant:
-                keeps = "a page refers to it in another writing"
+                keeps = "a page links to it with different capital letters"
             elif not packages.isdisjoint(path.ancestors()) and not any(one.folder in packages for one in roots):
                 keeps = "belongs to a package that pages use"
             found.append(Unreferenced(path, entry, keeps))
@@ -245,17 +245,17 @@ _HANDED_OUT = frozenset({FileKind.DOCUMENT, FileKind.ARCHIVE, FileKind.SOUND})
 def _keeps(path: SitePath, root: SitePath, mentioned: Collection[str]) -> str:
     name, below = path.name, path.below(root) or ()
     if b".well-known" in below:
-        return "asked for by its fixed place"
+        return "browsers or services expect it at this place"
     if _BY_NAME.fullmatch(name):
-        return "asked for by its name"
+        return "browsers or services expect this name"
     if _PROVES.fullmatch(name):
-        return "may prove to another service whose site this is"
+        return "may prove to another service that you own the site"
     if re.search(rb"(feed|rss|atom)[^/]*\.(xml|rss|atom)$", name, re.I):
         return "a feed: readers know its address"
     if name.decode("utf-8", "replace").lower() in mentioned:
         return "a script or a program names it"
     if any(re.fullmatch(rb"downloads?|files|dl|press|media", one, re.I) for one in below[:-1]):
-        return "lies among downloads"
+        return "is among downloads"
     if kind_by_name(name) in _HANDED_OUT:
         return "people may have been sent its address"
     if kind_by_name(name) in (FileKind.PAGE, FileKind.SCRIPT) and re.search(

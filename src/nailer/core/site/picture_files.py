@@ -52,14 +52,16 @@ def smaller_copy(data: bytes, width: int, quality: int) -> Smaller:
         with Image.open(io.BytesIO(data), formats=_FORMATS) as picture:
             kind = picture.format or ""
             if kind not in _SMALLER_OF:
-                raise InvalidInput(f"A smaller copy is made of JPEG, PNG and WebP; this is {kind or 'none of them'}.")
+                raise InvalidInput(
+                    f"Nailer can make smaller copies of JPEG, PNG and WebP; this is {kind or 'none of them'}."
+                )
             if picture.width * picture.height > _MOST_PIXELS:
-                raise InvalidInput("This picture has too many pixels to be worked on here.")
+                raise InvalidInput("This picture is too large to process.")
             if getattr(picture, "is_animated", False):
-                raise InvalidInput("This picture moves: a smaller copy would stand still.")
+                raise InvalidInput("This picture is animated. Nailer cannot make a smaller animated copy.")
             return _scaled(picture, kind, width, quality)
     except _UNREADABLE as error:
-        raise InvalidInput("This picture cannot be read: it is cut, or of a kind that is not known here.") from error
+        raise InvalidInput("This picture cannot be read: it is incomplete or of an unknown type.") from error
 
 
 def _scaled(picture: Image.Image, kind: str, width: int, quality: int) -> Smaller:

@@ -57,7 +57,10 @@ def advice(one: PictureKnown) -> list[str]:
             f"about {size_text(one.frees)}."
         )
     if one.bytes_a_pixel > _HEAVY_BYTES_A_PIXEL and one.size >= WORTH_BYTES:
-        said.append(f"It takes {one.bytes_a_pixel:.1f} bytes a pixel: saved anew it looks the same with far fewer.")
+        said.append(
+            f"It is poorly compressed ({one.bytes_a_pixel:.1f} bytes per pixel). Saved again, it looks the same at "
+            "a much smaller size."
+        )
     if one.has_places:
-        said.append("It says where it was taken: anybody who saves it can read the place.")
+        said.append("It contains the place where it was taken. Anyone who downloads it can see that.")
     return said

@@ -16,11 +16,11 @@ from nailer.core.site.names import Names
 class Reason(StrEnum):
     """Why a file could go, the surest first."""
 
-    WORKING = "Working files nobody is shown"
+    WORKING = "Working files not meant for visitors"
     ARCHIVES = "Archives"
     OLD = "Old copies"
-    TWICE = "The same file twice"
-    UNREFERENCED = "Nothing refers to it"
+    TWICE = "Duplicate files"
+    UNREFERENCED = "Unused files"
     SMALLER = "Pictures far larger than shown"
     LOGS = "Logs"
 

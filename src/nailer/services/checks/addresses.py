@@ -128,13 +128,13 @@ class Addresses:
                 address = await self._dialled(host, dial_host, port)
                 _, writer = await asyncio.open_connection(address, port, ssl=context, server_hostname=host)
         except ssl.SSLError:
-            return SeenCertificate(host, words="nothing that is encrypted answers there")
+            return SeenCertificate(host, words="no encrypted service answers")
         except (TimeoutError, OSError, ValueError) as error:
-            return SeenCertificate(host, words=str(error)[:160] or f"nothing came within {_WITHIN_S:.0f} s")
+            return SeenCertificate(host, words=str(error)[:160] or f"no answer within {_WITHIN_S:.0f} s")
         shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
         raw = shown.getpeercert(binary_form=True)
         writer.transport.abort()  # a server that never answers a farewell is not waited for
-        return _read_certificate(host, raw) if raw else SeenCertificate(host, words="it showed no certificate")
+        return _read_certificate(host, raw) if raw else SeenCertificate(host, words="no certificate was presented")
 
     async def _dialled(self, host: str, dial_host: str, port: int) -> str:
         """The address to dial: what a name leads to on its own must be public. Raises OSError, ValueError."""
@@ -143,7 +143,7 @@ class Addresses:
         found = await asyncio.get_running_loop().getaddrinfo(host, port, type=socket.SOCK_STREAM)
         address = str(found[0][4][0])
         if not may_be_fetched(address, self._reaching.allowed):
-            raise ValueError(f"{host} leads to {address}, which is no public address")
+            raise ValueError(f"{host} leads to {address}, which is not a public address")
         return address
 
     async def _leads(self, site: Site, root: DocumentRoot, ways: Sequence[WayIn], proof: SiteFact | None) -> NameLeads:
@@ -210,7 +210,7 @@ class Addresses:
                 contents = {one.content: path.parent for path, one in put.items()}
                 for root in roots:
                     found |= await self._answering(root, contents, name)
-        how = "a file was put there, fetched and removed"
+        how = "tested with a temporary file"
         for address, folder in found.items():
             await self._facts.learn(site.id, _proof_name(address), folder.shown if folder is not None else "", how)
         silent = sorted({one for one in contents.values() if one not in found.values()})

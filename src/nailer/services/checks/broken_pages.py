@@ -193,7 +193,7 @@ class BrokenPages:
     ) -> tuple[LogTail | None, str]:
         """The log that grew or began while the page was fetched, else the one that was written last."""
         if not now and unread:
-            return None, f"none was found, and where one may lie could not be read ({unread[0]})"
+            return None, f"none was found, and a possible log folder could not be read ({unread[0]})"
         if not now:
             return None, "no error log was found beside the page, above it, or in the account's folder for logs"
         sizes = {path: before[path].size if path in before else 0 for path in now}
@@ -250,7 +250,7 @@ def address_asked(site: Site, asked: str) -> str:
         if address is not None:
             return address
     raise InvalidInput(
-        f"{text[:80] or 'Nothing'} is no page of this site: type its web address, or its path there.",
+        f"{text[:80] or 'Nothing'} is not a page of this site. Type its web address, or its path there.",
         fields={"address": "A web address, or a path in the document root."},
     )
 

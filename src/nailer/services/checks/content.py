@@ -52,7 +52,7 @@ async def _one(side: Side, wanted: ToRead, problems: list[str], parsing: asyncio
             try:
                 links: FileLinks | None = await bounded(links_in, wanted.path.name, data)
             except Unreadable as error:
-                problems.append(f"{wanted.path} cannot be read for what it refers to. {error.what}")
+                problems.append(f"{wanted.path} cannot be read for links. {error.what}")
                 links = None
             return ReadFile(wanted.path, len(data), entry.stamp, utc_now(), blake3(data).digest(), links=links)
         return await _measured(side, wanted, parsing)

@@ -38,7 +38,7 @@ class FirstPages:
         folder = path.parent if side is _THERE else site.counterpart(side, path.parent)
         address = address_of(folder, roots_there(site), is_folder=True) if folder is not None else None
         if folder is None or address is None:
-            raise InvalidInput(f"{path.parent} is not on the web: it has no first page.")
+            raise InvalidInput(f"{path.parent} is not on the web, so it has no start page.")
         async with self._browse.side(site, side) as own:
             if (await own.stat(path)).size > _LARGEST_BYTES:
                 raise InvalidInput(f"{path} is too large for a page.")
@@ -48,7 +48,7 @@ class FirstPages:
         name = name_to_take(path.name, {name: digest for name, (_, digest) in indexes.items()}, served)
         target = folder.child(name)
         if side is _THERE and target == path:
-            raise InvalidInput(f"{path} is the first page already.")
+            raise InvalidInput(f"{path} is already the start page.")
         seen = indexes[name][0] if name in indexes else None
         title = f"{shown_name(path.name)} becomes the first page"
         reason = f"in one step; {shown_name(name)} as it is now is kept" if seen is not None else "there is none yet"

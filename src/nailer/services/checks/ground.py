@@ -12,7 +12,7 @@ from nailer.store.sites import Site
 def roots_there(site: Site) -> tuple[DocumentRoot, ...]:
     """The document roots of a site. Raises InvalidInput where it has none: then nobody knows what visitors get."""
     if not site.document_roots:
-        raise InvalidInput("Say in the settings which folder answers at which web address first.")
+        raise InvalidInput("First set in the site's settings which folder each web address shows.")
     return site.document_roots
 
 
@@ -40,4 +40,4 @@ def need_whole(site: Site) -> None:
     """Raises NotAllowed where whoever acts does not see all of a site: what was read of it names every folder."""
     grant = grant_on(site.id)
     if grant is not None and not grant.is_whole:
-        raise NotAllowed("What is known of a site is shown to who may see all of it.")
+        raise NotAllowed("Checks need access to the whole site. Ask an administrator.")

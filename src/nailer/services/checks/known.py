@@ -136,13 +136,15 @@ class Knowledge:
             for action in card.actions:
                 if action.mend.value == mend:
                     return action, [known.found[number].finding for number in action.about]
-        raise NotFound("This finding is gone by now. Read the site again.")
+        raise NotFound("This finding no longer exists. Read the site again.")
 
     async def ignore(self, account_id: int, site: Site, numbers: Sequence[int], why: str) -> None:
         """Let findings be. Raises InvalidInput where nobody says why."""
         need_whole(site)
         if not why.strip():
-            raise InvalidInput("Say why, so that whoever comes next knows.", fields={"why": "Say why."})
+            raise InvalidInput(
+                "Give a reason, so that others understand why it is ignored.", fields={"why": "Say why."}
+            )
         for number in numbers:
             await self._findings.ignore(site.id, number, account_id, why.strip())
 
@@ -165,14 +167,14 @@ class Knowledge:
         need_whole(site)
         found = await self._reader.learned(site)
         if found is None:
-            raise NotFound("This site was not read yet. Read it first: Checks, Read the site.")
+            raise NotFound("This site has not been read yet. Open Checks and choose “Read the site”.")
         return found
 
     async def page(self, site: Site, page: SitePath) -> PageKnown:
         """What a page refers to, who refers to it, and what belongs to it. Raises FileMissing where it was not read."""
         _, learned = await self.learned(site)
         if page not in learned.graph.leads:
-            raise FileMissing(f"{page} was not read as a page: it is none, or it was not there at the last reading.")
+            raise FileMissing(f"{page} is not a page, or it did not exist at the last reading.")
         needs, elsewhere = [], []
         for place, target, _ in learned.graph.leads[page]:
             if target.path is not None:
@@ -192,7 +194,7 @@ class Knowledge:
             folders[path.parent].append(path.name)
         found = [(here, there, names) for there, names in folders.items() if (here := here_of(site, there)) is not None]
         if not found:
-            raise InvalidInput("None of this lies in the folders that the pair maps to each other.")
+            raise InvalidInput("None of these files are in the folders of the pair.")
         return found
 
     async def pages(self, site: Site) -> list[tuple[SitePath, int, int]]:

@@ -81,7 +81,7 @@ class Lacking:
         nothing any more."""
         found = await self.of_plan(site, job)
         if not found.lacking:
-            raise InvalidInput("Nothing is lacking any more.")
+            raise InvalidInput("No files are missing any longer.")
         folders: dict[tuple[SitePath, SitePath], list[bytes]] = defaultdict(list)
         async for one in self._carried(job.id):
             folders[one.source.parent, one.target.parent].append(one.source.name)

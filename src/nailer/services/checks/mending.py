@@ -61,7 +61,7 @@ class Mending:
     async def _planned(self, account_id: int, site: Site, mend: Mend, found: Sequence[SiteFinding]) -> int:
         paths = [one.path for one in found if one.path is not None]
         if not paths:
-            raise InvalidInput("None of this is there any more. Read the site again.")
+            raise InvalidInput("These files no longer exist. Read the site again.")
         match mend:
             case Mend.SEND:
                 return await self._send(account_id, site, paths)
@@ -92,7 +92,7 @@ class Mending:
         for folder, names in folders.items():
             here = here_of(site, folder)
             if here is None:
-                raise InvalidInput(f"{folder} lies outside the folders that the pair maps to each other.")
+                raise InvalidInput(f"{folder} is outside the folders of the pair.")
             places.append(FromFolder(here, folder, tuple(names)))
         return await self._make.carry_places(account_id, site, _THERE, places)
 
@@ -125,10 +125,10 @@ class Mending:
             default=None,
         )
         if root is None or root.is_root:
-            raise InvalidInput("The whole account lies on the web: there is no place in it that visitors do not reach.")
+            raise InvalidInput("The whole account is on the web, so there is no folder that visitors cannot reach.")
         target = root.parent.child(_OFF)
         names = [path.name for path in paths if path.parent == folder]
-        title = f"Move of {shown_name(names[0])} out of the web" if len(names) == 1 else ""
+        title = f"Move {shown_name(names[0])} off the web" if len(names) == 1 else ""
         return await self._make.move(account_id, site, _THERE, folder, names, target, title=title)
 
     async def _set_aside(self, account_id: int, site: Site, finding: SiteFinding) -> int:
@@ -136,7 +136,7 @@ class Mending:
         path = finding.other
         if path is None:
             raise InvalidInput(
-                "Which first page visitors get is not known: look at both, and rename one in the files view."
+                "Nailer cannot tell which start page visitors get. Open both and rename one in the files view."
             )
         async with self._browse.side(site, _THERE) as side:
             entry = await side.stat(path)
@@ -157,7 +157,9 @@ class Mending:
             None,
         )
         if root is None:
-            raise InvalidInput("They lie in several document roots: make the rule for one of them after the other.")
+            raise InvalidInput(
+                "The files are in different document roots. Create the rule for one document root at a time."
+            )
         file = root.child(NAME)
         seen: Entry | None = None
         text = ""
@@ -169,11 +171,11 @@ class Mending:
                 pass
         new = without_lists(text) if mend is Mend.FORBID_LISTS else forbidding(text, paths)
         if new == text:
-            raise InvalidInput(f"{file} holds that rule already: this web server does not heed it.")
+            raise InvalidInput(f"{file} already contains this rule, but the web server ignores it.")
         title = (
-            "Folders show no lists" if mend is Mend.FORBID_LISTS else f"Nobody gets {count_text(len(paths), 'name')}"
+            "Turn off directory listings" if mend is Mend.FORBID_LISTS else f"Block {count_text(len(paths), 'file')}"
         )
-        write = Write(file, new.encode("utf-8", "surrogateescape"), seen, "one more rule")
+        write = Write(file, new.encode("utf-8", "surrogateescape"), seen, "rule added")
         return await self._prepared.add(account_id, site, _THERE, title, [write])
 
 

@@ -55,7 +55,7 @@ class Nightly:
         news, count = last.summary.get("news", []), last.summary.get("news_count", 0)
         if last.state is not ReadingState.DONE:
             lines = [f"{site.name} could not be read: {last.problem}"]
-            await self._notices.write(due.account_id, f"{site.name}: not read", lines)
+            await self._notices.write(due.account_id, f"{site.name}: daily check failed", lines)
         elif news:
             title = f"{site.name}: {count_text(count, 'new finding')}"
             more = [f"and {count - len(news)} more"] if count > len(news) else []

@@ -38,7 +38,7 @@ class OtherSites:
         links = graph.elsewhere()
         wanted = dict(list(links.items())[:_MOST])
         if len(links) > _MOST:
-            problems.append(f"{count_text(len(links), 'link')} lead to other sites: the first {_MOST} were asked.")
+            problems.append(f"{count_text(len(links), 'link')} lead to other sites; the first {_MOST} were checked.")
         robots: dict[str, RobotFileParser] = {}
         found: list[SiteFinding] = []
         silent: list[SiteFinding] = []
@@ -55,10 +55,10 @@ class OtherSites:
             elif answer.status is None:
                 silent.append(_finding(address, places, answer.words))
         if forbidden:
-            problems.append(f"{count_text(forbidden, 'link')} not asked: the other site's rules forbid it to programs.")
+            problems.append(f"{count_text(forbidden, 'link')} not checked: the other site's robots.txt forbids it.")
         if silent and not answered:
             # Nobody answered at all: that tells of this machine's way out, not of them.
-            problems.append(f"No other site answered: this machine reaches none. The first said: {silent[0].said}")
+            problems.append(f"No other site could be reached from Nailer's machine. The first one: {silent[0].said}")
             return found
         return [*found, *silent]
 

@@ -32,7 +32,7 @@ class Pictures:
         _, data = await self._original(site, path)
         width, height, places = await bounded(pixels_of, data)
         if width is None or height is None:
-            raise InvalidInput(f"{path} is no picture that can be read here.")
+            raise InvalidInput(f"{path} is not a picture that Nailer can read.")
         _, learned = await self._known.learned(site)
         return PictureKnown(width, height, len(data), learned.graph.widths().get(path, ()), places)
 
@@ -48,7 +48,7 @@ class Pictures:
         async with self._gate:
             made = await bounded(smaller_copy, data, width, quality)
         if len(made.content) >= len(data):
-            raise InvalidInput("The copy is no smaller than the original: choose fewer pixels, or a lower quality.")
+            raise InvalidInput("The copy is not smaller than the original. Choose a smaller width or a lower quality.")
         reason = f"{made.width} pixels wide, {size_text(len(made.content))} instead of {size_text(len(data))}"
         title = f"A smaller copy of {shown_name(path.name)}"
         return await self._prepared.add(account_id, site, _THERE, title, [Write(path, made.content, entry, reason)])
@@ -57,5 +57,5 @@ class Pictures:
         async with self._browse.side(site, _THERE) as side:
             entry = await side.stat(path)
             if not entry.is_file or entry.size > _MOST_BYTES:
-                raise InvalidInput(f"{path} is no file, or larger than {size_text(_MOST_BYTES)}.")
+                raise InvalidInput(f"{path} is not a file, or is larger than {size_text(_MOST_BYTES)}.")
             return await side.whole(path)

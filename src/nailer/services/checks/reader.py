@@ -43,7 +43,7 @@ from nailer.store.stores import Stores
 _log = structlog.get_logger()
 
 _STORED_AT_ONCE = 200
-_GIVEN_UP = "It was given up."
+_GIVEN_UP = "It was stopped."
 _TRIES = 3
 _PAUSE_S = 2.0
 _MOST_PROBLEMS = 50
@@ -107,9 +107,11 @@ class SiteReader:
         """Go on with readings that were under way when Nailer ended."""
         for one in reversed(await self._readings.unended()):
             if one.site_id in self._under_way:
-                await self._readings.end(one, ReadingState.STOPPED, problem="A later reading took its place.")
+                await self._readings.end(one, ReadingState.STOPPED, problem="A newer reading replaced it.")
             elif one.account_id is None:
-                await self._readings.end(one, ReadingState.STOPPED, problem="Whoever asked for it is no longer here.")
+                await self._readings.end(
+                    one, ReadingState.STOPPED, problem="The person who asked for it no longer has an account."
+                )
             else:
                 self._go(one)
 
@@ -178,7 +180,9 @@ class SiteReader:
             await self._end(reading, ReadingState.FAILED, error.what + words)
         except Exception:
             _log.exception("a reading failed in a way nobody foresaw", site=reading.site_id)
-            await self._end(reading, ReadingState.FAILED, "Something unforeseen ended it; the log of Nailer says what.")
+            await self._end(
+                reading, ReadingState.FAILED, "It failed because of an error in Nailer. Details are in Nailer's log."
+            )
         finally:
             self._under_way.pop(reading.site_id, None)
 
@@ -209,10 +213,8 @@ class SiteReader:
                 files, count = await self._files(site, side, there, roots, problems, standing)
                 seen = await self._judged(site, there, here, files, count)
         if len(seen.broken) > MOST:
-            problems.append(
-                f"{count_text(len(seen.broken), 'reference')} lead nowhere: the first {MOST} were asked for."
-            )
-        standing.what = "Asking the web"
+            problems.append(f"{count_text(len(seen.broken), 'reference')} are broken; the first {MOST} were checked.")
+        standing.what = "Checking links"
         learned = seen.learned
         found = await self._asker.findings(site, learned.there, learned.files, seen.broken, seen.suspects)
         news = await self._findings.put(site.id, *found)
@@ -292,7 +294,7 @@ class SiteReader:
             standing.listed = Progress()
             tree = await read_tree(side, top, standing.listed)
             if tree.missing:
-                raise NotFound(f"The folder {top} that the settings name is not there.")
+                raise NotFound(f"The folder {top} from the site's settings does not exist.")
             trees[top] = tree
         return trees
 

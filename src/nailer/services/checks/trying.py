@@ -49,7 +49,7 @@ class TrialFiles:
     @staticmethod
     async def _put(side: Side, files: Sequence[TrialFile]) -> dict[SitePath, TrialFile]:
         put: dict[SitePath, TrialFile] = {}
-        why: NailerError = InvalidInput("There is no folder that a file could be put into.")
+        why: NailerError = InvalidInput("There is no folder to put the test file in.")
         for one in files:
             try:
                 await side.write(one.path, once(one.content))

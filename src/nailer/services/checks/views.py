@@ -134,7 +134,7 @@ class Views:
         path = path_asked(site, address)
         within_it = [root for root in roots if path is not None and path.below(root.folder) is not None]
         if not within_it or path is None:
-            raise InvalidInput(f"{address} is no page of this site.")
+            raise InvalidInput(f"{address} is not a page of this site.")
         root = max(within_it, key=lambda one: len(one.folder.names))
         parts = urlsplit(address)
         tail = parts.path[len(urlsplit(root.address).path.rstrip("/")) :].lstrip("/")
@@ -164,20 +164,20 @@ class Views:
         """The view and the side that an address names, at the host that it was opened for. Raises NotFound."""
         view, side = self._by_secret.get(secret, (None, None))
         if view is None or side is None or host != urlsplit(view.sides[side].origin).hostname:
-            raise NotFound("This view has ended. Open it again.")
+            raise NotFound("This view has expired. Open it again.")
         self._check_age(view)
         return view, side
 
     def _check_age(self, view: PageView) -> None:
         if time.monotonic() - view.opened_s > _LIVES_S:
             self._close(view)
-            raise NotFound("This view has ended. Open it again.")
+            raise NotFound("This view has expired. Open it again.")
 
     def own(self, token: str, account_id: int, site_id: int) -> PageView:
         """A view of somebody's own, of this site. Raises NotFound."""
         view = self._views.get(token)
         if view is None or view.viewer.account_id != account_id or view.site.id != site_id:
-            raise NotFound("This view has ended. Open it again.")
+            raise NotFound("This view has expired. Open it again.")
         self._check_age(view)
         return view
 
@@ -187,7 +187,7 @@ class Views:
         viewer = view.viewer
         if not await self._accounts.session_lasts(viewer.account_id, viewer.session_id):
             self._close(view)
-            raise NotFound("This view has ended. Open it again.")
+            raise NotFound("This view has expired. Open it again.")
         with acting_as(Acting(await self._grants.person(viewer.account_id), program="a view")):
             need(Right.LOOK, view.site.id)
             got, data = await (self._of_here(view, tail) if side is SideName.HERE else self._of_live(view, tail, query))
@@ -313,7 +313,7 @@ def _withheld(view: PageView, there: SitePath) -> str:
     if there.name.lower().endswith(_SOURCES):
         return "it is the source of a program"
     if there not in view.told_of:
-        return "the page here does not refer to it"
+        return "the page here does not use it"
     return ""
 
 

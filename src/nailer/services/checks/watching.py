@@ -101,10 +101,10 @@ class Watching:
             back_id = None  # it has changed nothing
         await self._watches.end(job.id, worse, back_id)
         lines = [
-            f"{job.title} made a page worse: {worse}.",
-            f"It is being put back by job {back_id}." if back_id else "",
+            f"A page got worse after “{job.title}”: {worse}.",
+            f"Job {back_id} is taking the change back." if back_id else "",
         ]
-        await self._notices.write(job.account_id, f"{site.name}: put back", [line for line in lines if line])
+        await self._notices.write(job.account_id, f"{site.name}: change taken back", [line for line in lines if line])
 
     async def _worse(self, watch: Watch) -> str:
         after = await self._fetch(watch.addresses)

@@ -78,11 +78,11 @@ class Drafts:
         now = await self._now(site, side, path)
         if draft is None:
             if now is None:
-                raise FileMissing(f"{path} is not there.")
+                raise FileMissing(f"{path} does not exist.")
             entry, data = now
             found = decoded(data)
             if found is None:
-                raise NotEditable(f"{path.name.decode('utf-8', 'replace')} is no text.")
+                raise NotEditable(f"{path.name.decode('utf-8', 'replace')} is not a text file.")
             draft_id = await self._drafts.add(account_id, site.id, side, path, data, entry, found[1])
             return _opened(await self._drafts.get(draft_id))
         await self._drafts.see(draft.id)
@@ -105,18 +105,18 @@ class Drafts:
         if await self._drafts.of_file(account_id, site.id, side, path) is None:
             async with self._browse.side(site, side) as reached:
                 if await is_there(reached, path):
-                    raise Conflict(f"{path} is there already. Open it, or take another name.")
+                    raise Conflict(f"{path} already exists. Open it, or choose another name.")
             await self._drafts.add(account_id, site.id, side, path, b"", None, TextForm(), text)
         draft = await self._drafts.of_file(account_id, site.id, side, path)
         if draft is None:
-            raise NotFound("This file is not open any more.")
+            raise NotFound("This file is no longer open.")
         return draft
 
     async def own(self, account_id: int, draft_id: int) -> Draft:
         """A draft of this account. Raises NotFound."""
         draft = await self._drafts.get(draft_id)
         if draft.account_id != account_id:
-            raise NotFound("This file is not open any more.")
+            raise NotFound("This file is no longer open.")
         return draft
 
     async def type(self, draft: Draft, text: str, history: str | None) -> bool:
@@ -234,7 +234,7 @@ class Drafts:
     async def _merged(self, draft: Draft, data: bytes) -> Merged:
         theirs = decoded(data)
         if theirs is None:
-            raise NotEditable("What is there now is no text any more.")
+            raise NotEditable("The current version there is no longer a text file.")
         opened = _opened(draft)
         return await bounded(merged, opened.base_text, opened.text, theirs[0])
 
@@ -256,7 +256,7 @@ async def _content(side: Side, path: SitePath) -> tuple[Entry, bytes] | None:
     try:
         entry = await side.stat(path)
         if not entry.is_file:
-            raise NotEditable(f"{path} is no file.")
+            raise NotEditable(f"{path} is not a file.")
         if entry.size > LARGEST_BYTES:
             raise NotEditable(
                 f"{path} has {size_text(entry.size)}; the editor opens files up to {size_text(LARGEST_BYTES)}."
@@ -274,4 +274,4 @@ def _opened(draft: Draft) -> Opened:
 
 def _check_size(size: int) -> None:
     if size > LARGEST_BYTES:
-        raise InvalidInput(f"The editor keeps texts up to {size_text(LARGEST_BYTES)}.")
+        raise InvalidInput(f"The editor saves files up to {size_text(LARGEST_BYTES)}.")

@@ -60,11 +60,11 @@ class LiveCheck:
         """Compare what visitors get with what lies there now. Raises InvalidInput where the file is not on the web."""
         address = address_of(path, site.document_roots)
         if address is None:
-            raise InvalidInput("This lies outside the folders that the site's web address serves: no visitor gets it.")
+            raise InvalidInput("Visitors cannot see this file: it is outside the folders of the web address.")
         async with self._browse.side(site, SideName.THERE) as side:
             entry = await side.stat(await side.resolve(path))
             if not entry.is_file:
-                raise FileMissing(f"{path} is no file.")
+                raise FileMissing(f"{path} is not a file.")
             digest, size = blake3(), 0
             async for chunk in side.read(path):
                 digest.update(chunk)
@@ -83,7 +83,7 @@ class LiveCheck:
         if not answer.status:
             return f"Its old address {shown} could not be asked: {answer.words}."
         if answer.moved_to:
-            return f"Its old address {shown} leads on ({answer.moved_to}) and answers {answer.status}."
+            return f"Its old address {shown} redirects to {answer.moved_to} and answers {answer.status}."
         if answer.status in (404, 410):
             return f"Its old address {shown} answers {answer.status} to visitors now."
         return f"Its old address {shown} still answers {answer.status}: a cache, a rule or another file serves it."
@@ -125,7 +125,7 @@ class LiveCheck:
                 return _moved(answer, moved)
             moved = f"{answer.status} to {answer.moved_to}"
             at = urljoin(at, answer.moved_to)
-        return Fetched(how, address, words=f"it moves on and on, last by {moved}")
+        return Fetched(how, address, words=f"too many redirects, the last one {moved}")
 
     async def content(self, address: str) -> tuple[Fetched, bytes]:
         """One fetch as a visitor's, moves followed, with the content itself. What goes wrong is in the answer."""
@@ -151,7 +151,7 @@ class LiveCheck:
                 await answer.aclose()
         except (TimeoutError, httpx2.HTTPError, httpx2.InvalidURL, OSError, ValueError) as error:
             return f"The purge address does not answer: {str(error)[:120] or 'nothing came in time'}."
-        return f"The cache was asked to let it go, and answered {answer.status_code}."
+        return f"Nailer asked the cache to delete the file. The cache answered {answer.status_code}."
 
     async def _get(
         self,
@@ -176,7 +176,7 @@ class LiveCheck:
                     into += chunk
                 begins = (begins + chunk)[:_READ_BYTES] if len(begins) < _READ_BYTES else begins
                 if size > _MOST_BYTES:
-                    raise ValueError("what it sends does not end")
+                    raise ValueError("the answer does not end")
         finally:
             await answer.aclose()
         said = {name.lower(): value for name, value in answer.headers.items()}
@@ -204,7 +204,7 @@ class LiveCheck:
         """The answer, its content still to be read. Raises ValueError where the address may not be fetched."""
         parts = urlsplit(address)
         if parts.scheme not in ("http", "https") or not parts.hostname:
-            raise ValueError(f"{address} is no web address")
+            raise ValueError(f"{address} is not a web address")
         port = parts.port or (443 if parts.scheme == "https" else 80)
         host, dial_port = self._route(parts.hostname, port)
         common = {"User-Agent": "Nailer live check", "Host": parts.netloc.rpartition("@")[2], **headers}
@@ -230,7 +230,7 @@ class LiveCheck:
         addresses = list(dict.fromkeys(str(one[4][0]) for one in found))
         inside = [one for one in addresses if not may_be_fetched(one, self._allowed)]
         if inside:
-            raise ValueError(f"{host} leads to {inside[0]}, which is no public address")
+            raise ValueError(f"{host} leads to {inside[0]}, which is not a public address")
         return addresses
 
 
@@ -240,9 +240,9 @@ async def _answered(how: FetchedHow, address: str, ask: Callable[[httpx2.AsyncCl
         async with asyncio.timeout(_WITHIN_S), _client() as client:
             return await ask(client)
     except (TimeoutError, httpx2.TimeoutException):
-        return Fetched(how, address, words=f"nothing came within {_WITHIN_S:.0f} s")
+        return Fetched(how, address, words=f"no answer within {_WITHIN_S:.0f} s")
     except (httpx2.HTTPError, httpx2.InvalidURL, OSError, ssl.SSLError, ValueError) as error:
-        return Fetched(how, address, words=str(error)[:200] or "the line was cut")
+        return Fetched(how, address, words=str(error)[:200] or "the connection was lost")
 
 
 def _with_query(address: str) -> str:

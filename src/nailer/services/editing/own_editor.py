@@ -81,14 +81,15 @@ class OwnEditor:
         """Fetch a file here and watch it. Raises Conflict where the copy here has changes of its own."""
         here = site.counterpart(SideName.THERE, there)
         if here is None:
-            raise InvalidInput("This file lies outside the folders of the pair, so it has no place here.")
+            raise InvalidInput("This file is outside the folders of the pair, so it has no folder here.")
         far = await self._content(site, SideName.THERE, there)
         if far is None:
             raise FileMissing(f"{there} is not there.")
         near = await self._content(site, SideName.HERE, here)
         if near is not None and near != far:
             raise Conflict(
-                f"{here} here differs from what is there. Download or upload it first: nothing is replaced unseen."
+                f"{here} differs from the version there. Download or upload it first, so that nothing is "
+                "replaced by accident."
             )
         if near is None:
             job_id = await self._planning.carry(
@@ -111,8 +112,8 @@ class OwnEditor:
         if near == far:
             return await self._store(replace(own, content=near, saved_at=None, trouble=""))
         if far != own.content:
-            gone = "was removed" if far is None else "was changed by somebody else"
-            return await self._store(replace(own, trouble=f"It {gone} there meanwhile; nothing was sent."))
+            gone = "was removed" if far is None else "was changed by someone else"
+            return await self._store(replace(own, trouble=f"It {gone} there in the meantime. Nothing was uploaded."))
         job_id = await self._planning.carry(
             own.account_id,
             site,
@@ -133,7 +134,7 @@ class OwnEditor:
         for one in self.of_account(account_id):
             if one.id == own_id:
                 return one
-        raise NotFound("This file is not watched any more.")
+        raise NotFound("This file is no longer watched.")
 
     async def set_sends(self, own: OwnFile, *, sends: bool) -> None:
         """Whether each save goes up by itself, or is only offered."""
@@ -222,7 +223,7 @@ class OwnEditor:
             try:
                 entry = await reached.stat(path)
                 if not entry.is_file or entry.size > _LARGEST_BYTES:
-                    raise InvalidInput(f"{path} is no file that can be watched.")
+                    raise InvalidInput(f"{path} is not a file that can be watched.")
                 return bytes(blake3((await reached.whole(path))[1]).digest())
             except FileMissing:
                 return None

@@ -50,7 +50,7 @@ class FoundReferences:
     def text(self) -> str:
         """`7 references in 3 files`, or that there is none."""
         if not self.referrers:
-            return f"Nothing in {count_text(self.read, 'page and style', 'pages and styles')} refers to it."
+            return f"Nothing in {count_text(self.read, 'page and style', 'pages and styles')} links to it."
         where = names_text([one.path.name for one in self.referrers])
         return f"{count_text(self.count, 'reference')} in {count_text(len(self.referrers), 'file')}: {where}"
 
@@ -125,10 +125,8 @@ class References:
                 writes.append(Write(path, text, entry, f"{count_text(count, 'reference')} rewritten"))
                 found.append(Referrer(path, entry, (0,) * count))
         if not writes:
-            raise InvalidInput(
-                "They went into other folders: what refers to them is mended in the editor, page by page."
-            )
-        title = f"What refers to {names_text([old.name for old in leads])} leads to the new names"
+            raise InvalidInput("The files moved to other folders. Update the links to them page by page in the editor.")
+        title = f"Links to {names_text([old.name for old in leads])} will point to the new names"
         job_id = await self._writing.add(account_id, site, side, title[:200], writes)
         return job_id, FoundReferences(tuple(found), len(read), tuple(problems))
 
@@ -165,7 +163,7 @@ def _top(roots: tuple[DocumentRoot, ...], paths: Sequence[SitePath]) -> SitePath
     for root in sorted(roots, key=lambda one: -len(one.folder.names)):
         if all(path.below(root.folder) is not None for path in paths):
             return root.folder
-    raise InvalidInput("This lies outside the folders that the site's web address serves: no page can refer to it.")
+    raise InvalidInput("This is outside the folders that the site's web address serves, so no page can link to it.")
 
 
 async def _moves(side: Side, renames: Mapping[SitePath, bytes]) -> list[Rename]:
@@ -178,12 +176,12 @@ async def _moves(side: Side, renames: Mapping[SitePath, bytes]) -> list[Rename]:
     for old, name in sorted(renames.items(), key=lambda one: -len(one[0].names)):
         there = listed[old.parent]
         if old.name not in there:
-            raise FileMissing(f"{old} is not there any more.")
+            raise FileMissing(f"{old} no longer exists.")
         if name in there:
             raise AlreadyThere(f"{old.parent.child(name)} exists already.")
         moves.append(Rename(old, old.parent.child(name), there[old.name]))
     if len({one.new for one in moves}) != len(moves):
-        raise AlreadyThere("Two of the names would become the same.")
+        raise AlreadyThere("Two files would get the same name.")
     return moves
 
 

@@ -111,7 +111,7 @@ class Scripts:
                     if access is not None and not access & 0o001
                 ]
                 if not closed:
-                    raise InvalidInput("Every folder above it can be entered already.")
+                    raise InvalidInput("All folders above it are already accessible.")
                 folder, access = closed[0]
                 return await self._permit.set_one(account_id, site, there, folder, access | 0o111)
             case Repair.TAKE_DOWN:
@@ -120,16 +120,16 @@ class Scripts:
                 async with self._browse.side(site, there) as side:
                     entry, data = await side.whole(path)
                 if (content := mended(data)) == data:
-                    raise InvalidInput("Its first line is well already.")
-                title = f"Mending {shown_name(path.name)}"
-                write = Write(path, content, entry, "first line mended")
+                    raise InvalidInput("Its first line is already correct.")
+                title = f"Fixing {shown_name(path.name)}"
+                write = Write(path, content, entry, "first line fixed")
                 return await self._writing.add(account_id, site, there, title, [write], at_once=True)
 
     async def _run_there(self, site: Site, path: SitePath, data: bytes) -> list[ScriptMark]:
         """Ask the server itself for interpreter and syntax, where the account has a shell."""
         program = interpreter(data)
         if program is None:
-            return [ScriptMark("Interpreter", False, "none is named by its whole path in the first line")]
+            return [ScriptMark("Interpreter", False, "the first line does not contain the full path of an interpreter")]
         shown = shown_name(program)
         try:
             exists, said = await self._on_server.script(site, path, program)
@@ -141,7 +141,7 @@ class Scripts:
         marks = [ScriptMark("Interpreter", exists, f"{shown} {'is there' if exists else 'is not on the server'}")]
         if said is None:
             return [*marks, ScriptMark("Syntax", None, "there is no way to check this language without running it")]
-        return [*marks, ScriptMark("Syntax", not said, said or "reads cleanly")]
+        return [*marks, ScriptMark("Syntax", not said, said or "has no errors")]
 
 
 async def _folders(side: Side, path: SitePath) -> list[tuple[str, int | None]]:
@@ -168,8 +168,6 @@ def _ending(path: SitePath) -> ScriptMark:
         return ScriptMark("Ending", True, f".{ending}, in cgi-bin")
     usual = ending.lower() in ("cgi", "pl")
     words = (
-        f".{ending} is run by most servers"
-        if usual
-        else f".{ending} outside cgi-bin is run by few servers; .cgi is by most"
+        f".{ending} is run by most servers" if usual else f"few servers run .{ending} outside cgi-bin; most run .cgi"
     )
     return ScriptMark("Ending", True if usual else None, words)

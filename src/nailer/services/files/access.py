@@ -96,7 +96,7 @@ class AccessPlans:
         """Raises NotFound where it was let go."""
         found = self._readings.get(token)
         if found is None or found.account_id != account_id or time.monotonic() - found.at_s > _KEPT_S:
-            raise NotFound("What was read for this is old. Open the page anew.")
+            raise NotFound("This preview is out of date. Reload the page.")
         return found
 
     def preview(self, reading: AccessReading, wish: AccessWish, *, only_risky: bool = False) -> list[Transition]:
@@ -123,7 +123,7 @@ class AccessPlans:
             reading.account_id,
             site.id,
             JobKind.ACCESS,
-            f"Access of {names}"[:200],
+            f"Permissions of {names}"[:200],
             reading.side,
             reading.folder,
             reading.folder,
@@ -138,13 +138,13 @@ class AccessPlans:
         async with self._browse.side(site, side) as reached:
             entry = await reached.stat(path)
         if entry.access is None:
-            raise InvalidInput("The server does not say who may do what with this name, so it cannot be set.")
+            raise InvalidInput("The server does not report the permissions of this file, so Nailer cannot set it.")
         if entry.access == access:
-            raise InvalidInput("It is so already.")
+            raise InvalidInput("The permissions are already set to this.")
         then = replace(entry, size=0, access=access)
         reason = difference(entry.access, access, folder=entry.is_folder) or octal(access)
         item = NewItem(Action.SET_ACCESS, Verdict.SETS, reason, path, path, then, replace(entry, size=0))
-        title = f"Access of {names_text([path.name])}: {octal(access)}"
+        title = f"Permissions of {names_text([path.name])}: {octal(access)}"
         job = NewJob(account_id, site.id, JobKind.ACCESS, title, side, path.parent, path.parent)
         job_id = await self._jobs.add(job, [item], JobState.WAITING)
         self._runner.wake()
@@ -153,7 +153,7 @@ class AccessPlans:
     def _item(self, reading: AccessReading, site: Site, path: SitePath, entry: Entry, then: int) -> NewItem:
         locked = reading.side is SideName.THERE and self._guards.is_locked(reading.account_id, site, path)
         verdict = Verdict.LEFT if locked else Verdict.SETS
-        reason = "lies in a guarded folder" if locked else f"{octal(entry.access or 0)} becomes {octal(then)}"
+        reason = "is in a guarded folder" if locked else f"{octal(entry.access or 0)} becomes {octal(then)}"
         seen = replace(entry, size=0)
         return NewItem(Action.SET_ACCESS, verdict, reason, path, path, replace(seen, access=then), seen)
 
@@ -193,5 +193,5 @@ async def _tree(side: Side, top: SitePath, problems: list[str]) -> list[tuple[Si
                 problems.append(f"{where}: {reading.doubt}")
             found += [(where.child(one.name), one) for one in reading.entries]
             if len(found) > _MOST_NAMES:
-                raise InvalidInput(f"There are more than {_MOST_NAMES} names. Pick a part of them.")
+                raise InvalidInput(f"There are more than {_MOST_NAMES} files and folders. Select fewer.")
     return found

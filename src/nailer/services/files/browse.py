@@ -137,7 +137,7 @@ class _Memory:
 async def _strangers(here: SitePath, there: SitePath, ours: FolderRead, theirs: FolderRead, view: View) -> Ledger:
     """Two folders that do not belong together: their names side by side, and nothing said of how they stand."""
     rows = await asyncio.to_thread(build_rows, ours.entries, theirs.entries, {}, {})
-    rows = not_compared(rows, "the two folders do not belong together, so nothing is compared")
+    rows = not_compared(rows, "the two folders are not a pair, so nothing is compared")
     return Ledger(
         here, there, ours, theirs, rows, visible(rows, view), joint_counts(rows, hidden=view.hidden), None, False
     )

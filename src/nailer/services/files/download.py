@@ -55,7 +55,7 @@ async def file_to_fetch(side: Side, path: SitePath) -> Entry:
     InvalidInput where it is none, and why it cannot be read."""
     entry = await side.stat(await side.resolve(path))
     if not entry.is_file:
-        raise InvalidInput(f"{path} is no file.")
+        raise InvalidInput(f"{path} is not a file.")
     async with aclosing(side.read(path, ahead=1)) as chunks:
         await anext(chunks, b"")
     return entry
@@ -107,7 +107,7 @@ async def tarred(side: Side, folder: SitePath, names: Sequence[bytes]) -> AsyncG
                     problems.append(f"{path}: {error.what}")
             if left:
                 # The head said how much would come: what is missing is zeros, and said.
-                problems.append(f"{path}: {left} bytes of it did not come.")
+                problems.append(f"{path}: {left} bytes are missing.")
             yield await in_thread(squeeze.compress, bytes(left + -entry.size % _TAR_BLOCK))
     if problems:
         text = ("\n".join(problems) + "\n").encode()
@@ -156,7 +156,7 @@ async def _one(
                     if ready := drain.take():
                         yield ready
             except TransferError as error:
-                problems.append(f"{path}: it is not whole in this archive. {error.what}")
+                problems.append(f"{path} is incomplete in this archive. {error.what}")
     yield drain.take()
 
 
@@ -169,7 +169,7 @@ async def _files(
         if entry.is_file or entry.is_folder:
             yield path, entry
         else:
-            problems.append(f"{path}: links and special files are not packed.")
+            problems.append(f"{path}: links and special files were left out.")
         if not entry.is_folder:
             continue
         async with aclosing(walk(side, path, careful=True)) as readings:

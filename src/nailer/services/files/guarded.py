@@ -47,7 +47,7 @@ class GuardedFolders:
         """Raises Locked where a change of this path needs the folder to be opened first."""
         if side is SideName.THERE and self.is_locked(account_id, site, path):
             raise Locked(
-                f"{_guards_of(site, path)[0]} is guarded. Open it first: it is locked again after a quarter of an hour."
+                f"{_guards_of(site, path)[0]} is a guarded folder. Unlock it first; it locks again after 15 minutes."
             )
 
 

@@ -32,9 +32,9 @@ class KeepBook:
     async def keep(self, account_id: int, site: Site, mark: KeepMark) -> None:
         """Let nothing remove a file or folder. Raises InvalidInput for a day that is over, FileMissing."""
         if mark.until is not None and mark.until < utc_now().date():
-            raise InvalidInput("That day is over.", fields={"until": "That day is over."})
+            raise InvalidInput("Choose a date in the future.", fields={"until": "Choose a date in the future."})
         if len(mark.why) > _LONGEST_WHY:
-            raise InvalidInput(f"Say it in {_LONGEST_WHY} characters.", fields={"why": "This is too long."})
+            raise InvalidInput(f"Use at most {_LONGEST_WHY} characters.", fields={"why": "This is too long."})
         need_place(Right.CHANGE, site.id, mark.side, mark.path)
         async with self._browse.side(site, mark.side) as side:
             await side.stat(mark.path)
@@ -75,5 +75,5 @@ def mark_of(side: SideName, path: SitePath, until: str, why: str) -> KeepMark:
     try:
         day = date.fromisoformat(until) if until else None
     except ValueError as error:
-        raise InvalidInput("This is no day.", fields={"until": "This is no day."}) from error
+        raise InvalidInput("This is not a date.", fields={"until": "This is not a date."}) from error
     return KeepMark(side, path, day, " ".join(why.split()))

@@ -69,7 +69,7 @@ class Opening:
     async def _of_address(self, site: Site, address: str) -> LedTo | Nowhere:
         path = path_of(address, site.document_roots)
         if path is None:
-            return Nowhere(None, f"{address} is not on this site's web address.")
+            return Nowhere(None, f"{address} does not belong to a web address of this site.")
         tries = [Meaning(path)]
         if not address.endswith("/"):
             tries += [Meaning(path.parent.child(path.name + ending)) for ending in _PAGE_ENDINGS if path.name]

@@ -97,7 +97,9 @@ async def _archive(side: Side, path: SitePath, entry: Entry) -> Preview:
             data = await _span(side, path, 0, _TAR_BYTES)
             names, whole = await in_thread(_tar_names, data), len(data) >= entry.size
     except (zipfile.BadZipFile, tarfile.TarError, EOFError, zlib.error, OSError) as error:
-        return Preview(ShownAs.ARCHIVE, entry, problem=f"Its directory cannot be read: {str(error)[:120]}.")
+        return Preview(
+            ShownAs.ARCHIVE, entry, problem=f"The contents of the archive cannot be read: {str(error)[:120]}."
+        )
     return Preview(ShownAs.ARCHIVE, entry, names=tuple(names[:_MOST_NAMES]), whole=whole and len(names) <= _MOST_NAMES)
 
 

@@ -52,7 +52,7 @@ async def looked_again(
     for below, entry in found.items():
         folders[below[:-1]] = [*folders.get(below[:-1], ()), entry]
         if entry.is_folder:
-            problems[below] = "The server does not list it where it lies, so nothing in it is touched."
+            problems[below] = "The server does not list it in its folder, so Nailer leaves it alone."
     return replace(tree, folders=folders, problems=problems, lacks=lacks, ruled_out=frozenset(gone))
 
 

@@ -57,7 +57,7 @@ class SingleChange:
         if pack is None:
             raise InvalidInput("Give the archive a name that ends in .zip, .tar.gz or .tgz.")
         if not names:
-            raise InvalidInput("Pick at least one name first.")
+            raise InvalidInput("Select at least one file or folder first.")
         path, part = folder.child(checked_name(name)), folder.child(packing_name(secrets.token_hex(4)))
         async with self._browse.side(site, SideName.HERE) as side:
             try:

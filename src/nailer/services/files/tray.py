@@ -47,7 +47,10 @@ class TrayBook:
         """Put names into the tray. Raises InvalidInput where it would hold too many."""
         tray = await self.of(account_id, site)
         if tray.count + len(names) > _MOST_NAMES:
-            raise InvalidInput(f"A tray holds at most {_MOST_NAMES} names. Carry what is in it first, or pick folders.")
+            raise InvalidInput(
+                f"The tray holds at most {_MOST_NAMES} items. Upload or download them first, or add whole folders "
+                "instead."
+            )
         await self._store.add(account_id, site.id, here, there, names)
         return await self.of(account_id, site)
 

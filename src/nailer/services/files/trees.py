@@ -53,7 +53,7 @@ async def read_tree(
             progress.folders += 1
             progress.names += len(one.entries)
             if progress.names > _MOST_NAMES:
-                raise InvalidInput("There are more than three million names below this folder. Pair smaller ones.")
+                raise InvalidInput("This folder contains more than 3 million files. Use smaller folders for the pair.")
     progress.ended = True
     return Tree(folders, problems, lacks)
 

@@ -84,7 +84,7 @@ class Asides:
         need(Right.CHANGE, site.id)
         one = next((one for one in await self._store.open(site.id) if one.id == aside_id), None)
         if one is None:
-            raise NotFound("This package has its name back already.")
+            raise NotFound("This package has already been brought back.")
         self._guarded.check(account_id, site, _THERE, one.path)
         async with self._browse.side(site, _THERE) as side:
             before = await _there(side, one.aside)
@@ -149,13 +149,15 @@ class Asides:
             is_aside, is_back = await _there(side, one.aside), await _there(side, one.path)
             if is_aside is not None and is_back is not None:
                 raise Conflict(
-                    f"{one.path} is there again, beside the one that was set aside. Rename one of them."
+                    f"{one.path} exists again, next to the package that was set aside. Rename one of them."
                 ) from refused
             if is_aside is not None:
                 raise
             await self._store.back(one.id)
             if is_back is None:
-                raise FileMissing(f"{one.title} is gone from both of its names: somebody else moved it.") from refused
+                raise FileMissing(
+                    f"{one.title} was not found under its old or new name. Someone may have moved it."
+                ) from refused
             return
         await self._store.back(one.id)
 

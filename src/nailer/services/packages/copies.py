@@ -24,7 +24,7 @@ from nailer.errors import NailerError, NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.packing import Form, packed
-from nailer.services.packages.rehearsal import rehearsed
+from nailer.services.packages.rehearsal import Rehearsal, rehearsed
 from nailer.services.packages.taking import CUT, CopyStanding, Taker
 from nailer.sides.connection import Lane
 from nailer.store.database import written_down
@@ -79,7 +79,7 @@ class ProvedCopies:
         need_whole(site)
         need(Right.DOWNLOAD, site.id)
         if site.id in self._standing or site.id in self._beginning:
-            raise UnderWay("A copy of this site is being taken already.")
+            raise UnderWay("A copy of this site is already being created.")
         self._beginning.add(site.id)
         try:
             copy_id = await self._store.begin(site.id, account_id, path, title, time_id=time_id)
@@ -119,7 +119,7 @@ class ProvedCopies:
             problem = error.what
         except Exception:
             _log.exception("a copy failed in a way nobody foresaw", site=site_id)
-            problem = "Something unforeseen ended it; the log of Nailer says what."
+            problem = "It failed because of an error in Nailer. Details are in Nailer's log."
         finally:
             try:
                 if problem:
@@ -167,20 +167,20 @@ class ProvedCopies:
         for copy in await self._store.of(site.id):
             if copy.id == copy_id and copy.state is CopyState.PROVED:
                 return copy
-        raise NotFound("There is no such copy, or it is not whole.")
+        raise NotFound("This copy does not exist or is incomplete.")
 
     async def look_inside(self, site: Site, copy_id: int) -> tuple[ProvedCopy, Manifest]:
         """A copy with everything in it. Raises NotFound."""
         return await self.one(site, copy_id), await self._store.manifest(copy_id)
 
-    async def rehearse(self, site: Site, copy_id: int) -> str:
+    async def rehearse(self, site: Site, copy_id: int) -> Rehearsal:
         """Restore a copy into a scratch folder of this machine, compare every name, and forget the folder; return how that
-        went, in a sentence. Raises NotFound, NoSpaceLeft."""
+        went. Raises NotFound, NoSpaceLeft."""
         need(Right.DOWNLOAD, site.id)
         await self.one(site, copy_id)
-        words = await rehearsed(await self._store.manifest(copy_id), self._kept.read, self._kept.folder)
-        await self._store.rehearsed(copy_id, words)
-        return words
+        one = await rehearsed(await self._store.manifest(copy_id), self._kept.read, self._kept.folder)
+        await self._store.rehearsed(copy_id, one.words)
+        return one
 
     async def packed(self, site: Site, copy_id: int, form: Form) -> tuple[str, AsyncIterator[bytes]]:
         """A copy as one archive with its manifest in it: what that is called, and its bytes. Raises NotFound."""

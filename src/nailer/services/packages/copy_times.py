@@ -83,9 +83,9 @@ class CopyTimes:
         title = shown_name(due.path.name) if due.path.names else "The account"
         copy = await self._copies.taken(due.account_id, site, due.path, title, time_id=due.id)
         if copy.state is not CopyState.PROVED:
-            return f"No copy: {copy.problem}", False
+            return f"Copy failed: {copy.problem}", False
         rehearsal = await self._copies.rehearse(site, copy.id)
-        return f"{count_text(copy.files, 'file')} copied. {rehearsal}", "byte for byte" in rehearsal
+        return f"{count_text(copy.files, 'file')} copied. {rehearsal.words}", rehearsal.is_exact
 
     async def _let_go(self, due: CopyTime) -> str:
         mine = [one for one in await self._all_copies.of(due.site_id) if one.time_id == due.id]
@@ -95,4 +95,4 @@ class CopyTimes:
         failed = [one for one in mine if one.state is CopyState.FAILED]
         for one in [*gone, *failed]:
             await self._all_copies.drop(due.site_id, one.id)
-        return f"; {count_text(len(gone), 'older one')} let go" if gone else ""
+        return f"; {count_text(len(gone), 'older copy', 'older copies')} deleted" if gone else ""

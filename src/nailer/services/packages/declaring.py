@@ -86,7 +86,7 @@ async def find_package(side: Side, top: SitePath, name: bytes, like: Found | Non
         level = deeper
     shown = name.decode("utf-8", "replace")
     raise InvalidInput(
-        f"Nothing in {shown} declares a version, so nobody can tell what it is. A package says so in the head of its main "
+        f"{shown} declares no version, so Nailer cannot identify it. A package says so in the head of its main "
         "file, in composer.json, package.json, skin.json or addon.json, or in a file called VERSION."
     )
 
@@ -102,7 +102,7 @@ def _chosen(found: Sequence[Found], like: Found | None) -> Found:
     if len(alike) == 1:
         return alike[0]
     names = ", ".join(one.text for one in found[:6])
-    raise InvalidInput(f"This holds several packages: {names}. Give one of them.")
+    raise InvalidInput(f"This contains several packages: {names}. Choose one of them.")
 
 
 def _bare(name: bytes) -> bytes:

@@ -8,6 +8,7 @@ import os
 import shutil
 import stat
 from collections.abc import AsyncIterator, Callable
+from dataclasses import dataclass
 from pathlib import Path
 from tempfile import mkdtemp
 
@@ -24,14 +25,22 @@ Reading = Callable[[bytes], AsyncIterator[bytes]]
 _SPARE_BYTES = 100_000_000
 
 
-async def rehearsed(manifest: Manifest, read: Reading, beside: Path) -> str:
-    """How restoring went, in a sentence. `read` gives a kept content by its hash; the scratch folder is made in `beside`,
+@dataclass(frozen=True, slots=True)
+class Rehearsal:
+    """How restoring a copy went. `is_exact`: every file is as it was, byte for byte."""
+
+    words: str
+    is_exact: bool
+
+
+async def rehearsed(manifest: Manifest, read: Reading, beside: Path) -> Rehearsal:
+    """How restoring went. `read` gives a kept content by its hash; the scratch folder is made in `beside`,
     and gone afterwards. Raises NoSpaceLeft where there is no room for it."""
     free = (await in_thread(shutil.disk_usage, beside)).free
     if free < manifest.size + _SPARE_BYTES:
         raise NoSpaceLeft(
-            f"There is no room to rehearse on Nailer's own machine: {size_text(free)} are free, and the copy has "
-            f"{size_text(manifest.size)}."
+            f"Not enough space on Nailer's machine for a test restore: {size_text(free)} free, "
+            f"{size_text(manifest.size)} needed."
         )
     top = await in_thread(mkdtemp, None, "rehearsal-", os.fspath(beside))
     try:
@@ -39,9 +48,10 @@ async def rehearsed(manifest: Manifest, read: Reading, beside: Path) -> str:
     finally:
         await in_thread(_remove, top)
     if not wrong:
-        return f"{count_text(len(manifest.files), 'file')} came back byte for byte"
+        return Rehearsal(f"{count_text(len(manifest.files), 'file')} restored exactly", is_exact=True)
     first = b"/".join(wrong[0].below).decode("utf-8", "replace")
-    return f"{count_text(len(wrong), 'name')} did not come back as they were, first {first}"
+    were = "was" if len(wrong) == 1 else "were"
+    return Rehearsal(f"{count_text(len(wrong), 'item')} {were} not restored correctly, first {first}", is_exact=False)
 
 
 def _in_order(manifest: Manifest) -> list[Copied]:

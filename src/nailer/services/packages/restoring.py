@@ -100,9 +100,9 @@ class Restoring:
         steps = list(restore_steps(part, now, found))
         if blocked := [one for one in steps if one.now is not None and one.now.kind is not one.copied.entry.kind]:
             where = target.folder.join(blocked[0].copied.below)
-            raise InvalidInput(f"{where} is of another kind by now. Rename that first.")
+            raise InvalidInput(f"{where} is now a different kind. Rename it first.")
         if not steps:
-            raise InvalidInput("All of it is as it was.")
+            raise InvalidInput("Nothing has changed since the copy.")
         items = [item for step in steps for item in _items(target.folder, step)]
         if with_manifest:
             items.append(await self._manifest_item(copy, manifest, target.folder))
@@ -130,11 +130,11 @@ class Restoring:
         """A copy never lies in what is published, or among other things. Raises InvalidInput, Conflict."""
         published = published_by(folder, [one.start_here for one in await self._sites.all()])
         if published is not None:
-            raise InvalidInput(f"{folder} lies in {published}, which goes on the web. Choose a folder outside it.")
+            raise InvalidInput(f"{folder} is inside {published}, which is on the web. Choose a folder outside it.")
         async with self._browse.side(site, SideName.HERE) as side:
             tree = await read_tree(side, folder, Progress(), enter=lambda _, __: False)
         if not tree.missing and not tree.is_empty:
-            raise Conflict(f"There is something in {folder} already. A copy lies in a folder of its own.")
+            raise Conflict(f"{folder} is not empty. Choose an empty folder for the copy.")
 
     async def folder(self, site: Site, copy_id: int, below: Below) -> tuple[ProvedCopy, list[CopyRow]]:
         """One folder of a copy beside the same folder now. Raises NotFound."""

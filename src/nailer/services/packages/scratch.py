@@ -66,7 +66,7 @@ class ScratchAreas:
         need(Right.CHANGE, site.id)
         need(Right.REMOVE, site.id)
         if not site.document_roots:
-            raise InvalidInput("Say in the settings which folder answers at which web address first.")
+            raise InvalidInput("First set in the site's settings which folder each web address shows.")
         ends_at = _end(hours)
         path = site.document_roots[0].folder.child(f"scratch-{secrets.token_hex(12)}".encode())
         self._guarded.check(account_id, site, _THERE, path)
@@ -99,7 +99,7 @@ class ScratchAreas:
         for one in await self._store.of(site.id):
             if one.id == area_id:
                 return one
-        raise NotFound("This scratch area is gone already.")
+        raise NotFound("This scratch area no longer exists.")
 
     async def _look(self) -> None:
         for one in await self._store.due():
@@ -142,5 +142,5 @@ class ScratchAreas:
 
 def _end(hours: int) -> datetime:
     if not 1 <= hours <= _LONGEST_H:
-        raise InvalidInput(f"A scratch area stays between one hour and {_LONGEST_H // 24} days.")
+        raise InvalidInput(f"A scratch area can last from 1 hour to {_LONGEST_H // 24} days.")
     return datetime.now(UTC) + timedelta(hours=hours)

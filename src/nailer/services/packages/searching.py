@@ -93,7 +93,7 @@ class Searching:
         if not packages or len(packages) > _MOST_PACKAGES:
             raise InvalidInput(f"Choose between one and {_MOST_PACKAGES} packages.")
         if not wish.address.lower().startswith(("http://", "https://")):
-            raise InvalidInput("Say which page is broken: its web address begins with http:// or https://.")
+            raise InvalidInput("Type the web address of the broken page, beginning with http:// or https://.")
         for path in packages:
             self._guarded.check(account_id, site, _THERE, path)
         await self._need_nothing_replaced(site.id)
@@ -113,7 +113,7 @@ class Searching:
         self._need_free(site.id)
         last = await self._store.last(site.id)
         if last is None or last.state not in (SearchState.STOPPED, SearchState.FAILED):
-            raise NotFound("There is no search that could go on.")
+            raise NotFound("There is no search to resume.")
         for path in last.packages:
             self._guarded.check(account_id, site, _THERE, path)
         await self._need_nothing_replaced(site.id)
@@ -188,7 +188,7 @@ class Searching:
 
     async def _run(self, site_id: int, standing: SearchStanding) -> None:
         search = standing.search
-        state, words = SearchState.STOPPED, "It was given up; everything was put back."
+        state, words = SearchState.STOPPED, "The search was stopped. Everything was restored."
         try:
             with acting_as(Acting(await self._grants.person(search.account_id or 0), program="a search")):
                 site = await self._sites.get(site_id)
@@ -196,12 +196,12 @@ class Searching:
             state, words = SearchState.ENDED, _words(found, search.packages)
         except asyncio.CancelledError:
             if not standing.given_up:
-                words = "Nailer ended meanwhile. It can go on where it was."
+                words = "Nailer was stopped. You can resume where it was."
         except NailerError as error:
             state, words = SearchState.FAILED, error.what
         except Exception:
             _log.exception("a search failed in a way nobody foresaw", site=site_id)
-            state, words = SearchState.FAILED, "Something unforeseen ended it; the log of Nailer says what."
+            state, words = SearchState.FAILED, "It failed because of an error in Nailer. Details are in Nailer's log."
         finally:
             await asyncio.shield(self._finish(site_id, standing, state, words))
 
@@ -277,11 +277,11 @@ def _words(found: Culprits, packages: Sequence[SitePath]) -> str:
     tests = count_text(found.tests, "test")
     match found.ended:
         case Ended.NOT_BROKEN:
-            return "The page is not broken with all packages in: there is nothing to search for."
+            return "The page works with all packages active, so there is nothing to search for."
         case Ended.NOT_AMONG:
-            return "The page is broken with all of them set aside, too: it is none of them."
+            return "The page is broken even without these packages, so none of them is the cause."
         case Ended.BOUND:
-            return f"After {tests} it is not clear yet: the page does not answer the same way each time."
+            return f"The cause is still unclear after {tests}: the page gives different answers each time."
         case Ended.FOUND:
             groups = [" with ".join(packages[one].shown for one in group) for group in found.groups]
             return f"{' and '.join(groups)}: found by {tests}. Everything is in its place again."

@@ -79,7 +79,7 @@ class PackageBook:
         """The packages below the document roots. Raises InvalidInput where a site has none, NotAllowed, TransferError."""
         need_whole(site)
         if not site.document_roots:
-            raise InvalidInput("Say in the settings which folder answers at which web address first.")
+            raise InvalidInput("First set in the site's settings which folder each web address shows.")
         learned = await self._learned(site)
         aside = {one.aside: one for one in await self._asides.open(site)}
         gate = asyncio.Semaphore(_AT_ONCE)

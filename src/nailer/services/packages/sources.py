@@ -181,7 +181,7 @@ class VersionSources:
                 await self._copies.fail(copy_id, why)
             await self.forget(source)
         if why:
-            raise InvalidInput(f"{source.words} could not be taken in: {why}")
+            raise InvalidInput(f"{source.words} could not be read: {why}")
         return await self._copies.get(site.id, copy_id)
 
     async def let_go(self, site: Site, copy_id: int | None) -> None:
@@ -255,7 +255,9 @@ def check_same_version(old: Found, new: Found) -> None:
     """Raises InvalidInput where `new` is another package than `old`, or another version of it."""
     check_alike(old, new)
     if order(new.declared.version, old.declared.version) is not Order.SAME:
-        raise InvalidInput(f"This is {new.text}; what is there is {old.text}. Give the very version that is there.")
+        raise InvalidInput(
+            f"This is {new.text}; what is there is {old.text}. Upload exactly the version that is installed there."
+        )
 
 
 class _Open:

@@ -21,7 +21,7 @@ from nailer.services.packages.declaring import declared_by
 from nailer.sides.side import Side
 from nailer.store.packages.copies import CopyStore
 
-CUT = "Nailer ended meanwhile."
+CUT = "Nailer was stopped."
 _AT_ONCE = 32
 _ROUNDS = 4
 _TRIES = 4
@@ -93,7 +93,7 @@ class Taker:
             tree, wanted = again, changed & _files(again)
             contents = {below: one for below, one in contents.items() if below not in changed}
         else:
-            return f"{count_text(len(changed), 'name')} still changed while it was taken, {_ROUNDS} times."
+            return f"{count_text(len(changed), 'name')} kept changing during the copy ({_ROUNDS} attempts)."
         why = incomplete(tree, contents)
         if not why:
             manifest = manifest_of(tree, contents)

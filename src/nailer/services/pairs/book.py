@@ -44,10 +44,10 @@ class PairBook:
         """
         other = await self._sites.get(other_site_id) if other_site_id is not None else None
         if other is None and here.is_root:
-            raise InvalidInput("Say which folder here the pair has.")
+            raise InvalidInput("Choose the folder here for this pair.")
         nested = here.below(there) is not None or there.below(here) is not None
         if other is not None and other.id == site.id and nested:
-            raise InvalidInput("One of these folders lies in the other.")
+            raise InvalidInput("One of these folders is inside the other. Choose separate folders.")
         default = f"{other.name} to {there}" if other is not None else str(there)
         pair = await self._store.add(site.id, here, there, name or default, other_site_id=other_site_id)
         self._not_sent.look_again(site.id)
@@ -62,7 +62,7 @@ class PairBook:
         pair = await self._store.get(pair_id)
         site = await self._sites.get(pair.site_id)
         if (pair.here, pair.there, pair.other_site_id) == (site.start_here, site.start_there, None):
-            raise Conflict("The pair of the start folders stays as long as the site does.")
+            raise Conflict("You cannot remove the pair of the start folders; it belongs to the site.")
         await self._store.remove(pair_id)
         self._not_sent.look_again(site.id)
         self._files.browse.redraw(site.id)

@@ -132,17 +132,23 @@ class SyncPlan:
         return fits, need.short_by(room) if room is not None and fits is Fit.SHORT else 0
 
     @property
+    def useless_times(self) -> list[str]:
+        """Of each side whose times say nothing, that it should be compared by content."""
+        if self.compare is not Compare.SIZE_AND_TIME:
+            return []
+        return [
+            f"All files {word} have the same time, so times cannot show what changed. Compare by content instead."
+            for tree, word in ((self.here, self.pair.here_word), (self.there, "there"))
+            if tree.times_useless
+        ]
+
+    @property
     def warnings(self) -> list[str]:
         """What a person should know before anything is carried out."""
         found = []
         if hardly_the_same(self.here, self.there):
-            found.append("The two folders share hardly a name. Is this the right pair?")
-        if self.compare is Compare.SIZE_AND_TIME:
-            for tree, word in ((self.here, self.pair.here_word), (self.there, "there")):
-                if tree.times_useless:
-                    found.append(
-                        f"All files {word} have the same time, so times are of no use. Compare by content instead."
-                    )
+            found.append("The two folders have almost no file names in common. Check that this is the right pair.")
+        found += self.useless_times
         if self.folded:
             below, listed = self.folded[0]
             found.append(
@@ -152,24 +158,27 @@ class SyncPlan:
         if self.line_ends:
             some = count_text(len(self.line_ends), "name")
             are = "is" if len(self.line_ends) == 1 else "are"
-            found.append(f"{some} {are} unequal only in line ends: the text is the same on both sides.")
+            found.append(f"{some} {are} different only in line endings; the text is the same.")
         if self.here.problems or self.there.problems:
             count = len(self.here.problems) + len(self.there.problems)
             found.append(
-                f"{count} folder{'s' if count > 1 else ''} could not be read: nothing is done, and nothing removed, below."
+                f"{count} folder{'s' if count > 1 else ''} could not be read. Nailer changes and removes nothing inside."
             )
         if self.renames_nothing and self.flow.up:
             how = (
-                "Files are overwritten in place, their old content kept first; until then visitors may meet half of one."
+                (
+                    "Files will be overwritten in place after their old content is kept. Visitors may get an "
+                    "incomplete file meanwhile."
+                )
                 if self.in_place
-                else "No file will take its place there until you let this site overwrite in place."
+                else "No file can be replaced until you allow this site to overwrite in place."
             )
-            found.append(f"The server renames nothing. {how}")
+            found.append(f"The server cannot rename files. {how}")
         if lacks := [*self.here.lacks.values(), *self.there.lacks.values()]:
             some = count_text(len(lacks), "folder")
             found.append(
-                f"{some} may hold more than the server listed: what is missing there counts as not known, and nothing is"
-                f" removed because of it. {lacks[0].sentence}"
+                f"{some} may hold more than the server listed: missing files count as unknown, so nothing is "
+                f"removed because of them. {lacks[0].sentence}"
             )
         return found
 

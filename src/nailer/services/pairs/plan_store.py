@@ -50,7 +50,7 @@ class PlanStore:
         """A plan of this account. Raises NotFound."""
         plan = self._plans.get(token)
         if plan is None or plan.account_id != account_id:
-            raise NotFound("This plan is not kept any more. Read both sides again.")
+            raise NotFound("This plan has expired. Read both sides again.")
         return plan
 
     def latest(self, account_id: int, pair: Pair) -> SyncPlan | None:

@@ -146,7 +146,9 @@ class Readings:
             plan.problem = _first_of_ours(group)
         except Exception:
             _log.exception("a pair could not be read, in a way nobody foresaw", pair=plan.pair.id)
-            plan.problem = NailerError("Nailer itself failed at reading this pair; its log says where.")
+            plan.problem = NailerError(
+                "Reading this pair failed because of an error in Nailer. Details are in Nailer's log."
+            )
 
     async def _read_both(self, plan: SyncPlan) -> None:
         pair = plan.pair
@@ -267,4 +269,4 @@ def _first_of_ours(group: ExceptionGroup[Exception]) -> NailerError:
         if isinstance(error, NailerError):
             return error
     _log.error("a pair could not be read, in a way nobody foresaw", exc_info=group)
-    return NailerError("Nailer itself failed at reading this pair; its log says where.")
+    return NailerError("Reading this pair failed because of an error in Nailer. Details are in Nailer's log.")

@@ -66,7 +66,7 @@ class Rows:
 
     def _row(self, plan: SyncPlan, number: int) -> SyncRow:
         if not 0 <= number < len(plan.rows) or not plan.rows[number].below:
-            raise NotFound("There is no such row in this plan.")
+            raise NotFound("This row is not in the plan.")
         return plan.rows[number]
 
     async def _content(self, plan: SyncPlan, end: SideName, entry: Entry | None, row: SyncRow) -> bytes:
@@ -97,7 +97,7 @@ class Rows:
         ours, _ = await self.contents(plan, number)
         found = decoded(ours)
         if found is None:
-            raise InvalidInput("What is here is no text.")
+            raise InvalidInput("The version here is not a text file.")
         plan.merged[number] = encoded(text, found[1])
         await self._decisions.choose_rows(plan, [number], Doing.UPLOAD)
 
@@ -121,7 +121,9 @@ class Rows:
             if job.state in ENDED:
                 break
         if job.state is not JobState.DONE:
-            raise Conflict(f"What was merged could not be written here; job {job_id} says why. Nothing else was done.")
+            raise Conflict(
+                f"The merged files could not be saved here. See job {job_id} for the reason. Nothing else was changed."
+            )
         async with self._ends.side(pair, SideName.HERE) as side:
             for number in wanted:
                 row = plan.rows[number]

@@ -92,11 +92,11 @@ class Runs:
         """Carry out what was decided; return the run. Raises Conflict where something waits for a decision, Locked where a
         guarded folder would be changed, InvalidInput where the word for large removals is not typed."""
         if not plan.ready:
-            raise Conflict("Both sides are not read yet.")
+            raise Conflict("Read both sides first.")
         if plan.doings.undecided:
-            raise Conflict(f"{plan.doings.undecided} of these names wait for your decision.")
+            raise Conflict(f"First decide about {plan.doings.undecided} of these files.")
         if plan.removes_much is not None and typed.strip() != plan.word_to_type:
-            raise InvalidInput(f"Type {plan.word_to_type} to say that so much may be removed.")
+            raise InvalidInput(f"Type {plan.word_to_type} to confirm that so many files may be removed.")
         await self._check_guards(plan, confirmed=guarded_confirmed)
         if self._plans.holds(plan):
             await self._pairs.set_wish(plan.pair.id, plan.wish, plan.compare)
@@ -281,13 +281,13 @@ def _told(plan: SyncPlan) -> list[str]:
     left = sum(doing is Doing.LEAVE for doing in plan.doings.each)
     told = []
     if stays:
-        told.append(f"{stays} name{'s' if stays > 1 else ''} stayed behind by a sieve.")
+        told.append(f"{stays} name{'s' if stays > 1 else ''} left behind by a sieve.")
     if left:
         told.append(f"{left} name{'s were' if left > 1 else ' was'} left as {'they are' if left > 1 else 'it is'}.")
     if plan.not_read:
         count = plan.not_read
         some = f"{count} folders were" if count > 1 else "One folder was"
-        told.append(f"{some} not read, or not whole. What lies there was not compared and is as it was.")
+        told.append(f"{some} not read, or incomplete. Files in them were not compared or changed.")
     if plan.steps.left:
-        told.append(f"{len(plan.steps.left)} could not be done as wished: {plan.steps.left[0][1]}.")
+        told.append(f"{len(plan.steps.left)} could not be done as planned: {plan.steps.left[0][1]}.")
     return told

@@ -38,8 +38,8 @@ _STATES = {
     JobState.NEEDS_YOU: RunState.NEEDS_YOU,
 }
 _MEETS = (Verdict.REPLACES, Verdict.REPLACES_NEWER, Verdict.BOTH_CHANGED)
-_NEWER = "newer where it would land"
-_BOTH = "changed on both sides since they were level"
+_NEWER = "newer at the destination"
+_BOTH = "changed on both sides since the last sync"
 
 
 class TimerJobs:
@@ -65,12 +65,12 @@ class TimerJobs:
         """What a job carried, or a plan would, as a timer keeps it. Raises NotFound, Conflict."""
         job = await self._jobs.get(job_id)
         if job.account_id != account_id:
-            raise NotFound("This job is somebody else's.")
+            raise NotFound("This job belongs to someone else.")
         if job.kind is not JobKind.CARRY:
             raise Conflict("Only uploads and downloads can be carried out at set times.")
         names = await self._tops(job_id, job.source_folder)
         if not names:
-            raise Conflict("This job carried nothing that could be carried again.")
+            raise Conflict("This job transferred no files, so there is nothing to repeat.")
         return Carry(job.site_id, job.to_side, job.source_folder, job.target_folder, tuple(names))
 
     async def run(self, timer: Timer, carries: Carry) -> TimedJob:
@@ -111,7 +111,7 @@ class TimerJobs:
         plan = await self._reader.read(job_id, site, limit=1)
         careful, told = await self._doubtful(site, plan.job)
         if gone := set(carries.names) - set(await self._tops(job_id, carries.source)):
-            told.append(f"Not there any more: {names_text(sorted(gone))}.")
+            told.append(f"No longer exists: {names_text(sorted(gone))}.")
         bars = _bars(plan)
         if bars or (careful and timer.clashes is Clashes.STOP):
             await self._jobs.discard(job_id)
@@ -176,7 +176,7 @@ def _bars(plan: PlanToRead) -> list[str]:
     """The reasons why a plan cannot be carried out without a person."""
     bars = [f"The guarded folder {folder} would be changed." for folder in plan.guarded]
     if plan.fit is Fit.SHORT and plan.job.room_bytes is not None:
-        bars.append(f"There is no room: {size_text(plan.need.short_by(plan.job.room_bytes))} are missing.")
+        bars.append(f"Not enough space: {size_text(plan.need.short_by(plan.job.room_bytes))} more needed.")
     return bars
 
 

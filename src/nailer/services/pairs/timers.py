@@ -104,7 +104,7 @@ class Timers:
         if not timer.name:
             raise InvalidInput("Give the timer a name.")
         if asks:
-            raise InvalidInput("Nobody is there to be asked: say whether removals follow.")
+            raise InvalidInput("A timer cannot ask. Choose whether it removes files.")
 
     def start(self) -> None:
         """Begin to look for timers whose time has come."""
@@ -121,7 +121,7 @@ class Timers:
         """Run a timer at once, whatever its time. Raises Conflict where it is running."""
         timer = await self._store.get(timer_id)
         if not await self._store.claim_now(timer_id, lease_s=_LEASE_S):
-            raise Conflict("This timer is running already.")
+            raise Conflict("This timer is already running.")
         self._begin(timer)
 
     async def _watch(self) -> None:
@@ -195,12 +195,12 @@ class Timers:
         needs = [f"{count_text(count, 'name')}: {reason}." for reason, count in reasons.most_common(5)]
         needs += [text for text in plan.warnings if "right pair" in text]
         if plan.not_read:
-            needs.append(f"{count_text(plan.not_read, 'folder')} could not be read, or not whole.")
+            needs.append(f"{count_text(plan.not_read, 'folder')} could not be read, or only in part.")
         end = plan.removes_much
         if end is not None:
             count = plan.flow.removed_there if end == "there" else plan.flow.removed_here
             needs.append(
-                f"{count_text(count, 'file')} would be removed {end}: more than a tenth, which needs your word."
+                f"{count_text(count, 'file')} would be removed {end}: more than 10%. Confirm this yourself on the Sync page."
             )
         for folder in await self._runs.guarded(plan):
             needs.append(f"The guarded folder {folder} would be changed.")
@@ -243,13 +243,13 @@ def _run_told(run: Run) -> tuple[RunState, bool, list[str]]:
         f"{flow.removed_here} removed here" if flow.removed_here else "",
         f"{flow.renamed} renamed" if flow.renamed else "",
     ]
-    what = ", ".join(part for part in moved if part) or "nothing was to be done"
+    what = ", ".join(part for part in moved if part) or "nothing to do"
     return run.state, run.state is not RunState.DONE or _has_needs(run), [what, *run.told]
 
 
 def _job_told(run: TimedJob) -> tuple[RunState, bool, list[str]]:
     """The same for a timer that repeats a job."""
-    what = f"{count_text(run.files, 'file')}, {size_text(run.bytes)}" if run.files else "nothing was to be done"
+    what = f"{count_text(run.files, 'file')}, {size_text(run.bytes)}" if run.files else "nothing to do"
     return run.state, run.state is not RunState.DONE or bool(run.told), [what, *run.told]
 
 

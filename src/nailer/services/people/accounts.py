@@ -70,10 +70,12 @@ class Accounts:
     async def make_first(self, name: str, password: str, word: str) -> None:
         """Make the first account, which runs Nailer. Raises InvalidInput, or Conflict where somebody was faster."""
         if not await self.is_empty():
-            raise Conflict("The first account was made already. Sign in.")
+            raise Conflict(
+                "The first account already exists. Sign in with it, or ask an administrator for an invitation."
+            )
         given = word.strip().casefold().encode("utf-8", "replace")
         if not hmac.compare_digest(given, self.first_word.encode()):
-            what = "This is not the word. Nailer says it where it was started."
+            what = "The setup code is wrong. You find it in the terminal where Nailer was started."
             raise InvalidInput(what, fields={"word": what})
         await self._store.add_first(*await self.prepared(name, password))
 
@@ -112,7 +114,7 @@ class Accounts:
             await self._throttle.not_looked_at(name, from_.address)
             raise
         if account is None or not fits or account.is_off:
-            raise NotAllowed("This name and password do not go together.")
+            raise NotAllowed("Wrong name or password.")
         await self._throttle.fitted(name, from_.address)
         if self._hashing.is_old(account.password_hash):
             await self._hash_anew(account.id, password)
@@ -162,7 +164,7 @@ class Accounts:
         """Raises InvalidInput where name or address cannot be used, Conflict where the name is taken."""
         cleaned, address = _checked_name(name), mail.strip()
         if address and not _MAIL.fullmatch(address):
-            what = "Write it like maren@gorsegannet.example."
+            what = "Type a full email address, such as maren@gorsegannet.example."
             raise InvalidInput(what, fields={"mail": what})
         await self._store.set_profile(account_id, cleaned, address)
 
@@ -191,7 +193,7 @@ class Accounts:
         account = await self._store.get(session.account_id)
         await self._throttle.count(account.name, from_.address)
         if not await self._hashing.fits(account.password_hash, password[:LONGEST]):
-            what = "This is not your password of now."
+            what = "This is not your current password."
             raise InvalidInput(what, fields={"old": what})
         await self._throttle.fitted(account.name, from_.address)
 
@@ -211,7 +213,7 @@ class Accounts:
     async def remove(self, account_id: int, heir_id: int) -> None:
         """Remove a person; their jobs and timers become another's. Raises InvalidInput, Conflict, NotFound."""
         if account_id == heir_id:
-            raise InvalidInput("What is theirs needs another owner.")
+            raise InvalidInput("Choose who takes over this person's jobs and timers.")
         await self._store.get(heir_id)
         await self._store.remove(account_id, heir_id=heir_id)
         self._streams.end()
@@ -223,7 +225,7 @@ class Accounts:
     async def set_when_done(self, account_id: int, wishes: WhenDone) -> None:
         """Raises InvalidInput where a mail is wanted and its address is none."""
         if wishes.write and not _MAIL.fullmatch(wishes.mail):
-            raise InvalidInput("Write the address that the mail is to go to, like maren@gorsegannet.example.")
+            raise InvalidInput("Type the email address for notifications, such as maren@gorsegannet.example.")
         await self._store.set_when_done(account_id, wishes)
 
     async def _hash_anew(self, account_id: int, password: str) -> None:
@@ -263,7 +265,7 @@ def _hash(token: str) -> bytes:
 def _checked_name(name: str) -> str:
     cleaned = name.strip()
     if not 1 <= len(cleaned) <= _LONGEST_NAME or not cleaned.isprintable():
-        what = f"A name has 1 to {_LONGEST_NAME} characters."
+        what = f"A name must have 1 to {_LONGEST_NAME} characters."
         raise InvalidInput(what, fields={"name": what})
     return cleaned
 

@@ -54,7 +54,7 @@ class PasswordHashing:
 
     async def _apart(self, work: Callable[..., T], *given: str) -> T:
         if not self._places.acquire(blocking=False):
-            raise Busy("Many people sign in at this moment.")
+            raise Busy("Too many people are signing in right now.")
         future: Future[T] = self._threads.submit(work, *given)
         # A thread goes on where its caller is cancelled: the place is free only once the work has ended.
         future.add_done_callback(lambda _: self._places.release())

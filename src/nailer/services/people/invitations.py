@@ -33,7 +33,7 @@ class Invitations:
     async def make(self, name: str, grants: Mapping[int, Grant], *, is_admin: bool) -> str:
         """Invite somebody; return the token of the link. Raises InvalidInput where there is nothing to invite to."""
         if not is_admin and not grants:
-            what = "Give this person at least one site."
+            what = "Choose at least one site for this person."
             raise InvalidInput(what, fields={"site": what})
         token = secrets.token_urlsafe(24)
         who = person()

@@ -18,15 +18,15 @@ class Did(StrEnum):
     """Kinds of things that are written down."""
 
     SIGNED_IN = "signed in"
-    REFUSED = "was refused"
+    REFUSED = "failed to sign in"
     SIGNED_OUT = "signed out"
     INVITED = "invited"
     ACCOUNT = "changed an account"
     RIGHTS = "changed rights"
     SETTINGS = "changed settings"
-    TRUSTED = "trusted an identity"
+    TRUSTED = "trusted a server identity"
     CHANGED = "changed files"
-    OTHER = "did"
+    OTHER = "other"
 
 
 class Log:
@@ -43,7 +43,7 @@ class Log:
 
     async def add(self, kind: Did, said: str, *, site: Site | None = None, who: Acting | None = None) -> None:
         """Write down what whoever acts does, or somebody else."""
-        one = who or acting() or Acting(Person(0, "Nailer itself"))
+        one = who or acting() or Acting(Person(0, "Nailer"))
         await self._store.add(
             account_id=one.person.account_id or None,
             person=one.person.name,

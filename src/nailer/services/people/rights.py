@@ -44,7 +44,7 @@ class Rights:
         """Take a site from a person. Raises NotFound."""
         account = await self._accounts.get(account_id)
         await self._store.take(account_id, site.id)
-        await self._log.add(Did.RIGHTS, f"{account.name} has nothing of this site any more", site=site)
+        await self._log.add(Did.RIGHTS, f"removed {account.name}'s access to this site", site=site)
         self._streams.end()
 
 
@@ -52,16 +52,21 @@ def checked_grant(site: Site, grant: Grant) -> Grant:
     """A grant as it may be given: with a right, and with both folders where it is not the whole site. The folder here is
     the one that the pair maps to the folder there where none is named. Raises InvalidInput."""
     if not grant.rights:
-        raise InvalidInput("Say what this person may do there.", fields={"rights": "Pick at least one."})
+        raise InvalidInput(
+            "Choose what this person may do on the site.", fields={"rights": "Choose at least one permission."}
+        )
     if grant.folder_there is None:
         return replace(grant, folder_here=None)
     if grant.folder_there.is_root:
-        raise InvalidInput("The root is the whole site.", fields={"there": "Name a folder, or give the whole site."})
+        raise InvalidInput(
+            "“/” is the whole site. Leave the field empty instead.",
+            fields={"there": "Type a folder, or leave the field empty for the whole site."},
+        )
     here = grant.folder_here
     if here is None or here.is_root:
         below = grant.folder_there.below(site.start_there)
         if below is None or site.start_here.is_root:
-            what = "Say which folder here belongs to it."
+            what = "Type the folder here that belongs to the folder there."
             raise InvalidInput(what, fields={"here": what})
         here = site.start_here.join(below)
     return Grant(grant.rights - WHOLE_SITE_ONLY, grant.folder_there, here)

@@ -79,7 +79,10 @@ class SecondProof:
         secret = self._setting_up.get(account_id)
         step = _step_of(secret, code) if secret is not None else None
         if secret is None or step is None:
-            what = "This is not the code of now. Does the clock of your device go right?"
+            what = (
+                "The code is wrong or has expired. Check that the clock of your device is right, then type the "
+                "newest code."
+            )
             raise InvalidInput(what, fields={"code": what})
         recovery = [_recovery_code() for _ in range(_RECOVERY_CODES)]
         await self._store.set_codes(account_id, secret, step, recovery)
@@ -93,7 +96,7 @@ class SecondProof:
     async def prove_by_code(self, session: Session, code: str, from_: From) -> None:
         """A one-time code or a recovery code makes a half session whole. Each works once. Raises NotAllowed."""
         if not await self._use(session, "".join(code.split()).lower(), from_):
-            raise NotAllowed("This code does not fit, or it was used already.")
+            raise NotAllowed("The code is wrong or has already been used.")
         await self._store.whole(session.key)
 
     async def fits_code(self, session: Session, code: str, from_: From) -> bool:
@@ -118,7 +121,7 @@ class SecondProof:
         """What a browser makes a passkey from, as JSON. Raises InvalidInput where there are enough."""
         known = (await self._store.of(account.id)).passkeys
         if len(known) >= _MOST_PASSKEYS:
-            raise InvalidInput(f"An account has at most {_MOST_PASSKEYS} passkeys. Take one away first.")
+            raise InvalidInput(f"An account can have up to {_MOST_PASSKEYS} passkeys. Remove one first.")
         options = webauthn.generate_registration_options(
             rp_id=place.host,
             rp_name="Nailer",
@@ -139,7 +142,7 @@ class SecondProof:
                 expected_origin=place.origin,
             )
         except (WebAuthnException, ValueError, KeyError, TypeError) as error:
-            raise InvalidInput("The browser's passkey cannot be used. Try once more.") from error
+            raise InvalidInput("The passkey could not be added. Try again.") from error
         shown = name.strip()[:80] or "A passkey"
         await self._store.add_passkey(
             session.account_id, made.credential_id, made.credential_public_key, made.sign_count, shown
@@ -177,7 +180,7 @@ class SecondProof:
                 credential_current_sign_count=passkey.sign_count,
             )
         except (WebAuthnException, ValueError, KeyError, TypeError) as error:
-            raise NotAllowed("This passkey did not prove who you are. Try once more.") from error
+            raise NotAllowed("The passkey was not accepted. Try again.") from error
         await self._store.passkey_used(passkey.id, proved.new_sign_count)
         await self._store.whole(session.key)
 

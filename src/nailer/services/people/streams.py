@@ -49,7 +49,7 @@ class Streams:
     def check_room(self, reader: Listener) -> None:
         """Raises Busy where a session, a token or a person has as many open streams as they may."""
         if self._open[reader.key] >= _MOST_EACH:
-            raise Busy(f"{_MOST_EACH} pages of this session are open already. Close some.")
+            raise Busy(f"You have {_MOST_EACH} Nailer pages open, which is the limit. Close some of them.")
         if self._of_person[reader.account_id] >= _MOST_OF_A_PERSON:
             raise Busy(f"{_MOST_OF_A_PERSON} pages and programs of this person listen already. End some.")
 

@@ -22,7 +22,7 @@ class Throttle:
         """Count a try. Raises NotAllowed where it comes too early; it is not counted then."""
         left_s = await self._store.count_try(watched(name, address), _FORGOTTEN_AFTER)
         if left_s > 0:
-            raise NotAllowed(f"Too many sign-ins were refused. Wait {span_text(left_s)}, then try again.")
+            raise NotAllowed(f"Too many failed sign-ins. Try again in {span_text(left_s)}.")
 
     async def fitted(self, name: str, address: str) -> None:
         """The password fitted: the name begins anew from this network, and the try counts nowhere else."""

@@ -37,11 +37,11 @@ class Tokens:
         """A new token; it is shown this once. `sites` None: all that the person has. Raises InvalidInput."""
         problems: dict[str, str] = {}
         if not name.strip() or len(name.strip()) > 80:
-            problems["name"] = "Name it by the program that gets it."
+            problems["name"] = "Give the token a name, for example that of the program that uses it."
         if not rights:
-            problems["rights"] = "Pick at least one."
+            problems["rights"] = "Choose at least one permission."
         if not 1 <= days <= _LONGEST_DAYS:
-            problems["days"] = f"A token lasts 1 to {_LONGEST_DAYS} days."
+            problems["days"] = f"A token can be valid for 1 to {_LONGEST_DAYS} days."
         if problems:
             raise InvalidInput(" ".join(problems.values()), fields=problems)
         token = _BEGINS + secrets.token_urlsafe(32)
@@ -64,11 +64,11 @@ class Tokens:
         """The token that a program shows, and who acts by it. Raises SignedOut."""
         token = await self._store.by_key(_key(given)) if given.startswith(_BEGINS) else None
         if token is None:
-            raise SignedOut("This token is not known, or it has ended.")
+            raise SignedOut("This token does not exist or has expired.")
         try:
             person = await self._grants.person(token.account_id)
         except NotFound as error:
-            raise SignedOut("Whoever this token acts for is switched off.") from error
+            raise SignedOut("The account of this token has been deactivated.") from error
         return token, Acting(await self._narrowed(person, token), address, token.name)
 
     def reader(self, token: Token, address: str) -> Listener:
@@ -99,7 +99,7 @@ class Tokens:
         if known is not None and known.request_hash != request_hash:
             raise InvalidInput("This idempotency key was used for another request.", fields={"Idempotency-Key": "used"})
         if known is not None and (known.status is None or known.body is None):
-            raise Conflict("The same request is being worked on.")
+            raise Conflict("The same request is already being processed.")
         if known is not None and known.status is not None and known.body is not None:
             return known.status, known.body
         try:

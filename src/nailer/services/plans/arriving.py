@@ -52,16 +52,16 @@ class Arriving:
         async with lock:
             now = await in_thread(self._size, key)
             if at != now:
-                raise Conflict(f"The part that begins at byte {now} is awaited, not at {at}.")
+                raise Conflict(f"Expected the part that begins at byte {now}, not at byte {at}.")
             own = self._next_sender(key)
         # A chunk is awaited without the lock: a line that was cut may hold it back for minutes.
         async for chunk in chunks:
             now += len(chunk)
             if now > size:
-                raise Conflict("More came than this file has.")
+                raise Conflict("More data arrived than the file contains.")
             async with lock:
                 if self._senders.get(key) != own:
-                    raise Conflict("Another page sends this file by now.")
+                    raise Conflict("Another page is now uploading this file.")
                 await in_thread(self._write, key, chunk)
         return now
 

@@ -45,7 +45,7 @@ class Confirming:
         if undecided and answers.clashes is None:
             files = count_text(len(undecided), "file")
             raise InvalidInput(
-                f"Decide first what becomes of {files} that both sides have changed.",
+                f"First decide what to do with {files} that changed on both sides.",
                 fields={"clashes": f"{files} that both sides have changed"},
             )
         for folder in plan.guarded:

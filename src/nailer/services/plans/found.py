@@ -51,7 +51,7 @@ async def picked_entries(
     entries |= {below[0]: entry for below, entry in looked.items()}
     absent = [name for name in names if name not in entries]
     if absent and not tolerant:
-        raise FileMissing(f"{folder.child(absent[0])} is not there any more.")
+        raise FileMissing(f"{folder.child(absent[0])} no longer exists.")
     return [FoundFile((name,), entries[name]) for name in names if name in entries]
 
 
@@ -134,7 +134,7 @@ def _belows(paths: Sequence[SitePath], top: SitePath) -> list[Below]:
     for path in paths:
         below = path.below(top)
         if not below:
-            raise InvalidInput(f"{path} does not lie below {top}.")
+            raise InvalidInput(f"{path} is not below {top}.")
         belows.add(below)
     return sorted(one for one in belows if not any(one[:depth] in belows for depth in range(1, len(one))))
 

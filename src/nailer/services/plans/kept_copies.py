@@ -38,7 +38,7 @@ class KeptCopies:
     async def limit(self, days: int | None, size: int | None) -> int:
         """Set the limits and hold to them at once; return how many copies were let go. Raises InvalidInput."""
         if (days is not None and days < 1) or (size is not None and size < 1):
-            raise InvalidInput("Keep copies for at least a day, and at least a byte of them; empty is no limit.")
+            raise InvalidInput("Keep copies for at least 1 day and at least 1 byte. Leave a field empty for no limit.")
         await self._changes.write_keeping(days, size)
         return await self.tidy()
 

@@ -55,9 +55,9 @@ class LeftOver:
         stamps = [one.stamp for one in self.parts if one.stamp is not None]
         oldest = min(stamps, key=lambda one: one.at_ns, default=None)
         age = f", the oldest {span_text(datetime.now(UTC).timestamp() - oldest.at_s)} old" if oldest is not None else ""
-        many = count_text(len(self.parts), "half file")
-        lie, belong = ("lies", "belongs") if len(self.parts) == 1 else ("lie", "belong")
-        return f"{many} of Nailer's {lie} in this folder and {belong} to no job: {size_text(size)}{age}."
+        many = count_text(len(self.parts), "partial file")
+        belong = "belongs" if len(self.parts) == 1 else "belong"
+        return f"{many} in this folder {belong} to no job: {size_text(size)}{age}."
 
 
 class Leftovers:

@@ -105,7 +105,7 @@ class PlanMaker:
         """Plan carrying picked names of one folder into another; return the stored job's id. What lies in picked folders
         stays behind where a sieve says so, unless `despite_sieves`; what is picked itself goes."""
         if not names:
-            raise InvalidInput("Pick at least one name first.")
+            raise InvalidInput("Select at least one file or folder first.")
         place = FromFolder(source, target, tuple(names))
         async with (
             self._browse.side(site, to_side.other) as source_side,
@@ -119,7 +119,7 @@ class PlanMaker:
             )
         # Of many picked names some may be on the other side only: those have nothing to carry.
         if not found:
-            raise FileMissing(f"{source.child(names[0])} is not there any more.")
+            raise FileMissing(f"{source.child(names[0])} no longer exists.")
         title = f"{_word(to_side)} of {names_text([one.below[0] for one in found if len(one.below) == 1])}"
         job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
         return await self.add(job, items, room, await in_thread(lambda: better_places(sent_of(found), target, near)))
@@ -127,7 +127,7 @@ class PlanMaker:
     async def carry_places(self, account_id: int, site: Site, to_side: SideName, places: Sequence[FromFolder]) -> int:
         """Plan carrying names of several folders, each into the folder that belongs to its own, as one plan."""
         if not places:
-            raise InvalidInput("Put names into the tray first.")
+            raise InvalidInput("Add files to the tray first.")
         source, target = (common_folder([getattr(one, end) for one in places]) for end in ("source", "target"))
         async with (
             self._browse.side(site, to_side.other) as source_side,
@@ -141,7 +141,7 @@ class PlanMaker:
                 found += of_place
                 items += its_items
         if not found:
-            raise FileMissing("Nothing of what lies in the tray is there any more.")
+            raise FileMissing("The files in the tray no longer exist.")
         tops = [one.below[0] for one in found if len(one.below) == 1]
         title = f"{_word(to_side)} of {names_text(tops)} from {count_text(len(places), 'folder')}"
         job = NewJob(account_id, site.id, JobKind.CARRY, title[:200], to_side, source, target)
@@ -231,7 +231,7 @@ class PlanMaker:
     ) -> int:
         """Plan what a browser wants to send into a folder of either side."""
         if not files:
-            raise InvalidInput("There is no file in what was dropped.")
+            raise InvalidInput("You did not drop any files.")
         found = _dropped_tree(files)
         tops = sorted({one.below[0] for one in found})
         async with self._browse.side(site, to_side) as target_side:
@@ -263,7 +263,7 @@ class PlanMaker:
         """Plan copying picked names within a side, or from one site to another. Into their own folder they get free
         names beside themselves."""
         if not names:
-            raise InvalidInput("Pick at least one name first.")
+            raise InvalidInput("Select at least one file or folder first.")
         other = to_site is not None and to_site.id != site.id
         if not other:
             _check_not_into_itself(folder, names, target)
@@ -307,9 +307,9 @@ class PlanMaker:
     ) -> int:
         """Plan moving picked names into another folder of their side."""
         if not names:
-            raise InvalidInput("Pick at least one name first.")
+            raise InvalidInput("Select at least one file or folder first.")
         if target == folder:
-            raise InvalidInput("They are in that folder already.")
+            raise InvalidInput("These files are already in that folder.")
         _check_not_into_itself(folder, names, target)
         async with self._browse.side(site, side) as moved_side:
             entries = {one.below[0]: one.entry for one in await picked_entries(moved_side, folder, names)}
@@ -318,7 +318,7 @@ class PlanMaker:
             )
         found = [FoundFile((name,), entries[name]) for name in names if name in entries]
         if not found:
-            raise FileMissing(f"{folder.child(names[0])} is not there any more.")
+            raise FileMissing(f"{folder.child(names[0])} no longer exists.")
         title = title or f"Move of {names_text(list(names))}"
         job = NewJob(account_id, site.id, JobKind.MOVE, title, side, folder, target)
         items = await self.worked_out(lambda: move_plan(found, met), folder, target, missing)
@@ -329,12 +329,12 @@ class PlanMaker:
     ) -> int:
         """Plan removing picked names with everything in them."""
         if not names:
-            raise InvalidInput("Pick at least one name first.")
+            raise InvalidInput("Select at least one file or folder first.")
         async with self._browse.side(site, side) as target_side:
             found = await find(target_side, folder, names, tolerant=True, with_parts=True)
         # Of many picked names some may be on the other side only: those have nothing to remove.
         if not found:
-            raise FileMissing(f"{folder.child(names[0])} is not there any more.")
+            raise FileMissing(f"{folder.child(names[0])} no longer exists.")
         keeps = await self._keeping.of_site(site.id)
         items = await self.worked_out(lambda: _removal(found, keeps, side, folder), folder, folder)
         title = f"Removal of {names_text(list(names))}"
@@ -451,5 +451,5 @@ def _dropped_tree(files: Sequence[Dropped]) -> list[FoundFile]:
         found.append(FoundFile(file.below, Entry(file.below[-1], Kind.FILE, file.size, file.stamp)))
     clashing = [one.below for one in found if one.below in folders]
     if clashing or len({one.below for one in found}) != len(found):
-        raise InvalidInput("The same name was dropped twice.")
+        raise InvalidInput("You dropped two files with the same name.")
     return [*folders.values(), *found]

@@ -141,8 +141,8 @@ def letter_about(jobs: list[Job], sender: str, to: str) -> EmailMessage:
     needing = [job for job in jobs if job.state is JobState.NEEDS_YOU]
     message = EmailMessage()
     message["From"], message["To"] = sender, to
-    done = f"{count_text(len(jobs), 'job')} ended"
-    message["Subject"] = f"{done}, {len(needing)} of them need you" if needing else done
+    done = f"{count_text(len(jobs), 'job')} finished"
+    message["Subject"] = f"{done}, {len(needing)} of them waiting for you" if needing else done
     lines = [_line(job) for job in sorted(jobs, key=lambda job: (job.state is not JobState.NEEDS_YOU, job.id))]
     message.set_content("\n".join([*lines, "", "Nailer"]))
     return message

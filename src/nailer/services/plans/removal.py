@@ -84,11 +84,11 @@ class Known:
         if self.equal:
             parts.append(f"{count_text(self.equal, 'file')} equal on the other side")
         if self.different:
-            parts.append(f"{self.different} in another version there")
+            parts.append(f"{self.different} with a different version there")
         if self.nowhere:
-            parts.append(f"{self.nowhere} nowhere else")
+            parts.append(f"{self.nowhere} with no other copy")
         if self.not_looked:
-            parts.append(f"{self.not_looked} not looked for")
+            parts.append(f"{self.not_looked} not checked")
         return ", ".join(parts)
 
 
@@ -190,21 +190,23 @@ def _why_typed(plan: _Removal) -> tuple[str, str]:
         if any(one.action is Action.REMOVE_FOLDER and root.below(one.target) is not None for one in plan.going):
             return _word(root), f"{root} is what {address} serves"
         if plan.emptied == root:
-            return _word(root), f"everything in {root} goes, which is what {address} serves"
+            return _word(root), f"everything in {root} will be removed, which is the content of {address}"
     for folder in plan.guarded:
         if any(one.target.below(folder) is not None for one in plan.going):
-            return _word(folder), f"{folder} is guarded: the server or your mail lives in it"
+            return _word(folder), f"{folder} is a guarded folder with files of the server or your email"
     if plan.unkept:
-        return _word(plan.unkept[0]), "it is too large to be kept, and cannot be taken back"
+        return _word(plan.unkept[0]), "it is too large for a kept copy, so you cannot take this back"
     if plan.alone:
         only = (
-            "this is the only one"
+            "this is the only copy"
             if len(plan.alone) == 1
             else f"{count_text(len(plan.alone), 'file')} are nowhere else"
         )
         return _word(plan.top_of(plan.alone[0])), only
     if plan.not_looked:
-        return _word(plan.top_of(plan.not_looked[0])), f"whether {plan.not_looked_text} nowhere else is not known"
+        return _word(
+            plan.top_of(plan.not_looked[0])
+        ), f"Nailer does not know whether other copies exist ({plan.not_looked_text})"
     return "", ""
 
 

@@ -30,7 +30,7 @@ from nailer.store.changes import Change, ChangeStore, What
 from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.sites import Site
 
-_OF_PACKAGES = "a package was set aside or exchanged: the page of packages puts it back"
+_OF_PACKAGES = "a package was set aside or replaced; use the Packages page to bring it back"
 
 
 class TakeBacks:
@@ -46,11 +46,11 @@ class TakeBacks:
         """Plan taking back everything that a job changed and that was not taken back yet."""
         done = await self._jobs.get(job_id)
         if done.kind is JobKind.BUILD:
-            raise Conflict("This job built a version of a package. The page of packages puts the old one back.")
+            raise Conflict("This job replaced a package. Use the Packages page to go back to the old version.")
         changes = await self._as_named_now(done.site_id, await self._changes.of_job(job_id))
         items = [item for item in map(_inverse, changes) if item is not None]
         if not items:
-            raise NotFound("Nothing of this job is left to take back.")
+            raise NotFound("Everything in this job has already been taken back.")
         job = NewJob(
             account_id,
             done.site_id,
@@ -143,17 +143,17 @@ def _inverse(change: Change) -> NewItem | None:
     link = Entry(change.path.name, Kind.LINK)
     match change.what:
         case What.MADE:
-            return _undo(change, Action.REMOVE, Verdict.REMOVES, "was made, is removed", now, now)
+            return _undo(change, Action.REMOVE, Verdict.REMOVES, "was created; will be removed", now, now)
         case What.REPLACED if change.before_hash is not None:
-            return _undo(change, Action.RESTORE, Verdict.REPLACES, "its earlier content comes back", before, now)
+            return _undo(change, Action.RESTORE, Verdict.REPLACES, "earlier content will be restored", before, now)
         case What.REMOVED if change.before_hash is not None:
-            return _undo(change, Action.RESTORE, Verdict.NEW, "comes back", before, None)
+            return _undo(change, Action.RESTORE, Verdict.NEW, "will be restored", before, None)
         case What.LINK_REMOVED:
             return _undo(change, Action.RESTORE, Verdict.NEW, "the link comes back", before, None)
         case What.LINK_MADE:
-            return _undo(change, Action.REMOVE, Verdict.REMOVES, "the link goes again", link, link)
+            return _undo(change, Action.REMOVE, Verdict.REMOVES, "the link will be removed again", link, link)
         case What.FOLDER_MADE:
-            return _undo(change, Action.REMOVE_FOLDER, Verdict.REMOVES, "was made, is removed", folder, folder)
+            return _undo(change, Action.REMOVE_FOLDER, Verdict.REMOVES, "was created; will be removed", folder, folder)
         case What.RENAMED if change.other_path is not None:
             back = _undo(
                 change, Action.MOVE, Verdict.NEW, "goes back to where it was", replace(now, name=change.path.name), None
@@ -189,7 +189,7 @@ async def _check_unchanged(side: Side, change: Change) -> None:
             raise Conflict(f"{change.path} was removed since; there is nothing to take back.") from None
         return
     if not expected:
-        raise Conflict(f"{change.path} is there again by now. Rename or remove that first.")
+        raise Conflict(f"{change.path} exists again. Rename or remove it first.")
     if change.what is What.ACCESS_SET:
         if now.access != change.after_access:
             raise Conflict(
@@ -198,7 +198,9 @@ async def _check_unchanged(side: Side, change: Change) -> None:
         return
     after = Entry(now.name, Kind.FILE, change.after_size or 0, change.after_stamp)
     if now.is_file and not still_as(now, after):
-        raise Conflict(f"{change.path} was changed since. Taking back would lose that change, so nothing was done.")
+        raise Conflict(
+            f"{change.path} was changed since. Taking this back would lose that change, so nothing was done."
+        )
 
 
 async def _barred(side: Side, changes: Sequence[Change], moves: Renamings) -> dict[SitePath, str]:

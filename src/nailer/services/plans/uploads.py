@@ -105,7 +105,7 @@ class Uploads:
         if not is_last:
             return came, None
         if came != item.entry.size:
-            raise Conflict(f"Only {came} of {item.entry.size} bytes have come.")
+            raise Conflict(f"Only {came} of {item.entry.size} bytes have arrived.")
         async with aclosing(self._arriving.content(key)) as whole:
             problem = await self.take(job_id, item_id, whole)
         if problem is None:
@@ -116,17 +116,17 @@ class Uploads:
         """A drop that comes in, and a file of it that has not landed."""
         receiving = self._coming.get(job_id)
         if receiving is None:
-            raise NotFound("Nailer does not await files of this job any more. Drop them again.")
+            raise NotFound("Nailer is no longer waiting for files of this job. Drop them again.")
         item = await self._jobs.item(job_id, item_id)
         if item.state is not ItemState.WAITING or item.action is not Action.CARRY:
-            raise Conflict("This file has come already.")
+            raise Conflict("This file has already been uploaded.")
         return receiving.run.job, item
 
     async def take(self, job_id: int, item_id: int, content: AsyncIterator[bytes]) -> str | None:
         """One file. Returns None where it landed, else the sentence that says why not."""
         receiving = self._coming.get(job_id)
         if receiving is None:
-            raise NotFound("Nailer does not await files of this job any more. Drop them again.")
+            raise NotFound("Nailer is no longer waiting for files of this job. Drop them again.")
         job = receiving.run.job
         item = await self._jobs.item(job_id, item_id)
         if (
@@ -134,7 +134,7 @@ class Uploads:
             or item.action is not Action.CARRY
             or item_id in receiving.live.in_flight
         ):
-            raise Conflict("This file has come already.")
+            raise Conflict("This file has already been uploaded.")
         receiving.inside += 1
         try:
             return await self._one(job, item, content)

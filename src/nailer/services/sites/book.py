@@ -32,7 +32,7 @@ def _as_granted(site: Site, grant: Grant | None) -> Site:
     """A site as its settings say it, or with a person's own folders for its top; then what reaches beyond is left out."""
     if grant is None or grant.is_whole:
         return site if grant is None else replace(site, group_id=None)
-    assert grant.folder_there is not None, "it is not whole"
+    assert grant.folder_there is not None, "it is incomplete"
     return replace(
         site,
         start_there=grant.folder_there,

@@ -143,7 +143,9 @@ class Connector:
         if site.id in self._to_store:
             return self._to_store[site.id]  # it was typed before the server was met
         prompts = ((f"Password of {site.user_name} at {site.host}", False),)
-        answers = await ask("This site was handed over without its password. It is sealed and stored.", prompts)
+        answers = await ask(
+            "This site was shared without its password. Type it once; Nailer stores it encrypted.", prompts
+        )
         if len(answers) != 1 or not answers[0]:
             raise AnswerNeeded("This site has no password yet. Open it and type it.", prompts=prompts)
         found = replace(secrets, password=answers[0])

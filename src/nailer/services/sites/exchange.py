@@ -113,7 +113,7 @@ def read_sites(text: str, roots: list[str]) -> FoundSites:
             sites.append((checked(_with_own_folder(site, roots), roots), group))
         except InvalidInput as error:
             said = " ".join(f"{name}: {what}" for name, what in error.fields.items()) or error.what
-            left.append(f"“{site.name[:60]}” cannot be taken in. {said}")
+            left.append(f"“{site.name[:60]}” cannot be imported. {said}")
     if left and not sites:
         raise InvalidInput(left[0])
     return FoundSites(tuple(sites), tuple(left))
@@ -128,22 +128,24 @@ def _with_own_folder(site: Site, roots: list[str]) -> Site:
 
 def _read(text: str) -> list[tuple[Site, list[str]]]:
     if not text.strip():
-        raise InvalidInput("There is nothing to read: choose a file, or paste its text.")
+        raise InvalidInput("Choose a file or paste its text first.")
     if text.lstrip()[:1] not in "{[":
         hosts = read_config(text)
         if not hosts:
-            raise InvalidInput("This is neither an export of Nailer nor a client configuration of OpenSSH.")
+            raise InvalidInput("This is neither a Nailer export nor an OpenSSH client configuration.")
         return [(_of_config(one), []) for one in hosts]
     try:
         sent = SentSites.model_validate(json.loads(text))
     except json.JSONDecodeError as error:
-        raise InvalidInput(f"The file is cut or damaged: {error.msg} in line {error.lineno}.") from error
+        raise InvalidInput(f"The file is incomplete or damaged: {error.msg} in line {error.lineno}.") from error
     except ValidationError as error:
         first = error.errors()[0]
         where = " / ".join(str(part) for part in first["loc"])
         raise InvalidInput(f"The file cannot be used: {where}: {first['msg']}.") from error
     except (RecursionError, ValueError) as error:
-        raise InvalidInput("The file holds what no export of Nailer does: a number or nesting without end.") from error
+        raise InvalidInput(
+            "The file is not a valid Nailer export: a number is too large or the data is nested too deeply."
+        ) from error
     return [(_site(one), one.group) for one in sent.sites]
 
 
@@ -196,7 +198,7 @@ def _with_key_file(note: str, key_file: str) -> str:
 
 
 def _of_config(found: ConfiguredHost) -> Site:
-    lacks = f" Not taken over: {', '.join(found.unread)}." if found.unread else ""
+    lacks = f" Not imported: {', '.join(found.unread)}." if found.unread else ""
     return Site(
         id=0,
         name=found.alias,

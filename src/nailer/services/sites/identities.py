@@ -75,11 +75,13 @@ class Identities:
             key = await self._connector.key_published(host, port, published) or key
         if published and not same_fingerprint(published, key.fingerprint):
             raise Conflict(
-                "The fingerprint you pasted is not the one this server shows. Nothing was trusted and no password was "
-                "sent. Ask the host which one is right."
+                "The fingerprint you pasted does not match this server's. Nothing was trusted and no password "
+                "was sent. Ask your hosting provider which one is right."
             )
         if await self._trusted.pinned(host, port) and not changed_understood:
-            raise Conflict("Say first that the host has confirmed the new identity. Nothing was trusted.")
+            raise Conflict(
+                "Confirm first that your hosting provider has confirmed the new identity. Nothing was trusted."
+            )
         await self._connector.trust(host, port, key, account_id=account_id, always=always, compared=bool(published))
 
     async def fingerprints(self) -> dict[tuple[str, int], str]:

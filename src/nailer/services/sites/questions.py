@@ -70,7 +70,7 @@ class Questions:
         """Give the answers. An empty list means that the person gives up. Raises NotFound for a question that is gone."""
         question = self._open.get(what)
         if question is None or question.id != question_id or question.answers.done():
-            raise NotFound("The server does not wait for this answer any more. Connect again.")
+            raise NotFound("The server is no longer waiting for this answer. Connect again.")
         question.answers.set_result(answers)
         self._put_away(what, question)
 

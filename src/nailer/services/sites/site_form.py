@@ -105,7 +105,7 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
         problems["proxy_host"] = "A proxy needs a server and a port."
     given = _secrets(form, site, stored, before or Secrets(), problems)
     if problems:
-        raise InvalidInput("Some fields cannot be used yet.", fields=problems)
+        raise InvalidInput("Some fields need correction.", fields=problems)
     return replace(given, site=site if stored is None else _with_unasked(site, stored, "group_id" in text))
 
 
@@ -219,11 +219,11 @@ def _names(text: Form, problems: Problems) -> dict[str, Any]:
     name = name or host
     for key, value, most in (("host", host, 255), ("user_name", user, 255), ("name", name, 120)):
         if not value and key != "name":
-            problems[key] = "This is needed." if key == "host" else "This is needed; nobody signs in without a name."
+            problems[key] = "This field is required." if key == "host" else "A user name is required to sign in."
         elif len(value) > most:
-            problems[key] = f"At most {most} characters."
+            problems[key] = f"Use at most {most} characters."
         elif any(not one.isprintable() for one in value):
-            problems[key] = "It holds a control character. Type it by hand."
+            problems[key] = "It contains an invisible control character. Type the text by hand instead of pasting it."
     if host and any(sign in host for sign in "/@ :") and not _is_address(host):
         problems["host"] = "Only the server's name, without sftp:// and without a path. Paste an address above instead."
     return {"name": name, "host": host, "user_name": user}
@@ -255,7 +255,7 @@ def _number(text: Form, key: str, usual: int, least: int, most: int, problems: P
         return usual
     number = number_in(typed, least=least, most=most)
     if number is None:
-        problems[key] = f"A number from {least} to {most}."
+        problems[key] = f"Type a number from {least} to {most}."
         return usual
     return number
 
@@ -263,7 +263,7 @@ def _number(text: Form, key: str, usual: int, least: int, most: int, problems: P
 def _charset(text: Form, problems: Problems) -> str:
     charset = text.get("charset", "") or UTF8
     if not known(charset):
-        problems["charset"] = "Nailer does not know this character set. Choose one of the list."
+        problems["charset"] = "Nailer does not know this character set. Choose one from the list."
         return UTF8
     return charset
 
@@ -282,7 +282,7 @@ def _clock(text: Form, problems: Problems) -> dict[str, Any]:
     unit_s = 3600 if how == "set" else 1
     ahead = amount_in(typed.removeprefix("-"), most=26 * 3600 / unit_s)
     if ahead is None:
-        problems["clock_offset_h"] = "Hours, such as 2 or -5.5."
+        problems["clock_offset_h"] = "Type hours, such as 2 or -5.5."
         ahead = 0.0
     return {"clock_how": how, "clock_offset_s": round(ahead * unit_s) * (-1 if typed.startswith("-") else 1)}
 
@@ -294,7 +294,7 @@ def _access(text: Form, key: str, problems: Problems) -> int | None:
     try:
         return of_octal(typed)
     except InvalidInput:
-        problems[key] = "Three or four octal digits, such as 644."
+        problems[key] = "Type three or four octal digits, such as 644."
         return None
 
 
@@ -309,9 +309,11 @@ def _start_here(text: str, name: str, roots: list[str], problems: Problems) -> S
         problems["start_here"] = error.what
         return SitePath()
     if not roots:
-        problems["start_here"] = "No folder of this machine is allowed yet: set NAILER_ROOTS (docs/settings.md)."
+        problems["start_here"] = (
+            "Nailer may not use any folder on its machine yet. Set NAILER_ROOTS (see docs/settings.md)."
+        )
     elif path.is_root or path.names[0].decode(errors="replace") not in roots:
-        problems["start_here"] = f"Begin with an allowed root: {', '.join(roots)}."
+        problems["start_here"] = f"The path must begin with an allowed folder: {', '.join(roots)}."
     return path
 
 
@@ -327,7 +329,7 @@ def _start_there(text: str, problems: Problems) -> tuple[SitePath, bool]:
     if any(ord(letter) < 32 or ord(letter) == 127 for letter in text):
         problems["start_there"] = "It holds a line break or another control character. Type it by hand."
     elif any(len(name) > MAX_NAME_BYTES for name in path.names):
-        problems["start_there"] = f"No folder has a name of more than {MAX_NAME_BYTES} bytes."
+        problems["start_there"] = f"A folder name can have at most {MAX_NAME_BYTES} bytes."
     return path, from_home
 
 
@@ -339,7 +341,7 @@ def _document_roots(text: Form, start: SitePath, problems: Problems) -> tuple[Do
             root = _document_root(address, folder, start, number, problems)
             found += [root] if root else []
         elif folder:
-            problems[f"web_address_{number}"] = "Which web address shows this folder?"
+            problems[f"web_address_{number}"] = "Type the web address that shows this folder."
     return tuple(found)
 
 
@@ -379,7 +381,7 @@ def _secrets(form: Form, site: Site, stored: Site | None, before: Secrets, probl
     elif password:
         given["password"] = password
     if any(letter in password for letter in "\r\n\0"):
-        problems["password"] = "It holds a line break, which no server takes. Was more copied than the password?"
+        problems["password"] = "The password contains a line break. Did you copy more than the password?"
     key = form.get("private_key", "").strip()
     if key:
         given["private_key"] = key.replace("\r\n", "\n") + "\n"

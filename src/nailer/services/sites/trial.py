@@ -92,16 +92,16 @@ class TrialStep(StrEnum):
 
 
 STEP_WORDS = {
-    TrialStep.NAME: "Name found",
-    TrialStep.PORT: "Port answers",
+    TrialStep.NAME: "Server name found",
+    TrialStep.PORT: "Port open",
     TrialStep.ENCRYPTION: "Encryption",
     TrialStep.IDENTITY: "Identity",
     TrialStep.SIGN_IN: "Sign in",
     TrialStep.FOLDER: "Start folder",
-    TrialStep.LISTING: "Read it",
+    TrialStep.LISTING: "Read the start folder",
     TrialStep.WRITING: "Write a file",
     TrialStep.CLOCK: "Clock",
-    TrialStep.ABILITIES: "What it can do",
+    TrialStep.ABILITIES: "Server capabilities",
 }
 
 
@@ -166,11 +166,11 @@ class Trials:
         if len(recent) < _MOST_REFUSALS:
             return None
         sentence = (
-            f"{site.host} has refused {len(recent)} sign-ins on port {site.port} within a quarter of an hour. One more could"
-            " lock the account, or this machine out: look the sign-in up first."
+            f"{site.host} has refused {len(recent)} sign-ins on port {site.port} in the last 15 minutes. "
+            "Another failed attempt could lock the account or block Nailer. Check user name and password first."
         )
-        diagnosis = Diagnosis(sentence, (Fix("Try once more all the same", (("insist", "yes"),)),))
-        return Event(TrialStep.SIGN_IN, StepMark.BAD, "not tried", diagnosis=diagnosis)
+        diagnosis = Diagnosis(sentence, (Fix("Try again anyway", (("insist", "yes"),)),))
+        return Event(TrialStep.SIGN_IN, StepMark.BAD, "not tested", diagnosis=diagnosis)
 
 
 class _Trial:
@@ -242,12 +242,19 @@ class _Trial:
     def _warn_plain(self, connection: FtpConnection) -> None:
         if any(feature.startswith("AUTH") for feature in connection.learned.features):
             better = Fix("Use FTP with TLS", (("protocol", Protocol.FTP_TLS.value),))
-            diagnosis = Diagnosis("This server does offer encryption.", (better,))
+            diagnosis = Diagnosis("This server offers encryption.", (better,))
             self._say(
-                Event(TrialStep.ENCRYPTION, StepMark.WARN, "none, by choice; TLS is on offer", diagnosis=diagnosis)
+                Event(
+                    TrialStep.ENCRYPTION,
+                    StepMark.WARN,
+                    "none (your choice); the server offers TLS",
+                    diagnosis=diagnosis,
+                )
             )
         else:
-            self._say(Event(TrialStep.ENCRYPTION, StepMark.WARN, "none: everybody can read along"))
+            self._say(
+                Event(TrialStep.ENCRYPTION, StepMark.WARN, "none: anyone on the network path can read everything")
+            )
 
     async def _start_folder(self, side: Side) -> None:
         if self._site.from_home:
@@ -258,13 +265,13 @@ class _Trial:
         try:
             entry = await self._limited(side.stat(start)) if not start.is_root else Entry(b"", Kind.FOLDER)
             if not entry.opens_as_folder:
-                raise WrongKind(f"{start} is no folder.")
+                raise WrongKind(f"{start} is not a folder.")
         except (FileMissing, WrongKind) as error:
             self._bad(error, of_folder(str(start), await self._likely(side)))
             raise _Ended from error
         if (start.is_root or "start_there" in self._learned) and (likely := await self._likely(side)):
             fixes = tuple(Fix(f"Start in {path}", (("start_there", path),)) for path in likely[:3])
-            diagnosis = Diagnosis(f"Websites usually lie deeper: there is {' and '.join(likely[:3])}.", fixes)
+            diagnosis = Diagnosis(f"Websites are usually in a subfolder. Found: {' and '.join(likely[:3])}.", fixes)
             self._say(
                 Event(
                     TrialStep.FOLDER,
@@ -300,7 +307,7 @@ class _Trial:
             best = candidates(odd)[0]
             shown = ", ".join(best.samples or ())
             fixes = (Fix(f"Read names as {best.title}", (("charset", best.charset),)),)
-            diagnosis = Diagnosis(f"Some names are no UTF-8. As {best.title} they read: {shown}.", fixes)
+            diagnosis = Diagnosis(f"Some names are not UTF-8. Read as {best.title} they are: {shown}.", fixes)
             self._say(Event(TrialStep.LISTING, StepMark.WARN, finding, self._took(), diagnosis=diagnosis))
             return
         if lack is not None:
@@ -325,7 +332,12 @@ class _Trial:
                 self._good("times come in UTC; its own clock is measured when a file is written")
             else:
                 self._say(
-                    Event(TrialStep.CLOCK, StepMark.WARN, "not measured: the server gives no exact time", self._took())
+                    Event(
+                        TrialStep.CLOCK,
+                        StepMark.WARN,
+                        "not measured: the server does not report exact times",
+                        self._took(),
+                    )
                 )
             return None
         learned = {"clock_offset_s": str(measured)}
@@ -339,7 +351,9 @@ class _Trial:
         try:
             await self._limited(side.write(path, once(b"Nailer looks whether it can write here.\n")))
         except TransferError as error:
-            self._bad(error, Diagnosis("Reading works, writing does not. Look at the access of the start folder."))
+            self._bad(
+                error, Diagnosis("Reading works, but writing does not. Check the permissions of the start folder.")
+            )
             raise _Ended from error
         try:
             entry = await self._limited(side.stat(path))
@@ -359,7 +373,7 @@ class _Trial:
             diagnosis = None
             if error.doubts and where is not None:
                 diagnosis = await self._other_name(error, where)
-            self._say(Event(self._step, StepMark.ASK, "look at it and decide", self._took(), error, diagnosis))
+            self._say(Event(self._step, StepMark.ASK, "your decision is needed", self._took(), error, diagnosis))
             return
         self._bad(error, await self._reading(error, where))
 
@@ -440,7 +454,7 @@ class _Trial:
             async with asyncio.timeout(_STEP_S):
                 return await task
         except TimeoutError as error:
-            raise ConnectionDropped(f"Nothing came within {_STEP_S:.0f} s.") from error
+            raise ConnectionDropped(f"No answer within {_STEP_S:.0f} s.") from error
 
     def _heard(self, stage: Stage, finding: str) -> None:
         self._step = TrialStep(stage.value)
@@ -503,4 +517,4 @@ def _offset_words(offset_s: int) -> str:
         return "agrees with UTC"
     hours, rest = divmod(abs(offset_s), 3600)
     shown = f"{hours} h" + (f" {rest // 60} min" if rest else "")
-    return f"its listings are {shown} {'ahead of' if offset_s > 0 else 'behind'} UTC; Nailer reckons with that"
+    return f"the server clock is {shown} {'ahead of' if offset_s > 0 else 'behind'} UTC; Nailer corrects for this"

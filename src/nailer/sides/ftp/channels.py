@@ -75,7 +75,7 @@ class Channels:
         own = self._line.tls.getpeercert(binary_form=True)
         if not shown.session_reused and shown.getpeercert(binary_form=True) != own:
             writer.transport.abort()
-            raise ProtocolViolation("The data channel shows another certificate than the line to the server.")
+            raise ProtocolViolation("The data connection shows a different certificate than the control connection.")
         return ProtectedChannel(reader, writer)
 
     @contextlib.asynccontextmanager
@@ -97,7 +97,9 @@ class Channels:
         try:
             return await dial(self._line.where, port=port)
         except HostUnreachable as error:
-            raise ConnectionDropped("No data connection came about.", server_words=error.server_words) from error
+            raise ConnectionDropped(
+                "The data connection could not be opened.", server_words=error.server_words
+            ) from error
 
     async def _passive_port(self) -> int:
         """EPSV (RFC 2428), else PASV. The address in a PASV reply is left aside: behind a router it is a private one,
@@ -145,7 +147,7 @@ async def _accepted(listener: socket.socket, peer_host: str) -> socket.socket:
                 # Somebody else found the port first.
                 made.close()
     except TimeoutError as error:
-        raise HostUnreachable("The server does not reach back to this machine: use passive mode.") from error
+        raise HostUnreachable("The server cannot connect back to Nailer. Use passive mode.") from error
 
 
 class DataChannel:
@@ -162,7 +164,7 @@ class DataChannel:
         except TimeoutError as error:
             raise ConnectionDropped(f"Nothing has come for {STUCK_S:.0f} s.") from error
         except OSError as error:
-            raise ConnectionDropped("The line was cut.", server_words=error.strerror) from error
+            raise ConnectionDropped("The connection was lost.", server_words=error.strerror) from error
 
     async def write(self, chunk: bytes) -> None:
         """Send a chunk. Raises ConnectionDropped."""
@@ -172,7 +174,7 @@ class DataChannel:
         except TimeoutError as error:
             raise ConnectionDropped(f"The server has taken nothing for {STUCK_S:.0f} s.") from error
         except OSError as error:
-            raise ConnectionDropped("The line was cut.", server_words=error.strerror) from error
+            raise ConnectionDropped("The connection was lost.", server_words=error.strerror) from error
 
     async def close(self) -> None:
         """End the channel properly: what was written still arrives."""
@@ -239,5 +241,5 @@ def _server_name(where: Endpoint) -> str | None:
 def write_to(writer: asyncio.StreamWriter, data: bytes) -> None:
     """Raises ConnectionResetError where the line is gone: the event loop's own error for that is no OSError."""
     if writer.is_closing():
-        raise ConnectionResetError("the line is closed")
+        raise ConnectionResetError("the connection is closed")
     writer.write(data)

@@ -158,7 +158,7 @@ class FtpLine:
         await self.ask(b"PBSZ 0")
         reply = await self.ask(b"PROT P")
         if not reply.is_good:
-            sentence = f"{self.where.host} encrypts the sign-in, but not the files."
+            sentence = f"{self.where.host} encrypts the sign-in but not the file transfers."
             raise EncryptionMissing(sentence, server_words=reply.text)
         self.protected = True
 
@@ -266,13 +266,14 @@ class FtpLine:
             async with asyncio.timeout(within_s):
                 reply = await self._read_reply()
         except TimeoutError as error:
-            raise ConnectionDropped(f"{self.where.host} has said nothing for {within_s:.0f} s.") from error
+            raise ConnectionDropped(f"{self.where.host} has not answered for {within_s:.0f} s.") from error
         except asyncio.IncompleteReadError as error:
             said = error.partial.decode("utf-8", "replace").strip()
-            raise ConnectionDropped(f"{self.where.host} closed the line.", server_words=said or None) from error
+            raise ConnectionDropped(f"{self.where.host} closed the connection.", server_words=said or None) from error
         except (asyncio.LimitOverrunError, ValueError) as error:
             raise ProtocolViolation(
-                f"What {self.where.host} answers is no FTP.", server_words=str(error)[:200]
+                f"{self.where.host} does not answer with FTP. Check the protocol and the port.",
+                server_words=str(error)[:200],
             ) from error
         except OSError as error:
             raise self._cut(error) from error
@@ -318,5 +319,5 @@ class FtpLine:
 
     def _cut(self, error: OSError) -> ConnectionDropped:
         return ConnectionDropped(
-            f"The line to {self.where.host} was cut.", server_words=getattr(error, "strerror", None)
+            f"The connection to {self.where.host} was lost.", server_words=getattr(error, "strerror", None)
         )

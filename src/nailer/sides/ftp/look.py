@@ -239,11 +239,11 @@ class Looking:
         """Raise the most likely cause of a refusal that gives none. FTP has one code (550) for a dozen causes."""
         entry = await self.one(path)
         if wanted is Kind.FOLDER and not entry.opens_as_folder:
-            raise WrongKind("{path} is no folder.", path=path, server_words=failed.server_words) from failed
+            raise WrongKind("{path} is not a folder.", path=path, server_words=failed.server_words) from failed
         if wanted is Kind.FILE and entry.is_folder:
             raise WrongKind("{path} is a folder, not a file.", path=path, server_words=failed.server_words) from failed
         if isinstance(failed, FileMissing):
-            sentence = "{path} is there, but the server does not let it be read."
+            sentence = "{path} exists, but the server does not allow reading it."
             raise PermissionRefused(sentence, path=path, server_words=failed.server_words) from failed
         if wanted is not None or not entry.opens_as_folder:
             raise failed
@@ -302,7 +302,7 @@ class Looking:
         is_own_name = only is not None and only.is_file and only.name == folder.name
         if is_own_name and not (await self.line.ask(b"CWD " + folder.raw)).is_good:
             raise WrongKind(
-                "{path} is no folder.", path=folder
+                "{path} is not a folder.", path=folder
             )  # some servers list a file as if it were its own folder
         if rows.entries or rows.shows_itself:
             self.learned.facts_worked = True
@@ -427,7 +427,7 @@ class Looking:
                 # Neither a file nor a folder by the two commands that ask for just this name.
                 raise FileMissing("{path} is not there.", path=path)
             why = listing.lack.sentence if listing.lack else ""
-            raise NotKnown(f"Whether {{path}} is there is not known. {why}".strip(), path=path)
+            raise NotKnown(f"It is not known whether {{path}} exists. {why}".strip(), path=path)
         raise FileMissing("{path} is not there.", path=path)
 
     async def _size_and_time(self, path: SitePath) -> tuple[int | None, Stamp | None]:
@@ -453,8 +453,8 @@ class Looking:
                 return Entry(path.name, Kind.FOLDER)
             above = await self.one(path.parent)
             if not above.opens_as_folder:
-                raise WrongKind("{path} is no folder.", path=path.parent) from refused
-            sentence = "Its folder cannot be read, so nobody can tell whether {path} is there."
+                raise WrongKind("{path} is not a folder.", path=path.parent) from refused
+            sentence = "Its folder cannot be read, so it is not known whether {path} exists."
             raise NotKnown(sentence, path=path, server_words=refused.server_words) from refused
         self.learned.folders.put(path.parent, entries, lack)
         return next((one for one in entries if one.name == path.name), None)
@@ -472,7 +472,7 @@ class Looking:
                 parts.append(chunk)
                 size += len(chunk)
                 if size > _MOST_LISTING_BYTES:
-                    raise ProtocolViolation("The listing of {path} does not end.", path=folder)
+                    raise ProtocolViolation("The list of {path} is endless; Nailer stopped reading it.", path=folder)
         words = line.said
         for name in sorted((folder.raw, *folder.names), key=len, reverse=True):
             if len(name) > 1:

@@ -106,7 +106,7 @@ class Renaming:
 
     def _cannot_replace(self, path: SitePath, why: TransferError) -> CannotReplace:
         self._side._learned.swaps = False
-        return CannotReplace("{path} is taken.", path=path, server_words=why.server_words)
+        return CannotReplace("{path} already exists.", path=path, server_words=why.server_words)
 
     def _refused(self, lie: NotDone) -> RenameRefused:
         """Where the server only said that it renamed, it renames nothing."""
@@ -166,7 +166,7 @@ class Renaming:
         try:
             replies = await line.ask_together(everything, then_more=then_more)
         except BaseException as failed:
-            lost = failed if isinstance(failed, TransferError) else ConnectionDropped("The line was given up.")
+            lost = failed if isinstance(failed, TransferError) else ConnectionDropped("The connection was closed.")
             for one in moves:
                 one.end(lost)
             raise
@@ -202,7 +202,7 @@ class Moving:
         if not began.is_good:
             error = from_reply(began.code, began.text, self.old.shown)
             if not isinstance(error, FileMissing | ConnectionDropped):
-                sentence = "The server does not let {path} be renamed."
+                sentence = "The server does not allow renaming {path}."
                 error = RenameRefused(sentence, path=self.old, server_words=error.server_words)
         elif not ended.is_good:
             error = from_reply(ended.code, ended.text, self.new.shown)

@@ -297,7 +297,7 @@ class FtpConnection:
                 await self._introduce(line, first)
         except TimeoutError as error:
             line.abort()
-            raise ConnectionDropped(f"{wanted.where.host} took more than a minute to let us in.") from error
+            raise ConnectionDropped(f"{wanted.where.host} took more than one minute to accept the sign-in.") from error
         except BaseException:
             line.abort()
             raise
@@ -320,7 +320,7 @@ class FtpConnection:
             await self._encrypt(line, heard)
         if wanted.protocol is Protocol.FTP:
             heard(Stage.ENCRYPTION, "none")
-            heard(Stage.IDENTITY, "nobody can tell")
+            heard(Stage.IDENTITY, "unknown")
         await self._sign_in(line, wanted.sign_in)
         if wanted.protocol is not Protocol.FTP:
             await line.protect_data()
@@ -334,7 +334,7 @@ class FtpConnection:
         heard(Stage.ENCRYPTION, line.cipher.partition(",")[0])
         await in_thread(authorities)
         line.met(self._wanted.pinned)
-        how = "trusted before" if self._wanted.pinned else "an authority vouches for it"
+        how = "trusted before" if self._wanted.pinned else "signed by a trusted authority"
         heard(Stage.IDENTITY, how)
 
     async def _sign_in(self, line: FtpLine, sign_in: SignIn) -> None:
@@ -347,7 +347,9 @@ class FtpConnection:
             code = 530 if demands_encryption(reply.text) else reply.code  # some say 550, and mean that
             error = from_reply(code, reply.text, "the server")
             if isinstance(error, NotSupported | PermissionRefused | ServerFailed | ProtocolViolation):
-                error = LoginRefused("The server refused this user and password.", server_words=error.server_words)
+                error = LoginRefused(
+                    "The server rejected this user name and password.", server_words=error.server_words
+                )
             raise error
 
     async def _learn(self, line: FtpLine) -> None:
@@ -452,7 +454,7 @@ class FtpSide:
                     continue
                 links += 1
                 if links > _MOST_LINKS:
-                    raise OutsideRoot("{path} is a link, or links lead round in a circle.", path=path)
+                    raise OutsideRoot("{path} is a symbolic link, or its links form a loop.", path=path)
                 done, names = from_link(done, entry.target)
                 todo[:0] = names
             return done
@@ -602,7 +604,7 @@ class FtpSide:
             if stamp is not None and learned.sets_times is not False:
                 await self.finishing.set_time(line, path, stamp)
             if access is not None and learned.sets_access is False:
-                raise NotSupported("This server lets nobody set the access of {path}.", path=path)
+                raise NotSupported("This server does not allow setting the permissions of {path}.", path=path)
             if access is not None:
                 reply = await self.finishing.set_access(line, path, access)
                 if not reply.is_good:
@@ -681,7 +683,7 @@ class FtpSide:
                     written += len(chunk)
         except ServerFailed as failed:
             if await self._is_full(line, path):
-                sentence = "The server has no room for {path}."
+                sentence = "The server has no space for {path}."
                 raise NoSpaceLeft(sentence, path=path, server_words=failed.server_words) from failed
             await self.looking(line).explain(path.parent, failed)
             raise

@@ -71,7 +71,7 @@ async def encrypted(
     with the end of the handshake and of the line, as a short listing does.
     """
     if not isinstance(line, socket.socket) and line.is_closing():
-        raise ConnectionResetError("the line is closed")
+        raise ConnectionResetError("the connection is closed")
     loop = asyncio.get_running_loop()
     plain: asyncio.WriteTransport
     inside, begun = _Inside(limit), loop.create_future()
@@ -144,8 +144,8 @@ def from_tls(error: ssl.SSLError | OSError, host: str) -> TransferError:
     """Our error for a handshake that failed."""
     reason = getattr(error, "reason", None) or str(error)
     if any(word in reason for word in _WEAK):
-        sentence = f"{host} offers only encryption that is not safe any more."
+        sentence = f"{host} offers only encryption that is no longer safe."
         return WeakServer(sentence, server_words=reason, wanted=("TLS before 1.2",))
     if "WRONG_VERSION_NUMBER" in reason or "HTTP_REQUEST" in reason or "RECORD_LAYER" in reason:
-        return ProtocolViolation(f"What answers at {host} does not speak TLS there.", server_words=reason)
-    return ConnectionDropped(f"The encryption with {host} did not come about.", server_words=reason)
+        return ProtocolViolation(f"{host} does not use TLS on this port.", server_words=reason)
+    return ConnectionDropped(f"The encrypted connection to {host} could not be set up.", server_words=reason)

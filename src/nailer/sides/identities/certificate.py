@@ -62,7 +62,7 @@ def identity_of_pem(text: str) -> Identity:
     try:
         return identity_of_certificate(x509.load_pem_x509_certificate(text.encode()).public_bytes(Encoding.DER))
     except ValueError as error:
-        raise InvalidInput("This is no certificate.") from error
+        raise InvalidInput("This is not a certificate.") from error
 
 
 def facts_of(pem: str) -> CertificateFacts:
@@ -70,7 +70,7 @@ def facts_of(pem: str) -> CertificateFacts:
     try:
         found = x509.load_pem_x509_certificate(pem.encode())
     except ValueError as error:
-        raise InvalidInput("This is no certificate.") from error
+        raise InvalidInput("This is not a certificate.") from error
     return CertificateFacts(
         subject=_shown(found.subject),
         issuer=_shown(found.issuer),
@@ -99,7 +99,7 @@ def doubts_of(chain: list[bytes], host: str, now: datetime) -> tuple[str, ...]:
     if now < leaf.not_valid_before_utc:
         doubts.append(f"It is not valid before {leaf.not_valid_before_utc:%d %B %Y}.")
     if leaf.subject == leaf.issuer:
-        doubts.append("The server made it itself: no authority vouches for it.")
+        doubts.append("The certificate is self-signed; no authority has confirmed it.")
     else:
         # Name and time were judged: who vouches for it is asked for a name and a time that are its own.
         own = names[0].replace("*.", "any.", 1) if names and doubts else host
@@ -120,7 +120,10 @@ def _chain_doubts(leaf: x509.Certificate, chain: list[bytes], host: str, now: da
         builder.build_server_verifier(subject).verify(leaf, between)
     except (VerificationError, UnsupportedAlgorithm, InvalidSignature, ValueError) as error:
         return [
-            f"{_shown(leaf.issuer)} vouches for it, whom this machine does not know, or the chain is broken ({error})."
+            (
+                f"{_shown(leaf.issuer)} signed it, but this authority is unknown to Nailer's machine, or the "
+                f"certificate chain is broken ({error})."
+            )
         ]
     return []
 
@@ -131,7 +134,7 @@ def _authority_policy() -> ExtensionPolicy:
 
     def _is_authority(_: Policy, __: x509.Certificate, said: x509.BasicConstraints) -> None:
         if not said.ca:
-            raise ValueError("a certificate in the chain is no authority's")
+            raise ValueError("a certificate in the chain does not belong to an authority")
 
     def _may_sign(_: Policy, __: x509.Certificate, said: x509.KeyUsage | None) -> None:
         if said is not None and not said.key_cert_sign:
@@ -202,7 +205,7 @@ def _shown(name: x509.Name) -> str:
     for wanted in (NameOID.COMMON_NAME, NameOID.ORGANIZATION_NAME):
         if found := name.get_attributes_for_oid(wanted):
             return str(found[0].value)
-    return name.rfc4514_string() or "nobody named"
+    return name.rfc4514_string() or "issuer not named"
 
 
 def _key(found: x509.Certificate) -> str:

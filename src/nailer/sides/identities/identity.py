@@ -48,7 +48,7 @@ def key_of_line(public_key: str) -> Identity:
     try:
         return host_key(asyncssh.import_public_key(public_key))
     except (asyncssh.KeyImportError, ValueError) as error:
-        raise InvalidInput("This is no public key.") from error
+        raise InvalidInput("This is not a public key.") from error
 
 
 def judged(

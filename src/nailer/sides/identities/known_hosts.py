@@ -38,13 +38,13 @@ def read_known_hosts(text: str, servers: Iterable[Server] = ()) -> KnownHosts:
         if not bare or bare.startswith("#"):
             continue
         if bare.startswith("@"):
-            left.append((bare[:80], "revoked keys and authorities are not taken over"))
+            left.append((bare[:80], "revoked keys and authorities are not imported"))
             continue
         names, _, rest = bare.partition(" ")
         try:
             key = key_of_line(" ".join(rest.split()[:2]))
         except InvalidInput:
-            left.append((bare[:80], "this is no key that can be read"))
+            left.append((bare[:80], "this is not a readable key"))
             continue
         found = _servers_of(names, rest, known)
         if not found:

@@ -127,7 +127,7 @@ class Changing:
         except (PermissionRefused, NotSupported) as why:
             if over:
                 raise
-            sentence = "The server does not let {path} be renamed."
+            sentence = "The server does not allow renaming {path}."
             raise RenameRefused(sentence, path=old, server_words=why.server_words) from why
         finally:
             abandon(asked, looking)

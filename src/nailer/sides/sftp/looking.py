@@ -74,11 +74,11 @@ class SftpLooking:
         except FileMissing as missing:
             # Servers call a file listed as a folder missing, too (OpenSSH reports ENOTDIR as 'no such file').
             if await side.taken(folder):
-                raise WrongKind("{path} is no folder.", path=folder, server_words=missing.server_words) from missing
+                raise WrongKind("{path} is not a folder.", path=folder, server_words=missing.server_words) from missing
             raise
         except (ServerFailed, PermissionRefused) as refused:
             if not folder.is_root and not (await self.one(folder)).opens_as_folder:
-                raise WrongKind("{path} is no folder.", path=folder, server_words=refused.server_words) from refused
+                raise WrongKind("{path} is not a folder.", path=folder, server_words=refused.server_words) from refused
             raise
         entries = [one for one in entries if one.name not in (b".", b"..")]
         odd = [one.name for one in entries if not one.name or b"/" in one.name or b"\0" in one.name]

@@ -67,7 +67,7 @@ class Meeting(asyncssh.SSHClient):
         where = self._wanted.where
         if self.met:
             return f"{where.host} said nothing more while signing in."
-        return f"{where.host} accepts connections on port {where.port} and then says nothing."
+        return f"{where.host} accepts connections on port {where.port} but sends nothing."
 
     @property
     def how(self) -> str:
@@ -118,13 +118,13 @@ class Meeting(asyncssh.SSHClient):
             lacks = [word for name, word in _METHODS.items() if name in self._left and not self._has(name)]
             missing = f" None is stored for this site: {' and '.join(lacks)}." if lacks else " That one was refused."
             return LoginRefused(
-                f"The server accepted {how} and asks for one more: {words}.{missing}",
-                advice=("Put what is missing into the site's settings: both steps are needed to get in.",),
+                f"The server accepted {how} and also asks for {words}.{missing}",
+                advice=("Add what is missing in the site's settings. The server requires both steps.",),
             )
         if wants and not any(self._has(name) for name in self._left):
             return LoginRefused(
-                f"The server lets nobody in with what is stored for this site. It takes {words}.",
-                advice=("Put that into the site's settings.",),
+                f"The server does not accept the stored sign-in details. It accepts {words}.",
+                advice=("Add it in the site's settings.",),
             )
         return refusal
 
@@ -164,7 +164,12 @@ class Meeting(asyncssh.SSHClient):
         self.refusal = LoginRefused(
             "The server wants the password to be changed first.",
             server_words=prompt or None,
-            advice=("Change it on the host's own customer pages, then put the new one into the site's settings.",),
+            advice=(
+                (
+                    "Change the password in your hosting provider's customer area, then enter the new one in the "
+                    "site's settings."
+                ),
+            ),
         )
 
     def kbdint_auth_requested(self) -> str | None:
@@ -179,7 +184,7 @@ class Meeting(asyncssh.SSHClient):
             self._wanted.wire.heard(f"asks: {prompt}")
         if self._password_given and any(_asks_password(prompt) for prompt, _ in prompts):
             # It asks for what it was given: that was the refusal.
-            self.refusal = LoginRefused("The server refused this user and password.")
+            self.refusal = LoginRefused("The server rejected this user name and password.")
             return None
         answers = [self._known_answer(prompt) for prompt, _ in prompts]
         unknown = tuple(prompt for prompt, answer in zip(prompts, answers, strict=True) if answer is None)
@@ -279,7 +284,9 @@ def private_key(text: str, passphrase: str | None) -> asyncssh.SSHKey:
         raise KeyUnusable("The private key cannot be read.", server_words=str(error), advice=_KEY_FORMS) from error
 
 
-_PASSPHRASE = ("Type the passphrase again; it was chosen when the key was made and is not the account's password.",)
+_PASSPHRASE = (
+    "Type the passphrase again. It was chosen when the key was created; it is not the password of the account.",
+)
 _KEY_FORMS = (
     "Paste the whole file, from the line that says BEGIN to the line that says END, in OpenSSH's form or PEM.",
 )
@@ -294,7 +301,7 @@ def _file_text(path: str) -> str:
         raise KeyUnusable(f"The key file {path} cannot be read on this machine.", server_words=words) from error
     try:
         if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-            raise KeyUnusable(f"The key file {path} is no file of a key.")
+            raise KeyUnusable(f"{path} is not a key file.")
         return os.read(descriptor, _KEY_BYTES).decode("ascii", "replace")
     finally:
         os.close(descriptor)

@@ -175,16 +175,21 @@ class SftpConnection:
         lines = [line.strip() for line in first.decode("utf-8", "replace").splitlines() if line.strip()]
         if lines and all(letter.isprintable() for letter in lines[0]):
             return NotSupported(
-                "The sign-in worked, but this account prints text into the file service, so no file can be carried.",
+                (
+                    "The sign-in worked, but the account's shell prints text into the SFTP connection, so no files "
+                    "can be transferred."
+                ),
                 server_words=" / ".join(lines)[:400],
                 advice=(
-                    "Take what prints this out of the start files of the account's shell (such as .bashrc),"
-                    " or let it print only where somebody types.",
+                    (
+                        "Remove the command that prints it from the account's shell start-up files (such as "
+                        ".bashrc), or make it print only in interactive shells."
+                    ),
                 ),
             )
         return NotSupported(
             "The sign-in worked, but the server offers this account no file service (SFTP).",
-            advice=("Ask the host whether SFTP is part of the package, or try FTP over TLS.",),
+            advice=("Ask your hosting provider whether your account includes SFTP, or try FTP over TLS.",),
         )
 
     async def run(self, script: bytes, *, within_s: float) -> Ran:
@@ -512,7 +517,7 @@ class SftpSide:
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         """Set access and time (SSH_FXP_SETSTAT)."""
-        self.wire.out(f"set access or time of {path}")
+        self.wire.out(f"set permissions or time of {path}")
         await self.ask(self.client.setstat(path.raw, _attributes(access, stamp)), path)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
@@ -569,10 +574,10 @@ class SftpSide:
             room = await self.room(path.parent)
             if any(word in words for word in _NO_ROOM_WORDS) or (room is not None and room.free_bytes < CHUNK_BYTES):
                 raise NoSpaceLeft(
-                    "The server has no room for {path}.", path=path, server_words=failed.server_words
+                    "The server has no space for {path}.", path=path, server_words=failed.server_words
                 ) from failed
-            told = f"It tells {size_text(room.free_bytes)} of room." if room is not None else "It tells no room."
-            sentence = f"The server failed at {{path}} {step}. {told}"
+            free = "an unknown amount" if room is None else size_text(room.free_bytes)
+            sentence = f"The server failed at {{path}} {step}. It reports {free} of free space."
             raise ServerFailed(sentence, path=path, server_words=failed.server_words, advice=_QUOTA) from failed
 
     async def open(self, path: SitePath, how: int, mode: int | None = None) -> OpenFile:

@@ -139,7 +139,7 @@ class CopyStore:
         """One copy, of whichever kind. Raises NotFound."""
         row = await self._db.read(lambda work: work.one("copies.get", site_id=site_id, id=copy_id))
         if row is None:
-            raise NotFound("There is no such copy.")
+            raise NotFound("This copy does not exist.")
         return _copy(row)
 
     async def manifest(self, copy_id: int) -> Manifest:

@@ -95,7 +95,7 @@ class AccountStore:
         """An account. Raises NotFound."""
         row = await self._db.read(lambda work: work.one("accounts.by_id", id=account_id))
         if row is None:
-            raise NotFound("There is no such account any more.")
+            raise NotFound("This account no longer exists.")
         return _account(row)
 
     async def all(self) -> list[Account]:
@@ -141,7 +141,9 @@ class AccountStore:
             work.value("accounts.lock_for_first")
             try:
                 if work.value("accounts.count"):
-                    raise Conflict("The first account was made already. Sign in.")
+                    raise Conflict(
+                        "The first account already exists. Sign in with it, or ask an administrator for an invitation."
+                    )
                 return adding_account(work, name, password_hash, is_admin=True)
             finally:
                 work.value("accounts.unlock_for_first")
@@ -295,13 +297,13 @@ def _named(change: Callable[[], int]) -> int:
         return change()
     except pymysql.err.IntegrityError as error:
         if error.args[0] == _TAKEN:
-            raise Conflict("Somebody has this name already. Choose another.") from error
+            raise Conflict("This name is already taken. Choose another one.") from error
         raise
 
 
 def _check_admin_left(work: Work, account_id: int, *, stays: bool) -> None:
     if not stays and not work.value("accounts.admins_left", without=account_id):
-        raise Conflict("Nobody could run Nailer any more. Let somebody else run it first.")
+        raise Conflict("Nailer needs at least one administrator. Make someone else an administrator first.")
 
 
 def _locked(work: Work, one: Watched) -> dict[str, Any]:

@@ -33,7 +33,7 @@ class GrantStore:
         def _read(work: Work) -> Person:
             row = work.one("accounts.by_id", id=account_id)
             if row is None or row["is_off"]:
-                raise NotFound("There is no such account, or it is switched off.")
+                raise NotFound("This account does not exist or is deactivated.")
             rows = work.rows("grants.of_account", account_id=account_id)
             return Person(account_id, row["name"], bool(row["is_admin"]), {one["site_id"]: _grant(one) for one in rows})
 

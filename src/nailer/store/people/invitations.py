@@ -93,7 +93,7 @@ class InvitationStore:
         return await self._db.write(_change)
 
 
-_GONE = "This invitation was used already, or it has ended. Ask for another."
+_GONE = "This invitation has been used or has expired. Ask for a new one."
 
 
 def _sent(site_id: int, grant: Grant) -> dict[str, Any]:

@@ -51,7 +51,7 @@ class ProofStore:
         def _read(work: Work) -> Proofs:
             row = work.one("proofs.of_account", account_id=account_id)
             if row is None:
-                raise NotFound("There is no such account any more.")
+                raise NotFound("This account no longer exists.")
             keys = tuple(Passkey(**one) for one in work.rows("proofs.passkeys", account_id=account_id))
             return Proofs(bool(row["has_codes"]), row["recovery_left"], keys, bool(row["needs_second"]))
 

@@ -92,7 +92,7 @@ class PlanIn(_Given):
         },
     )
     does: Annotated[str, Field(pattern="^(carry|remove)$")] = "carry"
-    to_side: SideName = Field(SideName.THERE, description="where the change happens")
+    to_side: SideName = Field(SideName.THERE, description="the side that is changed")
     here: PathToken
     there: PathToken
     names: list[NameToken] = Field(min_length=1, max_length=200_000)

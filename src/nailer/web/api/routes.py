@@ -45,13 +45,13 @@ from nailer.web.shell.guard import address_of
 _PROBLEMS: dict[int | str, dict[str, Any]] = {
     code: {"model": models.Problem, "description": said}
     for code, said in (
-        (401, "no token, or one that has ended"),
-        (403, "the token may not do that"),
-        (404, "there is no such thing, or it is none of this token's"),
-        (413, "more than anything of its kind may have"),
-        (409, "it changed meanwhile, or a person has to decide"),
-        (422, "something that was sent cannot be used"),
-        (502, "the hosting server did not do it"),
+        (401, "missing or expired token"),
+        (403, "the token does not have this permission"),
+        (404, "not found, or outside the token's sites"),
+        (413, "request too large"),
+        (409, "changed in the meantime, or a person has to decide"),
+        (422, "invalid request"),
+        (502, "the hosting server refused or failed"),
         (503, "Nailer is busy, or its database does not answer"),
         (507, "the disk of Nailer's own machine is full"),
     )
@@ -68,7 +68,7 @@ def token_of(request: Request) -> Token:
     """The token that the guard let in."""
     token: Token | None = getattr(request.state, "token", None)
     if token is None:
-        raise SignedOut("Send a token: `Authorization: Bearer nailer_...`.")
+        raise SignedOut("Send an API token: `Authorization: Bearer nailer_...`.")
     return token
 
 
@@ -174,9 +174,9 @@ async def _own(request: Request, job_id: int) -> Job:
     """A plan that this person made and that waits to be carried out."""
     job = await plans_of(request).jobs.get(job_id)
     if job.account_id != token_of(request).account_id:
-        raise NotFound("This plan was made by somebody else.")
+        raise NotFound("This plan belongs to someone else.")
     if job.state is not JobState.PLANNED:
-        raise Conflict("This plan was carried out already.")
+        raise Conflict("This plan has already been carried out.")
     return job
 
 
@@ -242,7 +242,7 @@ async def act_on_job(request: Request, job_id: Id, act: str, plans: PlansDoor, t
     acts = {"stop": plans.jobs.stop, "pause": plans.jobs.pause, "go-on": plans.jobs.go_on, "again": plans.jobs.again}
     wanted = acts.get(act)
     if wanted is None:
-        raise NotFound("A job is stopped, paused, let go on, or tried again.")
+        raise NotFound("Use one of: stop, pause, go-on, again.")
 
     async def _done() -> models.JobOut:
         return models.JobOut.of(await wanted(job_id))
@@ -305,7 +305,7 @@ async def take_back(request: Request, site: TheSite, change_id: Id, plans: Plans
         change = await plans.changes.of_site(site.id, change_id)
         job_id = await plans.take_back.take_change_back(token.account_id, site, change)
         if job_id is None:
-            raise Conflict("It is as it was already.")
+            raise Conflict("The change has already been taken back.")
         return models.JobOut.of(await plans.jobs.get(job_id))
 
     return await _once(request, token, _begun)
@@ -398,7 +398,7 @@ async def save_file(
         site = await sites.book.get(draft.site_id)
         files_of(request).guarded.check(token.account_id, site, draft.side, draft.path)
         if draft.version != wish.based_on:
-            raise Conflict("The file was saved from elsewhere since. Open it again.")
+            raise Conflict("Someone has saved the file in the meantime. Open it again.")
         await editing.drafts.type(draft, wish.text, None)
         draft = await editing.drafts.own(token.account_id, draft_id)
         ended = await editing.saving.save(draft, site, despite_errors=wish.despite_errors)
@@ -413,12 +413,12 @@ async def save_file(
 
 def _said(ended: Careful) -> str:
     if ended.errors:
-        return "The text has mistakes; nothing was written. It waits as a draft."
+        return "The text has errors, so nothing was saved. It is kept as a draft."
     if ended.broken:
         back = "and was taken back" if ended.is_back else "and could not be taken back"
         return f"It broke {ended.broken[0].address} {back}."
     if ended.saved.merge is not None or ended.saved.gone:
-        return "Somebody changed the file meanwhile; nothing was written. Your text waits as a draft in Nailer."
+        return "Someone changed the file in the meantime. Nothing was saved; your text is kept as a draft in Nailer."
     return ended.saved.why_not or "Saved."
 
 
@@ -435,7 +435,7 @@ async def get_content(request: Request, site: TheSite, token: Shown, side: SideN
     async with files_of(request).browse.side(site, side) as opened:
         entry, content = await opened.whole(models.path_of(path))
     if not entry.is_file or len(content) > 4_000_000:
-        raise FileMissing("Only files of at most 4 MB are edited.")
+        raise FileMissing("Files larger than 4 MB cannot be edited.")
     return Response(content, media_type="application/octet-stream")
 
 

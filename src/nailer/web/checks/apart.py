@@ -33,7 +33,7 @@ async def apart(request: Request, site: TheSite, sites: SitesDoor, checks: Check
     scripts = query.text("scripts") == "yes"
     view, why_not = None, ""
     if origins is None:
-        why_not = "Views are not served here: their port could not be listened on."
+        why_not = "The page view is not available: Nailer could not open its port."
     elif asked:
         try:
             viewer = Viewer(session.account_id, session.id, _own_origin(request))

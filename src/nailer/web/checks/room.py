@@ -66,7 +66,7 @@ async def savings(
     if wish.fetch:
         job_id = await checks.mending.fetch_first(session.account_id, site, paths)
         return await plan_dialog(
-            request, site, job_id, told="Once all of it is here, the plan that removes it there opens."
+            request, site, job_id, told="When the download is complete, the plan to remove the files there opens."
         )
     top = common_folder([path.parent for path in paths])
     job_id = await plans.make.removal_found(session.account_id, site, SideName.THERE, top, paths)

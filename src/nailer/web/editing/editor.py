@@ -223,9 +223,9 @@ async def merge(
         theirs=theirs,
         by=by,
         words={"mine": "Yours", "theirs": "Theirs"},
-        settle="Take this into the editor",
+        settle="Load into the editor",
         later="Nothing is written until you save.",
-        take="Take theirs, drop mine",
+        take="Use their version, discard mine",
     )
 
 
@@ -338,7 +338,7 @@ async def version_text(request: Request, draft_id: Id, version: str) -> Response
     """The text of an earlier version, of what is there now (`now`), or of the other side (`other`)."""
     text = text_of(await _version(request, await _own(request, draft_id), version))
     if text is None:
-        raise NotEditable("That version is no text.")
+        raise NotEditable("That version is not a text file.")
     return JSONResponse({"text": text.replace("\r\n", "\n")})
 
 
@@ -359,15 +359,15 @@ async def _version(request: Request, draft: Draft, version: str) -> bytes:
     if version == "other":
         other = site.counterpart(draft.side, draft.path)
         if other is None:
-            raise NotFound("This file lies outside the folders of the pair.")
+            raise NotFound("This file is outside the folders of the pair.")
         async with files.browse.side(site, draft.side.other) as side:
             return (await side.whole(other))[1]
     number = number_in(version)
     if number is None:
-        raise InvalidInput("There is no such version.")
+        raise InvalidInput("This version does not exist.")
     change = await plans.changes.get(number)
     if change.site_id != draft.site_id or change.before_hash is None:
-        raise NotFound("This version is not kept.")
+        raise NotFound("This version has been deleted.")
     return await plans.changes.content(change.before_hash)
 
 

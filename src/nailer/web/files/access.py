@@ -103,7 +103,7 @@ def _understood(text: str, now: int, *, folder: bool) -> int:
     if len(text) == 9 and text[0] in "r-" and "=" not in text:
         return rules.of_rwx(text)
     if not text:
-        raise InvalidInput("Say the access in octal, as rwx, or as an expression like u=rwX,go=rX.")
+        raise InvalidInput("Type the permissions in octal (644), as rwx (rw-r--r--) or as an expression (u=rwX,go=rX).")
     return rules.changed_by(text, now, folder=folder)
 
 

@@ -507,17 +507,21 @@ def _will(rows: list[LedgerRow]) -> list[str]:
     gone = [row.name for row in files if row.standing.joint is Joint.ONLY_THERE]
     clash = [row.name for row in files if row.standing.joint is Joint.BOTH_CHANGED]
     if rows and all(row.standing.joint is Joint.SAME for row in rows):
-        lines.append("Both sides are the same: there is nothing to carry.")
+        lines.append("Both sides are the same: there is nothing to transfer.")
     if replaced:
-        lines.append(f"Upload replaces {names_text(replaced)} there. What is there is kept, so this can be taken back.")
+        lines.append(
+            f"Upload replaces {names_text(replaced)} there. Nailer keeps the old version, so you can take it back."
+        )
     if new:
-        lines.append(f"Upload makes {names_text(new)} new there.")
+        lines.append(f"Upload adds {names_text(new)} there.")
     if newer_there:
-        lines.append(f"The newer {names_text(newer_there)} is there: download brings it here.")
+        lines.append(f"{names_text(newer_there)} is newer there. Download replaces it here.")
     if gone:
-        lines.append(f"Download makes {names_text(gone)} new here.")
+        lines.append(f"Download adds {names_text(gone)} here.")
     if clash:
-        lines.append(f"{names_text(clash)} changed on both sides: either way one version is replaced, and kept.")
+        lines.append(
+            f"{names_text(clash)} changed on both sides. Upload or download replaces one version; Nailer keeps it."
+        )
     return lines
 
 
@@ -528,4 +532,4 @@ def _prefers_down(rows: list[LedgerRow]) -> bool:
 
 def _access_trouble(row: LedgerRow | None) -> str:
     trouble = access_rules.trouble(row.entry) if row is not None else None
-    return f"Look: {trouble}." if trouble else ""
+    return f"Warning: {trouble}." if trouble else ""

@@ -58,9 +58,9 @@ async def search_page(request: Request, site_id: Id, site: TheSite, sites: Sites
         kinds=(("", "Anything"), (Kind.FILE, "Files"), (Kind.FOLDER, "Folders"), (Kind.LINK, "Links")),
         accesses=(
             (AccessSought.ANY, "Any"),
-            (AccessSought.ALL_WRITE, "everyone may write"),
-            (AccessSought.ALL_CANNOT_READ, "not everyone may read"),
-            (AccessSought.RUNS, "runs as a program"),
+            (AccessSought.ALL_WRITE, "Writable by everyone"),
+            (AccessSought.ALL_CANNOT_READ, "Not readable by everyone"),
+            (AccessSought.RUNS, "Executable"),
         ),
     )
 
@@ -143,7 +143,7 @@ def _wanted(query: QueryValues) -> SearchWanted:
         kind = Kind(query.text("kind")) if query.text("kind") else None
         access = AccessSought(query.text("access"))
     except ValueError as error:
-        raise InvalidInput("There is no such kind or access.") from error
+        raise InvalidInput("Choose a kind and permissions from the lists.") from error
     return SearchWanted(
         name=query.text("name").strip(),
         kind=kind,

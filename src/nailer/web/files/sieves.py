@@ -22,7 +22,7 @@ router = APIRouter()
 
 _TESTS = (
     (Test.KIND, "is a"),
-    (Test.PATTERN, "is called, or lies at"),
+    (Test.PATTERN, "is called, or is at"),
     (Test.LARGER, "is larger than"),
     (Test.SMALLER, "is smaller than"),
     (Test.OLDER, "is older than"),

@@ -43,7 +43,7 @@ async def version_page(request: Request, site: TheSite, packages: PackagesDoor, 
     values = QueryValues(request)
     into, path = values.path("into"), values.path("path")
     if into is None and path is None:
-        raise NotFound("Say which package gets another version, or which folder a new one.")
+        raise NotFound("Choose a package to change, or a folder for a new package.")
     old = await packages.replacing.there(site, path) if path is not None else None
     offered = await packages.sources.offered_for(site, old) if old is not None else ()
     place = old.folder if old is not None else into
@@ -211,7 +211,7 @@ async def _begun(
     if old is not None:
         return _at(site, await packages.replacing.replace(account_id, site, old, source))
     if into is None:
-        raise InvalidInput("Say which package gets another version, or which folder a new one.")
+        raise InvalidInput("Choose a package to change, or a folder for a new package.")
     return _at(site, await packages.replacing.install(account_id, site, into, source))
 
 

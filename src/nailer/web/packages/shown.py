@@ -13,11 +13,11 @@ _State = ReplacementState
 
 TAKE_WORDS = {
     Take.NEW: "take the new one",
-    Take.OLD: "keep it as it is there",
-    Take.JOINED: "both joined",
-    Take.CARRY: "carry it over",
-    Take.LEAVE: "leave it in the old one",
-    Take.DROP: "drop it",
+    Take.OLD: "keep the current version",
+    Take.JOINED: "use the merged version",
+    Take.CARRY: "keep it in the new version",
+    Take.LEAVE: "leave it in the old version",
+    Take.DROP: "do not keep it",
 }
 
 
@@ -48,9 +48,9 @@ def groups_of(plan: ReplacementPlan) -> list[RowGroup]:
 
     only_old = (Fate.OWN, Fate.LEFTOVER, Fate.UNSURE)
     groups = [
-        RowGroup("decide", "To decide", "Nothing is replaced before these are decided.", waiting, len(waiting)),
+        RowGroup("decide", "To decide", "Nothing is replaced until you have decided these.", waiting, len(waiting)),
         RowGroup("edits", "Hand edits", "", _with(Fate.EDITED, Fate.MERGED, Fate.CLASH), 0),
-        RowGroup("only-old", "Only in the old one", "", _with(*only_old), 0, only_old, ONLY_OLD),
+        RowGroup("only-old", "Only in the old version", "", _with(*only_old), 0, only_old, ONLY_OLD),
         RowGroup("changed", "Changed", "", _with(Fate.CHANGED), 0),
         RowGroup("added", "Added", "", _with(Fate.ADDED), 0),
         RowGroup("same", "The same in both", "", _with(Fate.SAME), 0, is_open=False),
@@ -86,13 +86,13 @@ class RunStep:
 _ORDER = (_State.BUILDING, _State.SWAPPING, _State.LOOKING)
 _WORDS = {
     ReplacementKind.REPLACE: (
-        "Built beside the old one, and compared with what was wanted",
+        "New version built next to the old one and verified",
         "Two renames: the old one aside, the new one in its place",
         "Version read back, pages fetched as visitors get them",
     ),
     ReplacementKind.INSTALL: (
         "Built under a hidden name, and compared with what was wanted",
-        "One rename: it has its place",
+        "One rename puts it in place",
         "Version read back, pages fetched as visitors get them",
     ),
     ReplacementKind.REMOVE: (
@@ -119,7 +119,5 @@ def steps_of(one: Replacement) -> list[RunStep]:
             state = "now" if number == now else "left" if one.state is _State.FAILED else "next"
         steps.append(RunStep(text, state))
     if one.state in (_State.BACKING, _State.BACK):
-        steps.append(
-            RunStep("Put back: the old one has its place again", "done" if one.state is _State.BACK else "now")
-        )
+        steps.append(RunStep("Old version restored", "done" if one.state is _State.BACK else "now"))
     return steps

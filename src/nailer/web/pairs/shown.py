@@ -25,11 +25,11 @@ _PICTURES = (".png", ".jpg", ".jpeg", ".gif", ".webp", ".svg", ".avif")
 # The groups of a plan, in the order in which they are read.
 GROUPS: tuple[tuple[str, str, tuple[Doing, ...]], ...] = (
     ("decide", "To decide", (Doing.DECIDE,)),
-    ("up", "Up", (Doing.UPLOAD, Doing.BOTH)),
-    ("down", "Down", (Doing.DOWNLOAD,)),
+    ("up", "Upload", (Doing.UPLOAD, Doing.BOTH)),
+    ("down", "Download", (Doing.DOWNLOAD,)),
     ("rename", "Renamed", (Doing.RENAME_THERE, Doing.RENAME_HERE, Doing.ALONG)),
     ("remove", "Removed", (Doing.REMOVE_THERE, Doing.REMOVE_HERE)),
-    ("leave", "Left", (Doing.LEAVE,)),
+    ("leave", "Skipped", (Doing.LEAVE,)),
     ("stays", "Stays behind", (Doing.STAYS,)),
 )
 _GROUP_OF = {doing: number for number, (_, _, doings) in enumerate(GROUPS) for doing in doings}
@@ -50,17 +50,17 @@ def doing_words(pair: Pair) -> dict[Doing, str]:
     between = pair.other_name is not None
     other = pair.other_name or "here"
     return {
-        Doing.UPLOAD: f"Carry to {pair.site_name}" if between else "Upload",
-        Doing.DOWNLOAD: f"Carry to {other}" if between else "Download",
+        Doing.UPLOAD: f"Transfer to {pair.site_name}" if between else "Upload",
+        Doing.DOWNLOAD: f"Transfer to {other}" if between else "Download",
         Doing.REMOVE_THERE: f"Remove at {pair.site_name}" if between else "Remove there",
         Doing.REMOVE_HERE: f"Remove at {other}" if between else "Remove here",
         Doing.RENAME_THERE: f"Rename at {pair.site_name}" if between else "Rename there",
         Doing.RENAME_HERE: f"Rename at {other}" if between else "Rename here",
         Doing.BOTH: "Keep both",
         Doing.DECIDE: "Decide",
-        Doing.LEAVE: "Leave alone",
+        Doing.LEAVE: "Skip",
         Doing.STAYS: "Stays behind",
-        Doing.ALONG: "Goes along",
+        Doing.ALONG: "Part of the rename",
     }
 
 
@@ -150,7 +150,7 @@ def _shown(
         icon=icon(entry),
         is_folder=row.is_folder,
         joint=standing.joint,
-        joint_word=JOINT_WORDS[standing.joint] + (", a guess" if standing.guess else ""),
+        joint_word=JOINT_WORDS[standing.joint] + (", guessed" if standing.guess else ""),
         why=standing.reason[:1].upper() + standing.reason[1:],
         here=_side(row.here, now, zone),
         there=_side(row.there, now, zone),
@@ -199,14 +199,14 @@ def _note(plan: SyncPlan, number: int, left: str) -> str:
     if row.held:
         return f"sieve: {row.held}"
     if number in plan.merged:
-        return "both changes, merged"
+        return "merged from both sides"
     if doing in (Doing.RENAME_THERE, Doing.RENAME_HERE):
         partner = plan.doings.goes_with.get(number)
         old = plan.rows[partner].below if partner is not None else row.twin
         return f"was {'/'.join(shown_name(name) for name in old)}" if old else why
     if doing in (Doing.REMOVE_HERE, Doing.REMOVE_THERE):
-        return "copy kept" if row.entry.is_file else ""
-    return f"{why}; unequal only in line ends" if row.below in plan.line_ends else why
+        return "old version kept" if row.entry.is_file else ""
+    return f"{why}; differs only in line endings" if row.below in plan.line_ends else why
 
 
 def folder_of(row: SyncRow) -> str:

@@ -64,14 +64,14 @@ _PICTURE_BYTES = 1_000_000
 _TYPES = {"png": "png", "jpg": "jpeg", "jpeg": "jpeg", "gif": "gif", "webp": "webp", "svg": "svg+xml", "avif": "avif"}
 _BULK = (Doing.UPLOAD, Doing.DOWNLOAD, Doing.BOTH, Doing.REMOVE_THERE, Doing.REMOVE_HERE, Doing.LEAVE)
 _DIRECTIONS = (
-    (Direction.PUBLISH, "Publish", "There becomes like here"),
-    (Direction.FETCH, "Fetch", "Here becomes like there"),
-    (Direction.LEVEL, "Level", "The newest wins, both ways"),
+    (Direction.PUBLISH, "Publish", "Make there the same as here"),
+    (Direction.FETCH, "Fetch", "Make here the same as there"),
+    (Direction.LEVEL, "Level", "Keep the newest version on both sides"),
 )
 _REMOVALS = (
-    (Removals.FOLLOW, "Removals follow"),
-    (Removals.KEEP, "Removals are kept"),
-    (Removals.ASK, "Removals ask"),
+    (Removals.FOLLOW, "Remove on the other side, too"),
+    (Removals.KEEP, "Never remove files"),
+    (Removals.ASK, "Ask about removals"),
 )
 _COMPARES = (
     (Compare.SIZE_AND_TIME, "Compare by size and time"),
@@ -101,7 +101,7 @@ async def sync_page(
     wanted = query.number("pair", first.id)
     pair = next((one for one in its_pairs if one.id == wanted), None)
     if pair is None:
-        raise NotFound("There is no such pair of this site any more.")
+        raise NotFound("This pair no longer exists.")
     account_id = session.account_id
     plan = pairs.plans.latest(account_id, pair)
     if plan is not None and plan.ready and not plan.chosen:
@@ -352,7 +352,7 @@ async def _shown(request: Request, plan: SyncPlan) -> Response:
     if plan.problem is not None:
         raise plan.problem
     if not plan.ready:
-        raise Conflict("Both sides are not read yet.")
+        raise Conflict("Read both sides first.")
     wanted = Filter(query.text("group"), query.text("text"), query.text("by") == "folder")
     numbers = numbers_shown(plan, wanted)
     begin = query.number("from", 0)
@@ -366,7 +366,7 @@ async def _shown(request: Request, plan: SyncPlan) -> Response:
         "next": begin + count,
         "by_folder": wanted.by_folder,
         "folder_before": folder_of(plan.rows[numbers[begin - 1]]) if begin and begin <= len(numbers) else None,
-        "Doing": Doing,
+        "Action": Doing,
     }
     if begin:
         return render(request, "pairs/_sync-rows.html", **values)
@@ -417,7 +417,7 @@ def _plan(request: Request, token: str) -> SyncPlan:
 def _ready(request: Request, token: str) -> SyncPlan:
     plan = _plan(request, token)
     if not plan.ready:
-        raise Conflict("Both sides are not read yet.")
+        raise Conflict("Read both sides first.")
     return plan
 
 

@@ -38,21 +38,21 @@ router = APIRouter()
 _RUNS_SHOWN = 6
 
 _DIRECTION_WORDS = {
-    Direction.PUBLISH: "Publish: there becomes like here",
-    Direction.FETCH: "Fetch: here becomes like there",
-    Direction.LEVEL: "Level: the newest wins, both ways",
+    Direction.PUBLISH: "Publish: make there the same as here",
+    Direction.FETCH: "Fetch: make here the same as there",
+    Direction.LEVEL: "Level: keep the newest version on both sides",
 }
-_REMOVAL_WORDS = {Removals.FOLLOW: "Removals follow", Removals.KEEP: "Nothing is removed"}
+_REMOVAL_WORDS = {Removals.FOLLOW: "Remove on the other side, too", Removals.KEEP: "Nothing is removed"}
 _COMPARE_WORDS = {
     Compare.SIZE_AND_TIME: "by size and time",
     Compare.SIZE: "by size",
     Compare.CONTENT: "by content",
 }
-_MAIL_WORDS = {Mail.NEVER: "Never", Mail.TROUBLE: "Only on trouble", Mail.ALWAYS: "After every run"}
-_MISSED_WORDS = {Missed.ONCE: "Run once for all that were missed", Missed.SKIP: "Skip what was missed"}
+_MAIL_WORDS = {Mail.NEVER: "Never", Mail.TROUBLE: "Only if something goes wrong", Mail.ALWAYS: "After every run"}
+_MISSED_WORDS = {Missed.ONCE: "Run once for all missed runs", Missed.SKIP: "Skip what was missed"}
 _CLASH_WORDS = {
-    Clashes.STOP: "Touch nothing and report",
-    Clashes.LEAVE: "Leave those names, do the rest, and report",
+    Clashes.STOP: "Change nothing and report",
+    Clashes.LEAVE: "Skip those files, do the rest and report",
 }
 
 
@@ -80,7 +80,7 @@ async def _shown_runs(pairs: Pairs, timer: Timer) -> list[ShownRun]:
             one.state,
             one.started_at,
             urls.job(one.job_id) if one.job_id is not None else "",
-            f"{count_text(one.files, 'file')}, {size_text(one.bytes)}" if one.files else "nothing was to be done",
+            f"{count_text(one.files, 'file')}, {size_text(one.bytes)}" if one.files else "nothing to do",
             one.told,
         )
         for one in jobs

@@ -48,7 +48,7 @@ async def change_password(request: Request, people: PeopleDoor, session: SignedI
     form = await read_form(request)
     try:
         if form.get("password", "") != form.get("again", ""):
-            raise InvalidInput("The two passwords differ.", fields={"again": "The two passwords differ."})
+            raise InvalidInput("The two passwords do not match.", fields={"again": "The two passwords do not match."})
         stays = Stays(_numbers(form, "session_"), _numbers(form, "token_"))
         old, new = form.get("old", ""), form.get("password", "")
         await people.accounts.change_password(session, old, new, from_(request), stays=stays)
@@ -88,14 +88,16 @@ async def set_codes(request: Request, people: PeopleDoor, session: SignedIn) -> 
     except InvalidInput as error:
         new = people.second.begin_codes(await people.accounts.get(session.account_id))
         return render(request, "people/codes.html", 422, new=new, fields=error.fields, recovery=[])
-    await people.log.add(Did.ACCOUNT, "one-time codes are asked for")
+    await people.log.add(Did.ACCOUNT, "turned on one-time codes")
     return render(request, "people/codes.html", new=None, fields={}, recovery=recovery)
 
 
 @router.post("/account/codes/forget")
 async def forget_codes(request: Request, people: PeopleDoor, session: SignedIn) -> Response:
     """Ask for no codes any more; the password is asked for once more."""
-    return await _with_password(request, lambda: people.second.forget_codes(session.account_id), "no one-time codes")
+    return await _with_password(
+        request, lambda: people.second.forget_codes(session.account_id), "turned off one-time codes"
+    )
 
 
 @router.post("/account/passkeys/wanted")
@@ -111,7 +113,7 @@ async def passkey_wanted(request: Request, people: PeopleDoor, session: SignedIn
 async def add_passkey(request: Request, given: GivenPasskey, people: PeopleDoor, session: SignedIn) -> Response:
     """A passkey that a browser made. JSON."""
     await people.second.add_passkey(session, json.dumps(given.credential), given.name, place_of(request))
-    await people.log.add(Did.ACCOUNT, "a passkey")
+    await people.log.add(Did.ACCOUNT, "added a passkey")
     return JSONResponse({"ok": True})
 
 
@@ -119,7 +121,7 @@ async def add_passkey(request: Request, given: GivenPasskey, people: PeopleDoor,
 async def forget_passkey(request: Request, passkey_id: Id, people: PeopleDoor, session: SignedIn) -> Response:
     """Forget a passkey; the password is asked for once more."""
     return await _with_password(
-        request, lambda: people.second.forget_passkey(session.account_id, passkey_id), "a passkey less"
+        request, lambda: people.second.forget_passkey(session.account_id, passkey_id), "removed a passkey"
     )
 
 

@@ -90,7 +90,7 @@ async def set_standing(request: Request, account_id: Id, people: PeopleDoor) -> 
         await people.accounts.set_standing(account_id, is_admin=is_admin, is_off=is_off)
     except Conflict as error:
         return await _person(request, account_id, {}, {"standing": error.what}, status_of(error))
-    said = "switched off" if is_off else "runs Nailer" if is_admin else "does not run Nailer, may sign in"
+    said = "deactivated" if is_off else "administrator" if is_admin else "not an administrator, active"
     await people.log.add(Did.ACCOUNT, f"{account.name}: {said}")
     return RedirectResponse(urls.person(account_id), 303)
 
@@ -102,11 +102,11 @@ async def second(request: Request, account_id: Id, people: PeopleDoor) -> Respon
     account = await people.accounts.get(account_id)
     if form.get("act") == "forget":
         await people.second.forget_all(account_id)
-        said = "their second proofs are taken away"
+        said = "removed the second factors"
     else:
         required = form.get("act") == "require"
         await people.second.require(account_id, required=required)
-        said = "a second proof is required" if required else "no second proof is required"
+        said = "second factor required" if required else "second factor not required"
     await people.log.add(Did.ACCOUNT, f"{account.name}: {said}")
     return RedirectResponse(urls.person(account_id), 303)
 
@@ -119,12 +119,12 @@ async def remove(request: Request, account_id: Id, people: PeopleDoor) -> Respon
     heir = await people.accounts.by_name(form.get("heir", ""))
     try:
         if heir is None or form.get("typed", "").strip() != account.name:
-            what = "Type the person's name, and choose who gets what is theirs."
+            what = "Type the person's name to confirm, and choose who takes over their jobs and timers."
             raise InvalidInput(what, fields={"typed": what})
         await people.accounts.remove(account_id, heir.id)
     except (InvalidInput, Conflict) as error:
         return await _person(request, account_id, {}, {"typed": error.what}, status_of(error))
-    await people.log.add(Did.ACCOUNT, f"removed {account.name}; what was theirs is {heir.name}'s")
+    await people.log.add(Did.ACCOUNT, f"removed {account.name}; jobs and timers moved to {heir.name}")
     return RedirectResponse(urls.PEOPLE, 303)
 
 

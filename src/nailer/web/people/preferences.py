@@ -32,16 +32,16 @@ from nailer.web.shell.pages import render
 router = APIRouter()
 
 _WORDS = {
-    "first_page": {FirstPage.SITES: "the sites", FirstPage.LAST: "the site opened last", FirstPage.JOBS: "the jobs"},
-    "density": {Density.ROOMY: "roomy", Density.CLOSE: "close"},
+    "first_page": {FirstPage.SITES: "Sites", FirstPage.LAST: "Last opened site", FirstPage.JOBS: "Jobs"},
+    "density": {Density.ROOMY: "Comfortable", Density.CLOSE: "Compact"},
     "double_click": {
-        DoubleClick.LOOK: "shows the file",
-        DoubleClick.EDIT: "opens it in the editor",
-        DoubleClick.NOTHING: "does nothing",
+        DoubleClick.LOOK: "Preview the file",
+        DoubleClick.EDIT: "Edit the file",
+        DoubleClick.NOTHING: "Do nothing",
     },
-    "theme": {Theme.DEVICE: "as the device", Theme.LIGHT: "light", Theme.DARK: "dark"},
+    "theme": {Theme.DEVICE: "Same as the device", Theme.LIGHT: "Light", Theme.DARK: "Dark"},
 }
-_COLUMN_WORDS = {Column.TIMES: "times", Column.KIND: "kind (on wide screens)", Column.ACCESS: "access"}
+_COLUMN_WORDS = {Column.TIMES: "Last changed", Column.KIND: "Kind (on wide screens)", Column.ACCESS: "Permissions"}
 
 
 @router.get(urls.PREFERENCES)
@@ -65,7 +65,7 @@ async def store(request: Request, people: PeopleDoor, session: SignedIn) -> Resp
 def _chosen(form: dict[str, str], zones: set[str]) -> Preferences:
     zone = form.get("zone", "")
     if zone and zone not in zones:
-        raise InvalidInput("There is no such time zone.", fields={"zone": "Choose one of the list."})
+        raise InvalidInput("This time zone does not exist.", fields={"zone": "Choose a time zone from the list."})
     try:
         picked = Preferences(
             first_page=FirstPage(form.get("first_page", FirstPage.SITES)),
@@ -79,7 +79,7 @@ def _chosen(form: dict[str, str], zones: set[str]) -> Preferences:
             keys=checked_keys({act.value: form.get(f"key_{act}", "") for act in Act}),
         )
     except ValueError as error:
-        raise InvalidInput("One of these choices is none that there is.") from error
+        raise InvalidInput("One of the choices is not available. Load the page again.") from error
     return picked
 
 

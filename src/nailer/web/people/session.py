@@ -131,7 +131,7 @@ async def second_code(request: Request, people: PeopleDoor, session: SignedIn) -
     try:
         await people.second.prove_by_code(session, form.get("code", ""), from_(request))
     except NotAllowed as refused:
-        await people.log.add(Did.REFUSED, "second proof")
+        await people.log.add(Did.REFUSED, "second factor")
         return await _second_page(request, refused.what, 403)
     return RedirectResponse("/", 303)
 
@@ -243,7 +243,7 @@ async def _signed_in(request: Request, target: str, token: str) -> Response:
 
 def _check_again(form: dict[str, str]) -> None:
     if form.get("password", "") != form.get("again", ""):
-        raise InvalidInput("The two passwords differ.", fields={"again": "The two passwords differ."})
+        raise InvalidInput("The two passwords do not match.", fields={"again": "The two passwords do not match."})
 
 
 def _cookie(request: Request) -> str:

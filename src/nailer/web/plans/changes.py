@@ -104,7 +104,7 @@ async def keeping(request: Request, site_id: Id, plans: PlansDoor) -> Response:
     days, size = form.get("days", "").strip(), form.get("most", "").strip()
     kept_days = number_in(days, most=_MOST_DAYS)
     if days and kept_days is None:
-        raise InvalidInput("Say in whole days how long copies are kept; empty is for ever.")
+        raise InvalidInput("Type a whole number of days, or leave the field empty to keep copies for ever.")
     await plans.kept.limit(kept_days, parse_size(size))
     return RedirectResponse(urls.site(site_id, "changes"), 303)
 

@@ -57,9 +57,9 @@ async def _own_plan(request: Request, job_id: Id) -> Job:
     plans = plans_of(request)
     job = await plans.jobs.get(job_id)
     if job.account_id != session_of(request).account_id:
-        raise NotFound("This plan was made by somebody else.")
+        raise NotFound("This plan belongs to someone else.")
     if job.state is not JobState.PLANNED:
-        raise Conflict("This plan was carried out already.")
+        raise Conflict("This plan has already been carried out.")
     return job
 
 
@@ -132,7 +132,7 @@ async def plan_copy(
     target = SitePath.parse(wish.to.strip().encode("utf-8", "surrogateescape"))
     if wish.site not in (0, site_id) and (wish.move or wish.side is SideName.HERE):
         raise InvalidInput(
-            "To another site names are copied, from the server. Moving and this machine's files stay within a side."
+            "You can only copy from the server to another site. Moving, and copying files from here, works within one side."
         )
     if wish.move:
         job_id = await plans.make.move(account_id, site, wish.side, folder, wish.raw_names, target)

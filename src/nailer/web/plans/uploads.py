@@ -130,4 +130,4 @@ async def _check_own(request: Request, job_id: int) -> None:
     plans = plans_of(request)
     job = await plans.jobs.get(job_id)
     if job.account_id != session_of(request).account_id:
-        raise NotFound("These files were dropped by somebody else.")
+        raise NotFound("These files were dropped by someone else.")

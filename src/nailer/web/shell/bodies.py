@@ -40,7 +40,7 @@ def bounded(scope: Scope, receive: Receive) -> Receive:
             async with asyncio.timeout(_QUIET_S):
                 message = await receive()
         except TimeoutError as error:
-            raise CameTooLate(f"Nothing more of it came for {_QUIET_S:.0f} s.") from error
+            raise CameTooLate(f"No data arrived for {_QUIET_S:.0f} s.") from error
         came += len(message.get("body", b""))
         whole = message["type"] == "http.disconnect" or not message.get("more_body")
         if most is not None and came > most:
@@ -61,7 +61,7 @@ def _most_bytes(scope: Scope) -> int | None:
 
 
 def _too_large(most: int) -> TooLarge:
-    return TooLarge(f"At most {size_text(most)} can come at once.")
+    return TooLarge(f"You can upload at most {size_text(most)} at once.")
 
 
 async def sent_bytes(request: Request) -> AsyncIterator[bytes]:
@@ -72,4 +72,4 @@ async def sent_bytes(request: Request) -> AsyncIterator[bytes]:
                 yield chunk
     except ClientDisconnect as error:
         # No ConnectionDropped: that would throw away the line to the server, and with it whatever else it carries.
-        raise SendingStopped("The page stopped sending before the file was whole.") from error
+        raise SendingStopped("The upload stopped before the file was complete.") from error

@@ -127,7 +127,7 @@ class Picked(_Body):
     def raw_name(self) -> bytes:
         """Raises InvalidInput unless exactly one name is picked."""
         if len(self.names) != 1:
-            raise InvalidInput("Pick one file.")
+            raise InvalidInput("Select one file.")
         return self.raw_names[0]
 
 
@@ -645,7 +645,7 @@ def typed_name(text: str) -> bytes:
     """A name as a person types it: blanks round it are a slip. Raises InvalidInput."""
     name = text.strip()
     if any(ord(letter) < 32 or ord(letter) == 127 for letter in name):
-        raise InvalidInput("A name may not hold a line break or another control character.")
+        raise InvalidInput("A name cannot contain line breaks or other control characters.")
     return _checked_part(name)
 
 
@@ -655,11 +655,11 @@ async def read_form(request: Request) -> dict[str, str]:
     async for chunk in request.stream():
         body += chunk
         if len(body) > _FORM_BYTES:
-            raise InvalidInput("What was sent is too large.")
+            raise InvalidInput("The upload is too large.")
     try:
         pairs = parse_qsl(body.decode("utf-8"), keep_blank_values=True, max_num_fields=200)
     except (UnicodeDecodeError, ValueError) as error:
-        raise InvalidInput("What was sent cannot be read.") from error
+        raise InvalidInput("The request could not be read.") from error
     return dict(pairs)
 
 

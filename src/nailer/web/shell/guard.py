@@ -71,7 +71,7 @@ class Guard:
         headers = Headers(scope=scope)
         names = (self._nailer.settings.host, *self._nailer.settings.hosts)
         if not answers_to(headers.get("host", ""), names):
-            raise WrongHost("A page of another name leads here, or the name is not in the settings.")
+            raise WrongHost("Nailer was opened under a host name that is not in its settings.")
         if scope["path"].startswith("/static/"):
             await self._app(scope, receive, answer)
             return
@@ -86,7 +86,7 @@ class Guard:
         """A program shows a token and no cookie: no page can make a browser send one. Raises SignedOut."""
         kind, _, given = headers.get("authorization", "").partition(" ")
         if kind.lower() != "bearer":
-            raise SignedOut("Send a token: `Authorization: Bearer nailer_...`.")
+            raise SignedOut("Send an API token: `Authorization: Bearer nailer_...`.")
         token, who = await self._nailer.people.tokens.acting(given.strip(), address_of(scope))
         scope.setdefault("state", {}).update(session=None, token=token, live_version=self._nailer.plans.jobs.version)
         with acting_as(who):
@@ -113,19 +113,17 @@ class Guard:
             return await self._to_sign_in(scope, headers), receive
         if session is not None and (way := _proof_first(session, scope["path"])) is not None:
             if scope["method"] != "GET" or "text/html" not in headers.get("accept", ""):
-                raise SignedOut("Prove first who you are.")
+                raise SignedOut("Confirm your identity with your second factor first.")
             return RedirectResponse(way, 303), receive
         if scope["method"] not in _UNSAFE:
             return None, receive
         if not _from_our_page(headers):
-            raise NotAllowed("This was sent from another website.")
+            raise NotAllowed("This request came from another website and was rejected.")
         if session is None or is_open:
             return None, receive
         fits, receive = await _carries_token(headers, session, receive)
         if not fits:
-            raise NotAllowed(
-                "This page is too old: its session has ended. Load it again.", advice=("Load the page again.",)
-            )
+            raise NotAllowed("Your session on this page has ended. Reload the page.", advice=("Load the page again.",))
         return None, receive
 
     async def _to_sign_in(self, scope: Scope, headers: Headers) -> Response:
@@ -196,9 +194,9 @@ def _as_ours(error: Exception, scope: Scope) -> NailerError:
     if isinstance(error, NailerError):
         return error
     if isinstance(error, OSError) and error.errno in DISK_FULL:
-        return OwnDiskFull("There is no room left on the machine that Nailer runs on.")
+        return OwnDiskFull("The disk of Nailer's machine is full.")
     _log.error("a request failed in a way nobody foresaw", path=scope["path"], exc_info=error)
-    return Unforeseen("Its log says where; nothing was half-done.")
+    return Unforeseen("Details are in Nailer's log. No change was left incomplete.")
 
 
 def _cookie(headers: Headers, name: str) -> str:

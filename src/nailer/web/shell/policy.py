@@ -107,7 +107,7 @@ async def _anybody(request: Request) -> None:
 def _number(request: Request, name: str) -> int:
     number = number_in(str(request.path_params.get(name, "")))
     if number is None:
-        raise NotFound("There is no such page.")
+        raise NotFound("Page not found.")
     return number
 
 

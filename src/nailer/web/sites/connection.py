@@ -246,18 +246,16 @@ async def raw_command(request: Request, site_id: Id, sites: SitesDoor, files: Fi
     command = form.get("command", "").strip()
     verb = command.partition(" ")[0].upper()
     if not command or verb in _NOT_BY_HAND or not command.isprintable():
-        raise Conflict(
-            f"{verb or 'Nothing'} cannot be sent by hand: it would confuse the line that Nailer itself uses."
-        )
+        raise Conflict(f"{verb or 'Nothing'} cannot be sent by hand: it would disturb the connection that Nailer uses.")
     if form.get("understood") != "yes":
-        raise Conflict("Say first that you know what the command does. Nothing was sent.")
+        raise Conflict("Tick “I know what this command does” first. Nothing was sent.")
     wire_ = sites.connector.wire(site_id)
     before = wire_.count
     async with sites.pool.side(site_id):
         connection = sites.pool.connection(site_id)
         raw = getattr(connection, "raw", None)
         if raw is None:
-            raise Conflict("SFTP has no commands that could be typed.")
+            raise Conflict("SFTP has no text commands to send.")
         await raw(command.encode())
     files.browse.forget(site_id)
     return await _connection(request, site_id, reply=wire_.lines(after=before), command=command)

@@ -222,10 +222,10 @@ _ACTIONS = (
     ("Add a site", urls.ADD),
     *_ACTIONS_OF_ALL,
     ("Identities of servers", urls.IDENTITIES),
-    ("Take sites in from a file", urls.IMPORT),
-    ("Write all sites to a file", urls.EXPORT),
+    ("Import sites", urls.IMPORT),
+    ("Export all sites", urls.EXPORT),
     ("People", urls.PEOPLE),
-    ("Who did what", urls.LOG),
+    ("Activity log", urls.LOG),
 )
 # What needs no right of its own is for whoever runs Nailer.
 _SITE_ACTIONS = (
@@ -247,4 +247,4 @@ def _grouped(groups: list[SiteGroup], sites: list[Site]) -> list[ShownGroup]:
     loose = [site for site in sites if site.group_id is None and not site.fleeting]
     once = [site for site in sites if site.fleeting]
     rest = [ShownGroup(0, "Without a group", "", 0, loose)] if loose or not shown else []
-    return [*shown, *rest, *([ShownGroup(-1, "Only for now", "", 0, once)] if once else [])]
+    return [*shown, *rest, *([ShownGroup(-1, "Not saved", "", 0, once)] if once else [])]

@@ -108,7 +108,7 @@ def unlike(result: Manifest, tree: Tree) -> Iterator[str]:
     for below, why in tree.problems.items():
         yield f"{_shown(below)} could not be read: {why}"
     for below in sorted(there.keys() - wanted.keys()):
-        yield f"{_shown(below)} is there, and nobody put it there"
+        yield f"{_shown(below)} exists but was not created by Nailer"
     for below, entry in wanted.items():
         found = there.get(below)
         if found is None:

@@ -57,8 +57,8 @@ async def _has(side: Side, path: SitePath | None) -> bool:
 def _unlike(names: Exchange) -> Conflict:
     hidden = " and ".join(f"{one.name.decode('utf-8', 'replace')}" for one in (names.comes, names.goes) if one)
     return Conflict(
-        f"{names.place} and what lies beside it ({hidden}) are not as Nailer left them: somebody renamed them. "
-        "Look at the folder before anything else is done."
+        f"{names.place} and what is next to it ({hidden}) have been renamed by someone. Check the folder "
+        "before you continue."
     )
 
 

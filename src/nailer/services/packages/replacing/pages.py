@@ -77,4 +77,6 @@ class ReplacementPages:
             return ""
         longest = max(keeps for _, keeps in held if keeps is not None)
         names = ", ".join(address.rpartition("/")[2] for address, _ in held[:3])
-        return f"Browsers that were here may show the old {names} for up to {span_text(longest)}."
+        return (
+            f"Returning visitors may still see the old {names} from their browser cache for up to {span_text(longest)}."
+        )

@@ -110,7 +110,7 @@ class ReplacementPlans:
         old, new = await self._text(row.old), await self._text(row.new)
         base = await self._text(row.base) if row.base is not None else None
         if old is None or new is None:
-            raise InvalidInput("Only two texts can be joined.")
+            raise InvalidInput("Only text files can be merged.")
         if base is None:
             return old, await bounded(side_by_side, old, new), new
         return old, await bounded(merged, base, old, new), new
@@ -131,7 +131,7 @@ class ReplacementPlans:
         for row in await self.rows(one):
             if row.below == below:
                 return row
-        raise NotFound("There is no such name in this plan.")
+        raise NotFound("This item is not in the plan.")
 
     async def hashed(self, digest: bytes, algorithm: str) -> bytes:
         """The hash of a kept content by another algorithm (a name of hashlib)."""
@@ -164,7 +164,7 @@ class ReplacementPlans:
             if below not in rows or take not in rows[below].may:
                 raise InvalidInput("This cannot be done with this name.")
             if take is Take.JOINED and rows[below].fate is Fate.CLASH and below not in one.joined:
-                raise InvalidInput("Decide its places first.")
+                raise InvalidInput("Resolve its conflicts first.")
         one = replace(one, choices={**one.choices, **wanted})
         await self._store.choose(one.id, one.choices, one.joined)
         return one
@@ -174,7 +174,7 @@ class ReplacementPlans:
         _need_planned(one)
         row = await self.row(one, below)
         if Take.JOINED not in row.may or row.old is None:
-            raise InvalidInput("Only two texts can be joined.")
+            raise InvalidInput("Only text files can be merged.")
         one = replace(one, joined={**one.joined, below: await self._keep(one, row, text)})
         return await self.choose(one, {below: Take.JOINED})
 
@@ -185,7 +185,7 @@ class ReplacementPlans:
             if row.taken(one.choices) is Take.JOINED and row.below not in known:
                 _, found, _ = await self._texts(row)
                 if found.conflicts:
-                    raise InvalidInput("Decide first what becomes of every place that both changed.")
+                    raise InvalidInput("Resolve all conflicts first.")
                 known[row.below] = await self._keep(one, row, found.text)
         if known != dict(one.joined):
             one = replace(one, joined=known)
@@ -195,7 +195,7 @@ class ReplacementPlans:
     async def _keep(self, one: Replacement, row: PackageRow, text: str) -> tuple[bytes, int]:
         form = decoded(await self._taker.content(row.old.digest or b"")) if row.old is not None else None
         if form is None:
-            raise InvalidInput("What is there is no text.")
+            raise InvalidInput("The file there is not a text file.")
         kept = await self._kept.put(once(encoded(text, form[1])), held_by=one.new_copy_id)
         return kept.hash, kept.size
 
@@ -237,4 +237,4 @@ def _staying(row: PackageRow, choices: dict[Below, Take]) -> PackageRow:
 
 def _need_planned(one: Replacement) -> None:
     if one.state is not ReplacementState.PLANNED:
-        raise Conflict("This is no plan any more: it was carried out, or given up.")
+        raise Conflict("This plan has already been carried out or discarded.")

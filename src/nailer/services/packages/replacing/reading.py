@@ -94,7 +94,7 @@ class ReplacementReading:
             await self.end(number)
 
     async def _reads(self, site: Site, number: int, account_id: int, wish: VersionsToRead | None) -> None:
-        problem = "Nailer ended meanwhile."
+        problem = "Nailer was stopped before it finished."
         try:
             with acting_as(Acting(await self._grants.person(account_id), program="a replacement")):
                 one = await self._store.get(site.id, number)
@@ -105,7 +105,7 @@ class ReplacementReading:
             problem = error.what
         except Exception:
             _log.exception("versions could not be read in a way nobody foresaw", replacement=number)
-            problem = "Something unforeseen ended it; the log of Nailer says what."
+            problem = "It failed because of an error in Nailer. Details are in Nailer's log."
         finally:
             self._standing.pop(number, None)
             if problem:
@@ -184,11 +184,15 @@ class ReplacementReading:
                     raise Conflict(f"This server renames nothing. {setting}")
                 in_place = True
                 notes.append(
-                    "This server renames nothing: files are replaced one by one, and visitors meet both for a while."
+                    "This server cannot rename files. They are replaced one by one, and visitors may get a mix "
+                    "of both versions meanwhile."
                 )
             elif any(name.entry.kind is Kind.LINK for name in result.names) and site.protocol not in _LINKS:
                 in_place = True
-                notes.append("It holds links, which this server cannot make: files are replaced one by one.")
+                notes.append(
+                    "The package contains symbolic links, which this server cannot create. Files are replaced one "
+                    "by one."
+                )
             elif room is not None and room < result.size:
                 in_place = True
                 short = f"the new one needs {size_text(result.size)} beside the old one, and {size_text(room)} are free"

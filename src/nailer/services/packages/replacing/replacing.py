@@ -81,7 +81,7 @@ class Replacing:
             await side.stat(path)
             said = await declared_in(side, path, await entries_of(side, path))
         if said is None:
-            raise InvalidInput(f"{path} declares no version: it is no package.")
+            raise InvalidInput(f"{path} declares no version, so it is not a package.")
         return Found(path, path.name, said)
 
     async def replace(self, account_id: int, site: Site, old: Found, source: VersionSource) -> int:
@@ -113,8 +113,8 @@ class Replacing:
         need(Right.REMOVE, site.id)
         self._check(account_id, site, old.folder)
         notes = {
-            True: ("Pages of this site refer to it: they will lack it.",),
-            None: ("Whether pages refer to it is not known: the site was not read yet.",),
+            True: ("Pages of this site use it and will no longer have it.",),
+            None: ("It is not known whether pages use it, because the site has not been read yet.",),
             False: (),
         }[await self._book.in_use(site, old.folder)]
         number = await self._store.begin(site.id, account_id, old.folder, _Kind.REMOVE, "")
@@ -131,7 +131,7 @@ class Replacing:
         need_whole(site)
         one = await self._store.get(site.id, number)
         if one is None:
-            raise NotFound("There is no such replacement.")
+            raise NotFound("This replacement does not exist.")
         return one
 
     async def choose(self, site: Site, number: int, wanted: Mapping[Below, Take]) -> ReplacementPlan:
@@ -158,7 +158,7 @@ class Replacing:
         one = await self.get(site, number)
         async with self.sources.forgotten_on_error(source):
             if one.state is not _State.PLANNED or one.kind is not _Kind.REPLACE:
-                raise Conflict("This is no plan of a replacement.")
+                raise Conflict("This is not a plan of a replacement.")
             check_same_version(await self.there(site, one.path), source.found)
         base = await self.sources.take_in(account_id, site, one.path, source)
         self.plans.forget(number)
@@ -172,11 +172,11 @@ class Replacing:
         need(Right.CHANGE, site.id)
         one = await self.get(site, number)
         if one.state is not _State.PLANNED or one.kind is not _Kind.REPLACE:
-            raise Conflict("This is no plan of a replacement.")
+            raise Conflict("This is not a plan of a replacement.")
         if not wanted:
             async with self._browse.side(site, _THERE) as side:
                 if await tries_renaming(side, one.path.parent) is False:
-                    raise InvalidInput("This server renames no folders: it can only be done one by one.")
+                    raise InvalidInput("This server cannot rename folders, so files are replaced one by one.")
         await self._store.in_place(number, wanted)
         return await self.plans.of(replace(one, in_place=wanted))
 
@@ -189,7 +189,7 @@ class Replacing:
         self._check(account_id, site, one.path)
         last = await self._searches.last(site.id)
         if last is not None and last.state is SearchState.SEARCHING:
-            raise UnderWay("A search sets packages of this site aside at this moment. Wait until it has ended.")
+            raise UnderWay("A package search is running on this site. Wait until it has finished.")
         name = await self.must_type(site, one)
         if typed.strip() != name and name:
             raise InvalidInput(f"Type {name} to confirm.", fields={"typed": name})
@@ -243,7 +243,7 @@ class Replacing:
         one = await self.get(site, number)
         self._check(account_id, site, one.path)
         if one.state is not _State.FAILED or (one.fresh is None and one.kept is None and one.job_id is None):
-            raise Conflict("There is nothing to go on with.")
+            raise Conflict("There is nothing to resume.")
         await self._claim(one, _State.BUILDING)
         if one.job_id is not None:
             with contextlib.suppress(Conflict):  # a job that has ended well needs nothing
@@ -256,12 +256,12 @@ class Replacing:
         one = await self.get(site, number)
         self._check(account_id, site, one.path)
         if not one.can_go_back:
-            raise Conflict("The old one is not kept beside it any more. Its proved copy can be restored.")
+            raise Conflict("The old version is no longer kept next to it. You can restore its verified copy.")
         if not one.in_place and one.kept is not None:
             async with self._browse.side(site, _THERE) as side:
                 if not await kept_still(side, one.kept):
                     await self._store.let_go(number)
-                    raise Conflict("The old one is not there any more. Its proved copy can be restored.")
+                    raise Conflict("The old version no longer exists there. You can restore its verified copy.")
         await self._claim(one, _State.BACKING)
         self.runs.go(replace(await self.get(site, number), account_id=account_id))
 
@@ -270,7 +270,7 @@ class Replacing:
         need(Right.CHANGE, site.id)
         one = await self.get(site, number)
         if one.state is not _State.FAILED or (one.new_copy_id is None and one.kind is not _Kind.REMOVE):
-            raise Conflict("There is nothing to decide anew. Give the version again.")
+            raise Conflict("There is nothing left to decide. Choose the version again.")
         await self.runs.undo(one, site)
         await self._claim(one, _State.READING)
         self.reading.begin(site, number, one.account_id or 0, None)
@@ -290,7 +290,7 @@ class Replacing:
     async def _claim(self, one: Replacement, state: ReplacementState) -> None:
         """Go on from the state that was seen. Raises UnderWay where somebody else does so already."""
         if not await self._store.claim(one.id, one.state, state):
-            raise UnderWay("Somebody else goes on with this already.")
+            raise UnderWay("Someone else is already working on this.")
 
     async def look_again(self, site: Site, number: int) -> Replacement:
         """One of a site; whether the old one is kept still is looked at. Raises NotFound."""
@@ -306,7 +306,7 @@ class Replacing:
         need_whole(site)
         need(Right.CHANGE, site.id)
         if path.is_root or any(root.folder.below(path) is not None for root in site.document_roots):
-            raise InvalidInput(f"{path} is what a web address leads to: it cannot be renamed as a package is.")
+            raise InvalidInput(f"{path} is the folder of a web address, so it cannot be renamed like a package.")
         self._guarded.check(account_id, site, _THERE, path)
         if self.runs.busy(site.id):
             raise UnderWay("A package of this site is being replaced already.")

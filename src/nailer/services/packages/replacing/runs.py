@@ -110,7 +110,7 @@ class ReplacementRuns:
             words = error.what
         except Exception:
             _log.exception("a replacement failed in a way nobody foresaw", replacement=one.id)
-            words = "Something unforeseen ended it; the log of Nailer says what."
+            words = "It failed because of an error in Nailer. Details are in Nailer's log."
         if not await written_down(lambda: self._store.set_state(one.id, state, words)):
             _log.warning("how a replacement ended could not be written down", replacement=one.id)
 
@@ -120,7 +120,7 @@ class ReplacementRuns:
             try:
                 stands = await self._store.get(one.site_id, one.id)
                 if stands is None:
-                    raise NotFound("This replacement does not exist any more.")
+                    raise NotFound("This replacement no longer exists.")
                 with acting_as(Acting(await self._grants.person(stands.account_id or 0), program="a replacement")):
                     return await self._steps(stands, await self._sites.get(stands.site_id))
             except OwnDiskFull:
@@ -141,7 +141,7 @@ class ReplacementRuns:
             await self._patience.do(site, lambda side: exchange(side, _forward(one)))
             await self._noted(site, one, _forward(one))
         if one.state is ReplacementState.BACKING:
-            words = f"{one.words} The old one is in its place again.".strip()
+            words = f"{one.words} The old version is back in place.".strip()
         else:
             await self._store.set_state(one.id, ReplacementState.LOOKING)
             try:
@@ -151,8 +151,8 @@ class ReplacementRuns:
             if not worse:
                 await self._seen_now(one)
                 return ReplacementState.IN_PLACE, await self.pages.caches(one, site)
-            await self._store.set_state(one.id, ReplacementState.BACKING, f"It made things worse: {worse}.")
-            words = f"It made things worse: {worse}. The old one is in its place again, by itself."
+            await self._store.set_state(one.id, ReplacementState.BACKING, f"The change made a page worse: {worse}.")
+            words = f"The change made a page worse: {worse}. The old version was restored automatically."
             await self._notices.write(one.account_id or 0, f"{site.name}: {one.title} put back", [words])
         try:
             words += await self._backed(one, site)
@@ -202,7 +202,7 @@ class ReplacementRuns:
     async def _replaced_one_by_one(self, one: Replacement, site: Site) -> str:
         """Nothing is removed before every name of the new version is there. Returns why it cannot stay so."""
         if one.job_id is None:
-            return "it was cut before anything was written"
+            return "it was interrupted before anything was written"
         if (await self._job_ended(one.job_id)).state is not JobState.DONE:
             return f"not all of it could be written, job {one.job_id} says why"
         removal_id = one.removal_id
@@ -234,7 +234,7 @@ class ReplacementRuns:
             wrong = list(unlike(result, await read_tree(side, one.fresh, Progress())))
             wrong = wrong or await other_content(side, one.fresh, result, self._plans.hashed)
             if wrong:
-                raise Conflict(f"What was built is not whole: {wrong[0]}. Nothing was replaced.")
+                raise Conflict(f"The new version is incomplete: {wrong[0]}. Nothing was replaced.")
         if one.old_copy_id is not None:
             now = await read_tree(side, one.path, Progress())
             changed = unagreed(tree_of(await self._plans.manifest(one.old_copy_id)), now)
@@ -250,7 +250,7 @@ class ReplacementRuns:
             try:
                 await self.clear(one, site)
             except NailerError as error:
-                return f" What was built lies there still, as {one.fresh}: {error.what}"
+                return f" The new version is still in {one.fresh}: {error.what}"
             return ""
         again = await self._store.get(site.id, one.id) or one
         for job_id in (again.removal_id, again.job_id):
@@ -267,7 +267,7 @@ class ReplacementRuns:
         await self._make.carry_out(back_id, site, Answers())
         job = await self._job_ended(back_id)
         if job.state is not JobState.DONE:
-            raise Conflict(f"Not all of it went back; job {back_id} says why.")
+            raise Conflict(f"Not everything was restored; see job {back_id} for the reason.")
 
     async def undo(self, one: Replacement, site: Site) -> None:
         """Bring what failed half way back to where it began: the old one has its name, and what was built is gone. Raises

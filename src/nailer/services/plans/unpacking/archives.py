@@ -89,17 +89,17 @@ class _Bounds:
         self.files += 1
         if self.files > _MOST_NAMES:
             raise InvalidInput(
-                f"This archive holds more than {_MOST_NAMES} names. Unpack it yourself and drop its folder."
+                f"This archive contains more than {_MOST_NAMES} names. Unpack it yourself and drop its folder."
             )
 
     def grow(self, count: int) -> None:
         """Count bytes that were written. Raises InvalidInput where an archive grows beyond measure."""
         self.written += count
         if self.written > max(_RATIO_FREE_BYTES, _MOST_RATIO * self.packed_bytes):
-            raise InvalidInput("This archive grows without end when it is unpacked. It was not unpacked any further.")
+            raise InvalidInput("This archive unpacks to an unreasonable size. Unpacking was stopped.")
         if self.written > self.room_bytes - _SPARE_BYTES:
             free = size_text(self.room_bytes)
-            raise NoSpaceLeft(f"The disk of Nailer's own machine has no room to unpack this archive: {free} are free.")
+            raise NoSpaceLeft(f"Not enough space on Nailer's machine to unpack this archive: {free} free.")
 
 
 @dataclass
@@ -118,9 +118,7 @@ class Archives:
     async def take(self, name: str, content: AsyncIterator[bytes]) -> Unpacked:
         """Take an archive in and unpack it. Raises InvalidInput where it is none, or means harm."""
         if not is_archive(name):
-            raise InvalidInput(
-                f"{name} is no archive that Nailer unpacks: zip, tar, tar.gz, tar.xz, tar.zst or tar.bz2."
-            )
+            raise InvalidInput(f"Nailer cannot unpack {name}. Supported: zip, tar, tar.gz, tar.xz, tar.zst or tar.bz2.")
         token = secrets.token_hex(8)
         folder = self.spool / token
         await in_thread(folder.mkdir, 0o700, True)
@@ -160,7 +158,7 @@ class Archives:
     def place(self, token: str) -> SitePath:
         """The folder of an unpacked archive, on the side of the spool. Raises NotFound."""
         if re.fullmatch(r"[0-9a-f]{16}", token) is None or not (self.spool / token / "files").is_dir():
-            raise NotFound("This archive is not unpacked any more. Drop it again.")
+            raise NotFound("This archive is no longer available for unpacking. Drop it again.")
         return SitePath((b"spool", token.encode(), b"files"))
 
     async def forget(self, place: SitePath) -> None:
@@ -187,7 +185,7 @@ def _unpack(packed: Path, folder: Path, name: str) -> tuple[tuple[bytes, ...], b
     tops = sorted(os.fsencode(one.name) for one in folder.iterdir())
     only = tops[0] if len(tops) == 1 and (folder / os.fsdecode(tops[0])).is_dir() else None
     if not tops:
-        raise InvalidInput(f"There is nothing in {name} that can be unpacked.")
+        raise InvalidInput(f"{name} contains no files that can be unpacked.")
     return tuple(tops), only, bounds.files, tuple(left)
 
 

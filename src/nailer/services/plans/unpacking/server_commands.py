@@ -92,8 +92,8 @@ ast.parse(open(sys.argv[1], "rb").read(), sys.argv[1])' "$f" 2>&1 </dev/null || 
 esac
 """
 _TROUBLE = {
-    91: "The server's shell does not see this file where SFTP shows it, so Nailer cannot unpack it there.",
-    92: "The server has no program that unpacks this kind of archive.",
+    91: "The server's shell sees other paths than SFTP, so Nailer cannot unpack the archive on the server.",
+    92: "The server has no program to unpack this type of archive.",
     93: "The server could not unpack this archive.",
     94: "The server's shell may not make a folder beside the archive.",
 }
@@ -181,7 +181,7 @@ class ServerCommands:
         leave: whoever has only one of the site runs nothing."""
         grant = grant_on(site.id)
         if grant is not None and not grant.is_whole:
-            raise NotSupported("The server runs commands only for whoever has the whole site.")
+            raise NotSupported("Only people with access to the whole site can run commands on the server.")
         ran = await self._pool.run(site.id, b"echo nailer-shell\n" + script, within_s=_WITHIN_S)
         _, _, rest = ran.out.partition(b"nailer-shell\n")
         if not rest and b"nailer-shell" not in ran.out:
@@ -200,7 +200,7 @@ def check_names(lines: list[bytes]) -> None:
     """
     names = [line for line in lines if line]
     if len(names) > _MOST_NAMES:
-        raise InvalidInput(f"This archive holds more than {_MOST_NAMES} names. Unpack it yourself.")
+        raise InvalidInput(f"This archive contains more than {_MOST_NAMES} names. Unpack it yourself.")
     if not names:
         raise InvalidInput("There is nothing in this archive.")
     files = {name for name in names if not name.endswith(b"/")}

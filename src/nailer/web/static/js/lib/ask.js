@@ -3,7 +3,7 @@ const token = () => document.querySelector('meta[name="csrf"]').content;
 
 export class Refused extends Error {
   constructor(answer, status) {
-    super(answer.what || "Nailer does not answer.");
+    super(answer.what || "Nailer is not responding.");
     this.answer = answer;
     this.status = status;
   }
@@ -21,7 +21,7 @@ async function send(url, options) {
     response = await fetch(url, options);
   } catch (error) {
     if (error.name === "AbortError") throw error;
-    throw new Refused({ what: "Nailer does not answer. Is it still running?" }, 0);
+    throw new Refused({ what: "Nailer is not responding. Check that it is running." }, 0);
   }
   return response;
 }
@@ -67,7 +67,7 @@ export async function put(url, file) {
 // How much of a large file Nailer has already, in bytes.
 export async function come(url) {
   const response = await send(url, { method: "HEAD", headers: { Accept: "application/json" } });
-  if (!response.ok) throw new Error("Nailer does not await this file any more. Drop it again.");
+  if (!response.ok) throw new Error("Nailer is no longer waiting for this file. Drop it again.");
   return Number(response.headers.get("Upload-Offset"));
 }
 

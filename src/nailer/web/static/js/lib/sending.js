@@ -40,7 +40,7 @@ export class Sending {
     }
     let at = await come(url),
       tries = 0;
-    if (at) notice(`${file.name} goes on at ${Math.floor((100 * at) / file.size)} %: the rest is in Nailer already.`);
+    if (at) notice(`${file.name} continues at ${Math.floor((100 * at) / file.size)}%. The first part is already in Nailer.`);
     this.count(at);
     for (;;) {
       const until = Math.min(at + PART, file.size);

@@ -57,11 +57,11 @@ export function offerSignIn(form) {
     [...shared.options].find((one) => one.dataset.host === host.value.trim() && one.dataset.user === user.value.trim());
   place.hidden = !same || shared.value === same.value;
   if (place.hidden) return;
-  place.querySelector("span").textContent = `${same.textContent.trim().replace(/^that of /, "")} signs in as this user here.`;
+  place.querySelector("span").textContent = `${same.dataset.label} already signs in as this user on this server.`;
   place.querySelector("button").onclick = () => {
     shared.value = same.value;
     place.hidden = true;
-    why(form, "password", "not needed: the stored sign-in is used");
+    why(form, "password", "not needed: the shared sign-in details are used");
   };
 }
 

@@ -120,7 +120,7 @@ export default () => ({
   ignore(finding, name) {
     const ask = {
       title: `Ignore ${name}`,
-      label: "Why nobody needs to hear of it",
+      label: "Why this finding can be ignored",
       done: ({ text }) => this.overviewOrFail("ignore", { findings: [finding], why: text }),
     };
     dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
@@ -128,10 +128,10 @@ export default () => ({
   // Something is put there for a moment: it is said before.
   prove() {
     const help =
-      "A file with a name that nobody can guess is put into each likely folder, fetched at the address, and removed.";
+      "Nailer puts a file with a secret name into each likely folder, fetches it from the web address and removes it.";
     const ask = {
-      title: "Which folder answers?",
-      choices: [{ value: "prove", word: "Put a file there and fetch it", help }],
+      title: "Which folder does this address show?",
+      choices: [{ value: "prove", word: "Test with a file", help }],
       done: async () => {
         this.$refs.address.innerHTML = await html(`/sites/${this.data.site}/checks/prove`, { body: {} });
       },
@@ -140,10 +140,10 @@ export default () => ({
   },
   tryScripts() {
     const help =
-      "Two harmless lines of each kind are put into the document root, and into the folder for scripts, fetched, and removed.";
+      "Nailer puts a harmless two-line script of each type into the document root and the script folder, fetches it and removes it.";
     const ask = {
       title: "What does the server do with scripts?",
-      choices: [{ value: "try", word: "Put them there and fetch them", help }],
+      choices: [{ value: "try", word: "Test with scripts", help }],
       done: async () => {
         this.$refs.host.innerHTML = await html(`/sites/${this.data.site}/checks/try-scripts`, { body: {} });
       },
@@ -164,7 +164,7 @@ export default () => ({
     try {
       const { job } = await json(url, { body });
       this.mended.add(job);
-      notice("Its access is being set to 600.", { back: job });
+      notice("Its permissions are being set to 600.", { back: job });
     } catch (error) {
       button.disabled = false;
       complain(error);

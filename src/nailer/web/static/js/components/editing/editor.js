@@ -105,7 +105,7 @@ export default () => ({
     const at = view.state.selection.main.head,
       line = view.state.doc.lineAt(at);
     const open =
-      view.state.doc.length && view.state.doc.line(view.state.doc.lines).length ? ", its last line has no end" : "";
+      view.state.doc.length && view.state.doc.line(view.state.doc.lines).length ? ", no line break at the end" : "";
     this.place = `Line ${line.number} of ${view.state.doc.lines}, column ${at - line.from + 1}${open}`;
   },
   goTo(at) {
@@ -140,7 +140,7 @@ export default () => ({
       this.kept = text;
       if (told.stale) {
         this.changedThere = true;
-        return this.state("Saved from another page meanwhile: save to see both");
+        return this.state("Saved from another page in the meantime. Save to compare both versions.");
       }
       if (first) this.redrawVersions();
       this.state(
@@ -149,7 +149,7 @@ export default () => ({
           : `As it is ${this.data.side}`,
       );
     } catch (error) {
-      this.state("The draft could not be kept");
+      this.state("The draft could not be saved");
       complain(error);
     }
   },
@@ -171,10 +171,10 @@ export default () => ({
   },
   async keepDraft() {
     await this.flush();
-    notice("Kept as a draft: it is here whenever you come back.");
+    notice("Saved as a draft. You find it here when you come back.");
   },
   async shut() {
-    if (this.dirty && !confirm("Close it and let go of what is not saved?")) return;
+    if (this.dirty && !confirm("Close this file and discard the unsaved changes?")) return;
     this.shutting = true;
     try {
       const { href } = await json(`/drafts/${this.data.draft}/close`, { body: {} });
@@ -219,13 +219,13 @@ export default () => ({
         this.canForce = true;
         this.trouble = `Not saved: ${told.errors.join("; ")}. This site is saved with care.`;
       } else if (told.broken.length) {
-        const ended = told.is_back ? "Taken back" : "It could NOT be taken back by itself";
+        const ended = told.is_back ? "Taken back" : "Nailer could NOT take the change back automatically";
         const broken = told.broken.map((one) => `${one.address} ${one.why}`).join("; ");
         this.trouble = `${ended}: ${broken}. ${told.broken[0].begins}`;
       } else if (told.why)
-        this.trouble = `${told.why}${told.words ? ` The server: ${told.words}` : ""} Your text is kept here.`;
+        this.trouble = `${told.why}${told.words ? ` The server: ${told.words}` : ""} Your text is still in the editor.`;
     } catch (error) {
-      this.trouble = `${error.message} Your text is kept here.`;
+      this.trouble = `${error.message} Your text is still in the editor.`;
     } finally {
       this.saving = false;
     }
@@ -271,7 +271,7 @@ export default () => ({
       this.changedThere = false;
       this.dirty = this.text !== base;
       notice(
-        this.dirty ? "Both changes are in the editor now. Save when you have read them." : "This is what is there now.",
+        this.dirty ? "Both changes are in the editor now. Save when you have read them." : "This is the current version there.",
       );
       this.redrawVersions();
     } catch (error) {
@@ -326,7 +326,7 @@ export default () => ({
     }
   },
   get findingsText() {
-    if (!this.findings.length) return this.kind ? `${this.kind} reads cleanly` : "Nothing found";
+    if (!this.findings.length) return this.kind ? `${this.kind} has no errors` : "No problems found";
     return `${this.findings.length} finding${this.findings.length > 1 ? "s" : ""}`;
   },
   get kind() {
@@ -351,7 +351,7 @@ export default () => ({
     if (text === this.text) {
       this.differing = "false";
       view.dispatch({ effects: differing.reconfigure([]) });
-      return notice("Nothing differs from what is in the editor.");
+      return notice("No differences from the text in the editor.");
     }
     this.differing = "true";
     const merging = cm.unifiedMergeView({
@@ -378,7 +378,7 @@ export default () => ({
       }
       if (back) {
         this.put(await this.versionText(back.dataset.put));
-        notice("It is in the editor. Save puts it in its place, as a new version.");
+        notice("The version is in the editor. Save it to make it the current version.");
       }
       if (two) {
         const { one, other } = two.closest("form").elements;
@@ -415,7 +415,7 @@ export default () => ({
       this.formWords = words;
       this.dirty = true;
       event.target.closest("details").open = false;
-      notice("Every line may change: save to store it so.");
+      notice("This can change every line. Save to apply it.");
     } catch (error) {
       complain(error);
     }

@@ -75,7 +75,7 @@ export default () => ({
       complain(new Error(line.problem));
     } else if (line.end) {
       this.ended = true;
-      this.state = `${this.state}, the end`;
+      this.state = `${this.state}, finished`;
     } else {
       this.unread += line.unread ? 1 : 0;
       const folders = `${line.folders} folder${line.folders === 1 ? "" : "s"}`;

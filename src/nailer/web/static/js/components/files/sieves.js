@@ -39,7 +39,7 @@ export default () => ({
   },
   draw() {
     this.$refs.rule.replaceChildren(
-      make("span", { className: "muted", textContent: "What " }),
+      make("span", { className: "muted", textContent: "Everything that " }),
       this.group(this.rule, null),
     );
     this.$refs.always.replaceChildren(...this.exceptions.map((text, at) => this.exception(text, at)));
@@ -47,7 +47,7 @@ export default () => ({
   // One group: its parts, the word between them, and what adds to it. A nested one can be taken out.
   group(rule, parent) {
     const place = make("span", { className: parent ? "group nested" : "group" });
-    if (rule.how === "none") place.append(make("span", { className: "muted", textContent: "does none of: " }));
+    if (rule.how === "none") place.append(make("span", { className: "muted", textContent: "matches none of: " }));
     rule.parts.forEach((part, at) => {
       if (at)
         place.append(
@@ -61,7 +61,7 @@ export default () => ({
     place.append(this.button("plus", "Another condition", () => rule.parts.push({ test: "pattern", value: "" })));
     if (!parent)
       place.append(
-        this.button("braces", "A group: conditions that count together, with a word of their own between them", () =>
+        this.button("braces", "Group: conditions that are combined on their own (any, all or none)", () =>
           rule.parts.push({
             how: "all",
             parts: [
@@ -72,11 +72,11 @@ export default () => ({
         ),
       );
     else
-      place.append(this.button("x", "Take this group out", () => parent.parts.splice(parent.parts.indexOf(rule), 1)));
+      place.append(this.button("x", "Remove this group", () => parent.parts.splice(parent.parts.indexOf(rule), 1)));
     return place;
   },
   how(rule) {
-    return choice("How these conditions count", HOWS, rule.how, (value) => {
+    return choice("How these conditions are combined", HOWS, rule.how, (value) => {
       rule.how = value;
       this.changed();
     });
@@ -84,7 +84,7 @@ export default () => ({
   part(part, rule) {
     const place = make("span", { className: "part chip here" });
     place.append(
-      choice("What is looked at", this.tests, part.test, (value) => {
+      choice("Property to test", this.tests, part.test, (value) => {
         part.test = value;
         part.value = { kind: "picture", pattern: "", larger: "8 MB", smaller: "1 kB", older: "365", newer: "7" }[value];
         this.changed();
@@ -112,7 +112,7 @@ export default () => ({
       place.append(input);
       if (["older", "newer"].includes(part.test)) place.append(make("span", { textContent: "days" }));
     }
-    place.append(this.button("x", "Take this condition out", () => rule.parts.splice(rule.parts.indexOf(part), 1)));
+    place.append(this.button("x", "Remove this condition", () => rule.parts.splice(rule.parts.indexOf(part), 1)));
     return place;
   },
   exception(text, at) {
@@ -123,13 +123,13 @@ export default () => ({
       placeholder: "press/*.tif",
       spellcheck: false,
     });
-    input.setAttribute("aria-label", "Always carry");
+    input.setAttribute("aria-label", "Always transfer");
     input.addEventListener("input", () => {
       this.exceptions[at] = input.value;
     });
     place.append(
       input,
-      this.button("x", "Take this exception out", () => this.exceptions.splice(at, 1)),
+      this.button("x", "Remove this exception", () => this.exceptions.splice(at, 1)),
     );
     return place;
   },
@@ -226,7 +226,7 @@ export default () => ({
     if (["on", "off", "remove"].includes(act)) this.switch(act);
   },
   async switch(act) {
-    if (act === "remove" && !confirm("Remove this sieve? Pairs that use it carry those files again.")) return;
+    if (act === "remove" && !confirm("Remove this sieve? Pairs that use it will transfer the files that stayed behind again.")) return;
     try {
       await json(`/sieves/${this.$root.dataset.id}/${act}`, { body: {} });
       location.href = act === "remove" ? "/sieves" : location.href;
@@ -243,7 +243,7 @@ export default () => ({
       this.$refs.notes.replaceChildren(
         ...notes.map((text) => make("p", { className: "callout warn", textContent: text })),
       );
-      notice(`${counted(parts, "pattern")} and ${counted(always, "exception")} taken into the rule.`);
+      notice(`${counted(parts, "pattern")} and ${counted(always, "exception")} added to the rule.`);
       this.changed();
     } catch (error) {
       complain(error);
@@ -257,7 +257,7 @@ export default () => ({
     const sieves = [...this.$refs.list.querySelectorAll("[data-sieve]")].map((one) => Number(one.dataset.sieve));
     try {
       await json("/sieves/order", { body: { sieves } });
-      notice("The order is stored.");
+      notice("The order has been saved.");
     } catch (error) {
       complain(error);
     }

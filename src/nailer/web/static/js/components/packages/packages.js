@@ -82,10 +82,10 @@ export default () => ({
     }
   },
   forget(copy, name) {
-    const help = "What it alone holds can be let go then.";
+    const help = "Files that only this copy contains are deleted.";
     const ask = {
-      title: `Forget the copy of ${name}?`,
-      choices: [{ value: "forget", word: "Forget it", help }],
+      title: `Delete the copy of ${name}?`,
+      choices: [{ value: "forget", word: "Delete copy", help }],
       done: async () => {
         this.$refs.copies.innerHTML = await html(`${this.base}/copies/${copy}/drop`, { body: {} });
       },
@@ -136,7 +136,7 @@ export default () => ({
   setAside(path, name) {
     const ask = {
       title: `Set ${name} aside`,
-      label: "Why, for whoever comes next",
+      label: "Reason, for others",
       done: async ({ text }) => {
         this.$refs.list.innerHTML = await html(`${this.base}/set-aside`, { body: { path, why: text } });
         this.count();

@@ -1,4 +1,4 @@
-// What is in a proved copy: all of it, a folder or a file comes back by a plan that is read; here, there or on another site.
+// What is in a verified copy: all of it, a folder or a file comes back by a plan that is read; here, there or on another site.
 import { html } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
 

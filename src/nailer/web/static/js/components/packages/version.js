@@ -14,7 +14,7 @@ export default () => ({
   drop(event) {
     this.out();
     if (event.dataTransfer.files.length === 1) this.send(event.dataTransfer.files[0]);
-    else this.problem = "Drop one archive.";
+    else this.problem = "Drop a single archive.";
   },
   chosen() {
     const [file] = this.$refs.file.files;

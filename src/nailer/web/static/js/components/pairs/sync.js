@@ -10,7 +10,7 @@ export default () => ({
   hereText: "",
   thereText: "",
   comparingText: "",
-  problem: "Both sides are not read",
+  problem: "The two sides could not be compared",
   problemWords: "",
   problemAdvice: "Reading changes nothing on either side.",
   token: "",
@@ -187,7 +187,7 @@ export default () => ({
   async decide(body) {
     try {
       const { count: some } = await json(`/sync/${this.token}/choose`, { body });
-      if (body.everything) notice(some ? `${count(some, "name")} decided.` : "None of them offers that.");
+      if (body.everything) notice(some ? `${count(some, "name")} decided.` : "None of these files allows this action.");
     } catch (error) {
       complain(error);
     }
@@ -234,7 +234,7 @@ export default () => ({
   },
   async leave() {
     const { token } = this;
-    this.fail("Reading was stopped", "", "Nothing was changed on either side.");
+    this.fail("Reading stopped", "", "Nothing was changed on either side.");
     try {
       await json(`/sync/${token}/let-go`, { body: {} });
     } catch {

@@ -79,7 +79,7 @@ export default () => ({
     if (!button) return;
     const timer = button.closest("[data-timer]").dataset.timer,
       act = button.dataset.do;
-    if (act === "remove" && !confirm("Remove this timer? What it did stays.")) return;
+    if (act === "remove" && !confirm("Remove this timer? Files it has transferred stay.")) return;
     button.disabled = true;
     try {
       await json(`/timers/${timer}/${act}`, { body: {} });

@@ -1,13 +1,13 @@
 // Makes a passkey of this browser, or proves with one who is there (WebAuthn).
 import { json, Refused } from "../../lib/ask.js";
 
-const NO_NAME = "Passkeys need a name: open Nailer over HTTPS, or as localhost, instead of by a number.";
+const NO_NAME = "Passkeys do not work with an IP address. Open Nailer by its host name over HTTPS, or as localhost.";
 
 function words(error) {
   if (error instanceof Refused) return error.message;
   if (error.name === "SecurityError") return NO_NAME;
-  if (error.name === "InvalidStateError") return "This device has a passkey of yours already.";
-  return "The browser did not use a passkey. Try once more.";
+  if (error.name === "InvalidStateError") return "This device already has a passkey for your account.";
+  return "The passkey was not used: cancelled or timed out. Try again.";
 }
 
 export default () => ({

@@ -96,7 +96,7 @@ export default () => ({
       };
       const { now } = await json("/jobs/limits", { body });
       if (!body.site_id) this.limits = now;
-      this.limitText = now.some(Boolean) ? "Held from now on." : "No limit now.";
+      this.limitText = now.some(Boolean) ? "The speed limits are active." : "There is no speed limit.";
     } catch (error) {
       this.limitText = "";
       complain(error);

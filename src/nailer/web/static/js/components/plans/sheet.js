@@ -38,9 +38,9 @@ export default () => ({
       close = document.createElement("button");
     busy.className = "plan-busy";
     busy.setAttribute("role", "status");
-    title.textContent = "Working out the plan …";
-    said.textContent = "Both sides are looked at. Nothing is changed.";
-    Object.assign(close, { type: "button", className: "btn btn-quiet", textContent: "Give it up" });
+    title.textContent = "Preparing the plan …";
+    said.textContent = "Nailer reads both sides. Nothing is changed.";
+    Object.assign(close, { type: "button", className: "btn btn-quiet", textContent: "Cancel" });
     close.dataset.sheet = "close";
     busy.append(title, said, bar, close);
     this.$refs.body.replaceChildren(busy);
@@ -82,7 +82,7 @@ export default () => ({
         Object.assign(tick, { checked, disabled: !checked });
         said.textContent = text;
       } catch (error) {
-        said.textContent = `What refers to it could not be read: ${error.message}`;
+        said.textContent = `What links to it could not be read: ${error.message}`;
       }
     };
     form.querySelectorAll("[name=side]").forEach((one) => one.addEventListener("change", look));
@@ -145,7 +145,7 @@ export default () => ({
     const theirs =
       button.dataset.take === "theirs" ? JSON.parse(form.querySelector("[data-theirs]").textContent) : null;
     const choices = [...form.querySelectorAll(".clash")].map((one) => one.querySelector("input:checked")?.value);
-    if (theirs === null && choices.includes(undefined)) return this.problem("Choose for each place first.");
+    if (theirs === null && choices.includes(undefined)) return this.problem("Choose a version for each place first.");
     this.$root.close();
     dispatchEvent(new CustomEvent("nailer:settle", { detail: { pieces, choices, theirs } }));
   },

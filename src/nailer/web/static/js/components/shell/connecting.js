@@ -27,7 +27,7 @@ export default () => ({
       else this.$refs.answer.innerHTML = text;
       if (this.$refs.answer.querySelector(".meeting.changed")) this.distrust();
     } catch {
-      this.$refs.answer.textContent = "Nailer does not answer. Is it still running?";
+      this.$refs.answer.textContent = "Nailer is not responding. Check that it is running.";
     }
     this.waiting = false;
     this.answered = true;
@@ -38,7 +38,7 @@ export default () => ({
     const chip = document.querySelector(".sitehead-name > .chip.good");
     if (!chip) return;
     chip.className = "chip bad";
-    chip.textContent = "Another identity";
+    chip.textContent = "Identity changed";
   },
   again() {
     this.open({ "X-Again": "1" });

@@ -17,10 +17,10 @@ export default () => ({
     if (this.said.has(key) || location.pathname === "/drafts") return;
     this.said.add(key);
     this.add({
-      text: own.trouble ? `${own.name}: ${own.trouble}` : `${own.name} was saved here and is not on the server yet.`,
+      text: own.trouble ? `${own.name}: ${own.trouble}` : `${own.name} was saved here but is not uploaded yet.`,
       look: own.trouble ? "bad" : "",
       href: "/drafts",
-      link: "Send it …",
+      link: "Upload …",
     });
   },
   add(note) {

@@ -19,7 +19,7 @@ export default () => ({
     removeEventListener("online", this.came);
   },
   get text() {
-    const said = `This device is offline since ${this.since}. What you see was read before that;`;
-    return `${said} nothing can be changed now. Jobs go on in Nailer.`;
+    const said = `This device has been offline since ${this.since}. This page shows the state before that;`;
+    return `${said} nothing can be changed now. Jobs continue in Nailer.`;
   },
 });

@@ -21,6 +21,6 @@ export default () => ({
     return this.count > 0;
   },
   get text() {
-    return `To Nailer: ${Math.floor(this.share * 100)} %. Keep this page open; after a cut, drop the same files again.`;
+    return `Uploading to Nailer: ${Math.floor(this.share * 100)}%. Keep this page open. If it is interrupted, drop the same files again.`;
   },
 });

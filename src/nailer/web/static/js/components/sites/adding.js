@@ -52,7 +52,7 @@ export default () => ({
       why(
         form,
         input,
-        found ? found.why : field === "port" ? "" : "not in the letter",
+        found ? found.why : field === "port" ? "" : "not found in the letter",
         found ? (found.guessed ? "was-guessed" : "was-read") : "",
       );
     }
@@ -64,7 +64,7 @@ export default () => ({
     const root = form.elements.start_here.placeholder.split("/")[0];
     if (folder && root && !form.elements.start_here.value) {
       set(form, { start_here: `${root}/${folder}` });
-      why(form, "start_here", "will be made", "was-guessed");
+      why(form, "start_here", "will be created", "was-guessed");
     }
     offerSignIn(form);
     this.draw();
@@ -111,7 +111,7 @@ export default () => ({
     const form = this.$refs.form,
       input = INPUT[choice.field] || choice.field;
     set(form, { [input]: this.picked.text });
-    why(form, input, "picked by you in the letter", "was-read");
+    why(form, input, "selected by you in the letter", "was-read");
     this.picked.element.classList.add("mark");
     this.picked.element.classList.remove("aside");
     if (choice.field === "password") this.picked.element.textContent = "•".repeat(12);
@@ -145,8 +145,8 @@ export default () => ({
     const aside = segments.filter((one) => one.kind === "aside").map((one) => one.why.replace("left aside: ", ""));
     const found = Object.values(fields).filter((one) => !one.guessed).length;
     return (
-      `Read: ${found} of ${Object.keys(WORDS).length}, the rest is a guess or yours to fill in.` +
-      (aside.length ? ` Left aside: ${[...new Set(aside)].join("; ")}.` : "")
+      `Found ${found} of ${Object.keys(WORDS).length} details. Check the guesses and fill in the rest.` +
+      (aside.length ? ` Ignored: ${[...new Set(aside)].join("; ")}.` : "")
     );
   },
   get accounts() {

@@ -119,17 +119,17 @@ export default () => ({
       headers: { "X-CSRF": token(), Accept: "application/json" },
     });
     if (response.ok) return this.start();
-    const told = await response.json().catch(() => ({ what: "Nailer does not answer." }));
+    const told = await response.json().catch(() => ({ what: "Nailer is not responding." }));
     problem.textContent = told.what;
     problem.hidden = false;
   },
   apply(fix) {
     set(this.form, fix.changes);
-    for (const name of Object.keys(fix.changes)) why(this.form, name, "set by the trial", "was-read");
+    for (const name of Object.keys(fix.changes)) why(this.form, name, "set by the connection test", "was-read");
     this.start();
   },
   async refused(response) {
-    const told = await response.json().catch(() => ({ what: "Nailer does not answer." }));
+    const told = await response.json().catch(() => ({ what: "Nailer is not responding." }));
     const fields = Object.entries(told.fields || {});
     for (const [name, text] of fields) why(this.form, name, text, "");
     this.verdict = {

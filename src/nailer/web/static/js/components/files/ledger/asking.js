@@ -27,10 +27,10 @@ export default {
       new CustomEvent("nailer:ask", {
         detail: {
           title: "New file",
-          label: "Its name",
+          label: "Name",
           value: "",
           sides: ["here", "there"],
-          also: "begin with a small template, by its ending: a page, a style, a script",
+          also: "start from a template for the file type: page, style sheet or script",
           done,
         },
       }),
@@ -77,7 +77,7 @@ export default {
         detail: {
           title: "Rename",
           label: "Its new name",
-          also: "Looking for what refers to it …",
+          also: "Looking for links to it …",
           alsoOf: (chosen) => this.referrers(chosen, token),
           value: this.rowName(token) || "",
           sides,
@@ -93,7 +93,7 @@ export default {
     const folder = side === "here" ? this.data.here : this.data.there;
     const path = `${folder.replace(/\/$/, "")}/${token}`;
     const { count, text } = await json(`/sites/${this.data.site}/references?side=${side}&path=${path}`);
-    return count ? { text: `Rewrite the ${text}, by a plan to read first`, checked: true } : { text, checked: false };
+    return count ? { text: `Also update the ${text}; you can read the plan first`, checked: true } : { text, checked: false };
   },
 
   // What visitors get at the address that a name had.
@@ -108,15 +108,15 @@ export default {
     const done = async ({ choice }) => {
       const sends = choice === "send";
       const { place } = await json(`/sites/${this.data.site}/own-files`, { body: { path, sends } });
-      notice(`Open ${place} in your program. ${sends ? "Each save is sent." : "Each save is offered to be sent."}`, {
+      notice(`Open ${place} in your program. ${sends ? "Nailer uploads each save." : "Nailer asks before it uploads a save."}`, {
         href: "/drafts",
-        link: "What is watched",
+        link: "When you save",
       });
       this.changed();
     };
     const choices = [
-      { value: "offer", word: "Offer each save", help: "nothing goes up before you say so" },
-      { value: "send", word: "Send each save", help: "it goes up by itself, the old one is kept" },
+      { value: "offer", word: "Ask me each time", help: "nothing is uploaded without your OK" },
+      { value: "send", word: "Upload each save", help: "uploads automatically; the old version is kept" },
     ];
     dispatchEvent(new CustomEvent("nailer:ask", { detail: { title: "Edit in my program", choices, done } }));
   },
@@ -130,7 +130,7 @@ export default {
     dispatchEvent(
       new CustomEvent("nailer:ask", {
         detail: {
-          title: "Pack into an archive here",
+          title: "Create an archive here",
           label: "Its name (.zip, .tar.gz)",
           value: `${first || "files"}.zip`,
           sides: ["here"],

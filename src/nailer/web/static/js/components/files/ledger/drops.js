@@ -57,7 +57,7 @@ export default {
   },
 
   drop(side, found) {
-    if (!found.length) return notice("There was no file in what was dropped.");
+    if (!found.length) return notice("You did not drop any files.");
     if (found.length === 1 && ARCHIVE.test(found[0].file.name)) return this.unpack(side, found[0].file);
     const files = found.map((one) => ({
       below: one.below,

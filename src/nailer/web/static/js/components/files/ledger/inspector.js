@@ -114,7 +114,7 @@ export default {
   async tray(address, body) {
     try {
       const { count, text } = await json(`/sites/${this.data.site}/${address}`, { body });
-      if (count) notice(`In the tray: ${text}. They stay there until they are carried.`);
+      if (count) notice(`In the tray: ${text}. They stay there until you transfer them.`);
       this.picked = new Set();
       this.changed();
     } catch (error) {
