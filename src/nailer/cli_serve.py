@@ -135,7 +135,7 @@ def _database(stack: contextlib.ExitStack, home: Path) -> str:
     if server.closed:
         _say(
             f"The private database had accounts without a password that any user of this machine could use: "
-            f"{', '.join(server.closed)}. Nailer has removed them. Check that People lists nobody you do not know."
+            f"{', '.join(server.closed)}. Nailer has removed them. Check that People lists no one you do not know."
         )
     return url
 

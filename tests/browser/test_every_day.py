@@ -28,7 +28,7 @@ def test_names_of_two_folders_are_carried_from_the_tray_and_taken_back_from_the_
     files.go("/sites/1/files?there=/htdocs/news&fresh=1")
     files.pick("tide-b.html")
     files.keys("t")
-    files.wait(lambda: "2 names of 2 folders" in files.see("tray").text)
+    files.wait(lambda: "2 items of 2 folders" in files.see("tray").text)
     files.driver.refresh()
 
     files.see("tray-upload").click()

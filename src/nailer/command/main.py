@@ -133,7 +133,7 @@ def _add_carrying(verbs: Verbs) -> None:
         one.set_defaults(to_side=to_side)
         _add_words(one)
     syncing = _verb(verbs, "sync", sync, "sync a pair of folders after showing a plan", site=True)
-    syncing.add_argument("--pair", help="a pair by job number or name; default: the first pair")
+    syncing.add_argument("--pair", help="a pair by its number or name; default: the first pair")
     syncing.add_argument("--direction", choices=["publish", "fetch", "level"], default="level")
     syncing.add_argument(
         "--removals", choices=["keep", "follow"], default="keep", help="what to do with files removed on one side"

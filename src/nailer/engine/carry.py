@@ -336,7 +336,7 @@ class Carrier:
         if there.access == wanted:
             return Outcome(ItemState.DONE, "already set", None, taken_back)
         if item.seen is not None and item.seen.access != there.access:
-            raise Conflict(f"The access of {item.target} was changed after the plan was made.")
+            raise Conflict(f"The permissions of {item.target} were changed after the plan was made.")
         setting = self.context.target.set_attributes(item.target, access=wanted)
         after = replace(there, access=wanted)
         await self.receipts.change_at_once(item, What.ACCESS_SET, setting, before=there, after=after)

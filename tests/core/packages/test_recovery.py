@@ -43,7 +43,7 @@ def test_each_way_says_what_it_costs() -> None:
         [change(1, WayKind.VERSION), change(2), change(3, WayKind.ASIDE)], [copy(50)], 11, NOW
     )
     assert "Two renames" in version.cost
-    assert "3 names" in job.cost
+    assert "3 items" in job.cost
     assert "One rename" in aside.cost
     assert "in the last 2 days goes back" in old.cost
     assert "Not rehearsed yet" in old.cost

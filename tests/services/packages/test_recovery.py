@@ -41,7 +41,7 @@ async def test_the_ways_back_are_there_in_their_order(world: World, pages: Pages
     aside, version, changed, old, search = await packages.recovery.ways(world.site)
     assert (aside.kind, version.kind, changed.kind) == (WayKind.ASIDE, WayKind.VERSION, WayKind.CHANGE)
     assert (version.number, changed.number, changed.is_job) == (replaced.id, job.id, True)
-    assert "2 names" in changed.cost, "what the replacement built is no change of its own"
+    assert "2 items" in changed.cost, "what the replacement built is no change of its own"
     assert (old.kind, old.number) == (WayKind.COPY, copy.id)
     assert "among 2 packages" in search.title
 

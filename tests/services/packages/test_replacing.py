@@ -57,7 +57,7 @@ async def test_a_version_takes_the_place_of_another_and_goes_back(world: World, 
         "skin.json": Fate.CHANGED,
         "style.css": Fate.CHANGED,
     }
-    with pytest.raises(InvalidInput, match=r"1 name, first lib/old\.js"):
+    with pytest.raises(InvalidInput, match=r"1 item, first lib/old\.js"):
         await world.nailer.packages.replacing.carry_out(world.account_id, world.site, plan.one.id)
     one = await carried_out(world, await choose(world, plan, old=Take.LEAVE))
     assert one.state is ReplacementState.IN_PLACE, one.words

@@ -141,7 +141,7 @@ async def test_sieves_hold_back_and_say_so(world: World) -> None:
         "poster.psd": "Working files",
     }
     run = await carried_out(world, plan)
-    assert run.told == ("5 names left behind by a sieve.",)
+    assert run.told == ("5 items left behind by a sieve.",)
     assert tree(world.there) == {"a.html": b"x", "layout.psd": b"stays there"}
 
 
@@ -198,7 +198,7 @@ async def test_what_is_unequal_only_in_line_ends_is_said(world: World) -> None:
     plan = await read(world)
 
     assert plan.line_ends == {(b"page.html",), (b"style.css",)}
-    assert "2 names are unequal only in line ends: the text is the same on both sides." in plan.warnings
+    assert "2 items are unequal only in line ends: the text is the same on both sides." in plan.warnings
     assert world.host.bytes_passed - sent < 40
 
 

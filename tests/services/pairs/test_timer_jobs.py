@@ -90,8 +90,8 @@ async def test_what_is_newer_there_or_changed_by_both_is_left(world: World, clas
         "b.html": b"newer there",
         "c.html": b"old" if stops else b"sent",
     }
-    assert "1 name: changed on both sides since the last sync, /htdocs/a.html." in run.told
-    assert "1 name: newer at the destination, /htdocs/b.html." in run.told
+    assert "1 item: changed on both sides since the last sync, /htdocs/a.html." in run.told
+    assert "1 item: newer at the destination, /htdocs/b.html." in run.told
     assert len(await world.nailer.stores.jobs.ended()) == before + (not stops)
 
 

@@ -58,7 +58,7 @@ def test_a_page_and_what_belongs_to_it_are_put_into_the_tray(maren: Visitor) -> 
     write(maren.there, "index.html", f"{PAGE}<link rel=stylesheet href=style/site.css>")
     write(maren.there, "style/site.css", "a { color: teal }")
     read(maren, site)
-    assert maren.post(f"{site}/checks/tray", {"path": "/htdocs/index.html"}).json() == {"text": "2 names of 2 folders"}
+    assert maren.post(f"{site}/checks/tray", {"path": "/htdocs/index.html"}).json() == {"text": "2 items of 2 folders"}
     assert maren.post(f"{site}/checks/tray", {"path": "/htdocs/none.html"}).status_code == 404
 
 

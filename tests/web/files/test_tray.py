@@ -22,7 +22,7 @@ def test_names_of_several_folders_are_carried_as_one_plan(maren: Visitor) -> Non
     maren.post(f"{site}/tray", TOP | {"names": ["a.html"]})
     told = maren.post(f"{site}/tray", NEWS | {"names": ["b.html", "deep"]}).json()
 
-    assert told == {"count": 3, "text": "3 names of 2 folders"}
+    assert told == {"count": 3, "text": "3 items of 2 folders"}
     page = maren.get(f"{site}/files").text
     assert 'data-test="tray-upload"' in page, "it is there after a reload"
     assert page.count('data-test="in-tray"') == 1

@@ -284,7 +284,7 @@ def test_what_is_picked_by_its_name_goes_and_what_lies_in_a_folder_is_sieved(mar
 
     dialog = maren.post(f"{site}/plans/carry", wish).text
 
-    assert "1 name stays behind by House rules" in dialog
+    assert "1 item stays behind by House rules" in dialog
     assert "2 new" in dialog
     assert "3 new" in maren.post(f"{site}/plans/carry", wish | {"despite_sieves": True}).text
 
@@ -297,13 +297,13 @@ def test_what_nobody_should_publish_is_made_a_sieve(maren: Visitor) -> None:
     dialog = maren.post(f"{site}/plans/carry", wish).text
     plan = re.search(r'data-job="(\d+)"', dialog)
     assert plan
-    assert "2 names nobody should publish" in dialog
+    assert "2 items nobody should publish" in dialog
 
     after = maren.post(f"/plans/{plan[1]}/leave-out", {"what": "private", "as_sieve": True}).text
 
     assert "1 new" in after
     again = maren.post(f"{site}/plans/carry", wish).text
-    assert "2 names stay behind by Not for Moss Lane" in again
+    assert "2 items stay behind by Not for Moss Lane" in again
     assert "1 new" in again
 
 

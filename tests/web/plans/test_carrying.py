@@ -228,7 +228,7 @@ def test_an_archive_is_unpacked_read_as_a_plan_and_narrowed(maren: Visitor) -> N
     plan = maren.post(f"{site}/plans/unpack", body).text
     job = plan_of(plan)
     assert "2 new" in plan
-    assert "1 name that should not be published: harbour/.env" in plan
+    assert "1 item that should not be published: harbour/.env" in plan
     narrowed = maren.post(f"/plans/{job}/leave-out", {"what": "private"}).text
     assert "1 new" in narrowed
     other = plan_of(maren.post(f"{site}/plans/unpack", body | {"without_top": True}).text)

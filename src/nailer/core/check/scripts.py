@@ -54,7 +54,7 @@ def of_access(entry: Entry) -> ScriptMark:
     if access & 0o555 != 0o555:
         words = f"{octal(access)}: not everyone can read and run it"
         return ScriptMark("Run permission", False, words, Repair.ACCESS)
-    return ScriptMark("Run permission", True, f"{octal(access)}, everybody may run it")
+    return ScriptMark("Run permission", True, f"{octal(access)}, everyone may run it")
 
 
 def of_folders(folders: list[tuple[str, int | None]]) -> ScriptMark:

@@ -132,7 +132,7 @@ def carried_access(entry: Entry) -> int:
     ['0o644', '0o755', '0o600']
     """
     if entry.access is None:
-        raise ValueError("an access that is not known cannot be carried")
+        raise ValueError("permissions that are not known cannot be transferred")
     access = entry.access & 0o777
     suits = fitting(entry)
     if suits == PRIVATE_FILE:

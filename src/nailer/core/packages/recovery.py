@@ -82,7 +82,7 @@ def _of_change(one: LastChange) -> WayBack:
         case WayKind.ASIDE:
             cost = "One rename brings the package back."
         case _:
-            names = count_text(one.names, "name")
+            names = count_text(one.names, "item")
             cost = (
                 f"A plan first shows what will be restored: {names}. Files changed since then are skipped and listed."
             )

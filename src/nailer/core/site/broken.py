@@ -278,7 +278,7 @@ def _missing(seen: PageEvidence) -> Lead | None:
         return None
     first = seen.missing[0].shown
     more = f" and {len(seen.missing) - 1} more" if len(seen.missing) > 1 else ""
-    return Lead(f"It refers to {first}{more}, which visitors do not get.", Next.REFERENCES, seen.path)
+    return Lead(f"It uses {first}{more}, which visitors do not get.", Next.REFERENCES, seen.path)
 
 
 def _shows_nothing(seen: PageEvidence) -> Lead | None:

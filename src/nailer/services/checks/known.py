@@ -136,7 +136,7 @@ class Knowledge:
             for action in card.actions:
                 if action.mend.value == mend:
                     return action, [known.found[number].finding for number in action.about]
-        raise NotFound("This finding no longer exists. Read the site again.")
+        raise NotFound("This finding no longer exists. Scan the site again.")
 
     async def ignore(self, account_id: int, site: Site, numbers: Sequence[int], why: str) -> None:
         """Let findings be. Raises InvalidInput where nobody says why."""
@@ -167,14 +167,14 @@ class Knowledge:
         need_whole(site)
         found = await self._reader.learned(site)
         if found is None:
-            raise NotFound("This site has not been read yet. Open Checks and choose “Read the site”.")
+            raise NotFound("This site has not been scanned yet. Open Checks and choose “Scan the site”.")
         return found
 
     async def page(self, site: Site, page: SitePath) -> PageKnown:
         """What a page refers to, who refers to it, and what belongs to it. Raises FileMissing where it was not read."""
         _, learned = await self.learned(site)
         if page not in learned.graph.leads:
-            raise FileMissing(f"{page} is not a page, or it did not exist at the last reading.")
+            raise FileMissing(f"{page} is not a page, or it did not exist at the last scan.")
         needs, elsewhere = [], []
         for place, target, _ in learned.graph.leads[page]:
             if target.path is not None:
@@ -225,7 +225,7 @@ class Knowledge:
         trees = learned.there.trees
         top = next((one for one in trees if folder is None or folder.below(one) is not None), None)
         if top is None or (below := (folder or top).below(top)) is None or below not in trees[top].folders:
-            raise NotFound("This folder was not read. Read the whole account to see all of it.")
+            raise NotFound("This folder was not scanned. Scan the whole account to see all of it.")
         return await asyncio.to_thread(_room, reading, trees[top], top, below, await self._before(reading, top))
 
     async def _before(self, reading: StoredReading, top: SitePath) -> Mapping[Below, RoomTaken]:

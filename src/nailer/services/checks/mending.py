@@ -61,7 +61,7 @@ class Mending:
     async def _planned(self, account_id: int, site: Site, mend: Mend, found: Sequence[SiteFinding]) -> int:
         paths = [one.path for one in found if one.path is not None]
         if not paths:
-            raise InvalidInput("These files no longer exist. Read the site again.")
+            raise InvalidInput("These files no longer exist. Scan the site again.")
         match mend:
             case Mend.SEND:
                 return await self._send(account_id, site, paths)

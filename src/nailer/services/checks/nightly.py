@@ -40,7 +40,7 @@ class Nightly:
     async def read(self, due: ReadingTime) -> None:
         """Read one site, and write to whoever wanted that where something is new or it could not be read."""
         try:
-            with acting_as(Acting(await self._grants.person(due.account_id), program="a reading")):
+            with acting_as(Acting(await self._grants.person(due.account_id), program="a scan")):
                 site = await self._sites.get(due.site_id)
                 await self._reader.begin(due.account_id, site)
                 await self._reader.wait(site.id)

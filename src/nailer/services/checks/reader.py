@@ -107,7 +107,7 @@ class SiteReader:
         """Go on with readings that were under way when Nailer ended."""
         for one in reversed(await self._readings.unended()):
             if one.site_id in self._under_way:
-                await self._readings.end(one, ReadingState.STOPPED, problem="A newer reading replaced it.")
+                await self._readings.end(one, ReadingState.STOPPED, problem="A newer scan replaced it.")
             elif one.account_id is None:
                 await self._readings.end(
                     one, ReadingState.STOPPED, problem="The person who asked for it no longer has an account."
@@ -168,7 +168,7 @@ class SiteReader:
 
     async def _run(self, reading: StoredReading, standing: HowFar) -> None:
         try:
-            with acting_as(Acting(await self._grants.person(reading.account_id or 0), program="a reading")):
+            with acting_as(Acting(await self._grants.person(reading.account_id or 0), program="a scan")):
                 await self._attempts(reading, standing)
         except asyncio.CancelledError:
             if standing.given_up:
@@ -327,7 +327,7 @@ class SiteReader:
         known = await self._readings.files(site.id)
         await self._readings.drop_files(site.id, [path for path in known if path not in on_web])
         wanted = to_read(on_web, known)
-        standing.what, standing.to_read, standing.read = "Reading pages and styles", len(wanted), 0
+        standing.what, standing.to_read, standing.read = "Scanning pages and style sheets", len(wanted), 0
         files = {path: one for path, one in known.items() if path in on_web}
         batch: list[ReadFile] = []
 

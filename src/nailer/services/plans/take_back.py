@@ -193,7 +193,7 @@ async def _check_unchanged(side: Side, change: Change) -> None:
     if change.what is What.ACCESS_SET:
         if now.access != change.after_access:
             raise Conflict(
-                f"The access of {change.path} was changed since. Taking back would lose that, so nothing was done."
+                f"The permissions of {change.path} were changed since. Taking back would lose that, so nothing was done."
             )
         return
     after = Entry(now.name, Kind.FILE, change.after_size or 0, change.after_stamp)

@@ -139,7 +139,7 @@ export default () => ({
     return `${this.count} found${this.count > MOST_ROWS ? `, the first ${MOST_ROWS} shown` : ""}`;
   },
   get pickedText() {
-    return this.pickedCount ? `${this.pickedCount} picked` : "";
+    return this.pickedCount ? `${this.pickedCount} selected` : "";
   },
 });
 
@@ -150,7 +150,7 @@ function row(hit, picked) {
     '<td class="mono"><a></a><div class="small muted"></div></td>' +
     '<td class="r num"></td><td class="num"></td><td class="mono"></td><td class="r"></td>';
   const [box, name, size, changed, access, acts] = line.children;
-  Object.assign(box.firstChild, { checked: picked, ariaLabel: `Pick ${hit.below}` });
+  Object.assign(box.firstChild, { checked: picked, ariaLabel: `Select ${hit.below}` });
   box.firstChild.dataset.token = hit.token;
   Object.assign(name.firstChild, {
     href: hit.edit || hit.folder,

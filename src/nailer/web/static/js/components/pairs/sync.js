@@ -93,8 +93,8 @@ export default () => ({
         return;
       }
       this.reading = true;
-      this.hereText = `${count(told.here[0], "folder")}, ${count(told.here[1], "name")}`;
-      this.thereText = `${count(told.there[0], "folder")}, ${count(told.there[1], "name")}`;
+      this.hereText = `${count(told.here[0], "folder")}, ${count(told.here[1], "item")}`;
+      this.thereText = `${count(told.there[0], "folder")}, ${count(told.there[1], "item")}`;
       this.comparingText = told.comparing[1]
         ? `${told.comparing[0]} of ${count(told.comparing[1], "content")} compared`
         : "";
@@ -187,7 +187,7 @@ export default () => ({
   async decide(body) {
     try {
       const { count: some } = await json(`/sync/${this.token}/choose`, { body });
-      if (body.everything) notice(some ? `${count(some, "name")} decided.` : "None of these files allows this action.");
+      if (body.everything) notice(some ? `${count(some, "item")} decided.` : "None of these files allows this action.");
     } catch (error) {
       complain(error);
     }

@@ -9,7 +9,7 @@ export default {
   showBar() {
     const count = this.picked.size;
     this.$refs.bar.hidden = !count;
-    this.$refs.barcount.textContent = `${grouped(count)} picked`;
+    this.$refs.barcount.textContent = `${grouped(count)} selected`;
     if (!count) this.closeSheet();
   },
 
