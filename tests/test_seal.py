@@ -15,7 +15,7 @@ def test_a_sealed_secret_opens_only_in_its_place(tmp_path: Path) -> None:
     sealed = seal.close("secret", "credential:1:password")
 
     assert Seal.at(tmp_path / "seal.key").open(sealed, "credential:1:password") == "secret"
-    with pytest.raises(SetupFailed, match="moved"):
+    with pytest.raises(SetupFailed, match="copied from another installation"):
         seal.open(sealed, "credential:2:password")
     with pytest.raises(SetupFailed, match="not in this installation"):
         Seal.at(tmp_path / "other.key").open(sealed, "credential:1:password")

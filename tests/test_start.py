@@ -45,7 +45,7 @@ class Running:
         """The word that the first account needs, as it is printed."""
         assert self.process.stdout is not None
         for line in self.process.stdout:
-            if found := re.search(r"needs this word: (\S+)", line):
+            if found := re.search(r"Setup code for the first account: (\S+)", line):
                 return found[1]
         raise AssertionError("no word was printed")
 
@@ -67,7 +67,7 @@ def running(*arguments: str, env: dict[str, str] | None = None) -> Iterator[Runn
     try:
         for line in process.stdout:
             said += line
-            found = re.search(r"answers at (http://\S+)", line)
+            found = re.search(r"is running at (http://\S+)", line)
             if found:
                 yield Running(process, found[1], said)
                 break
@@ -160,7 +160,7 @@ _MOMENTS: dict[str, Callable[[Path, str], bool]] = {
     "as the database is made": lambda home, said: (home / "mariadb" / "data").exists(),
     "as the database starts": lambda home, said: (home / "mariadb" / "first.sql").exists(),
     "as the database answers": lambda home, said: (home / "mariadb" / "pid").exists(),
-    "as Nailer begins": lambda home, said: "answers at" in said,
+    "as Nailer begins": lambda home, said: "is running at" in said,
     "as it waits for its first account": lambda home, said: "Setup code for the first account" in said,
 }
 

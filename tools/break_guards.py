@@ -35,8 +35,8 @@ GUARDS = (
     Guard(
         "no last look before renaming over",
         "engine/landing.py",
-        '        if now is None or not still_as(now, there):\n            raise Conflict(f"{item.target} was changed by',
-        '        if now is None:\n            raise Conflict(f"{item.target} was changed by',
+        '        if now is None or not still_as(now, there):\n            raise Conflict(f"Someone changed {item',
+        '        if now is None:\n            raise Conflict(f"Someone changed {item',
         "tests/engine/test_guards.py::test_what_somebody_writes_while_the_new_one_is_on_its_way_stays",
     ),
     Guard(

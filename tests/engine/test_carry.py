@@ -232,7 +232,7 @@ async def test_a_full_disk_stops_the_job_and_leaves_no_half_file(world: World) -
     job = await world.upload(*(f"plate-{number}.jpg" for number in range(12)))
 
     assert job.state is JobState.NEEDS_YOU
-    assert "no room" in (job.trouble or "")
+    assert "no space" in (job.trouble or "")
     landed = tree(world.there)
     assert all(tree(world.here)[name] == data for name, data in landed.items())
     assert len(landed) == job.tally.done.files < 12

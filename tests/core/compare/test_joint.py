@@ -196,7 +196,7 @@ def test_a_name_that_may_be_hidden_is_not_read_and_says_on_which_side(
     standing = joint_of(here, there, LEVEL, unsure="The listing was cut.")
 
     assert standing.joint is Joint.NOT_READ
-    assert standing.reason == f"whether it is {side} is not known. The listing was cut."
+    assert standing.reason == f"unknown whether it exists {side}. The listing was cut."
 
 
 def test_a_folder_says_what_is_in_it_and_whether_all_of_it_was_read() -> None:

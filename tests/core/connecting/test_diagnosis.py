@@ -23,7 +23,7 @@ def test_another_protocol_at_the_port_is_named_with_its_fix() -> None:
     found = of_speaker(Protocol.FTP_TLS, 2222, Greeting(Speaker.SSH, "SSH-2.0-x"))
 
     assert found is not None
-    assert found.sentence == "Port 2222 speaks SSH; you asked for FTP, explicit TLS."
+    assert found.sentence == "Port 2222 uses SSH, but you chose FTP, explicit TLS."
     assert found.fixes[0].changes == (("protocol", "sftp"), ("port", "2222"))
     assert of_speaker(Protocol.SFTP, 22, Greeting(Speaker.SSH, "")) is None
 
@@ -47,7 +47,7 @@ def test_plain_ftp_is_offered_last_and_says_what_it_means() -> None:
     found = of_no_encryption("a.example", {22: Greeting(Speaker.SSH, "")})
 
     assert [dict(fix.changes)["protocol"] for fix in found.fixes] == ["sftp", "ftp"]
-    assert "unencrypted" in found.fixes[-1].label
+    assert "without encryption" in found.fixes[-1].label
 
 
 @pytest.mark.parametrize(

@@ -103,7 +103,7 @@ def test_octal_and_rwx_lose_nothing(access: int) -> None:
         (0o666, "Everyone on the server can change it; everyone can read it."),
         (0o640, "The owner can change it; only the group can read it too."),
         (0o600, "The owner can change it; no one else can read it."),
-        (0o444, "Nobody can change it; everyone can read it."),
+        (0o444, "No one can change it; everyone can read it."),
         (0o755, "The owner can change it; everyone can read and run it."),
     ],
 )
@@ -116,7 +116,7 @@ def test_access_as_a_sentence(access: int, text: str) -> None:
     [
         (a_file("a.zip", access=0o666), "anyone"),
         (a_file(".env", access=0o644), "private"),
-        (a_file("run.cgi", access=0o644), "cannot run"),
+        (a_file("run.cgi", access=0o644), "without run permission"),
         (Entry(b"x", Kind.FOLDER, access=0o600), "cannot enter"),
         (Entry(b"tmp", Kind.FOLDER, access=0o1777), None),
         (a_file("index.html"), None),

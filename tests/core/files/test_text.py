@@ -57,7 +57,7 @@ def test_what_is_no_text_is_said_so(data: bytes) -> None:
 
 
 def test_a_letter_the_set_lacks_is_named_with_its_line() -> None:
-    with pytest.raises(InvalidInput, match="Line 2 holds '→', which Windows-1252 has not"):
+    with pytest.raises(InvalidInput, match="Line 2 contains '→', which Windows-1252 cannot represent"):
         encoded("a\n→", TextForm("cp1252"))
 
 

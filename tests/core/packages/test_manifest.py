@@ -104,7 +104,7 @@ FILE = Entry(b"a", Kind.FILE, 5, Stamp(100 * NS))
 def test_a_copy_that_lacks_a_file_a_byte_or_a_folder_is_none() -> None:
     tree = Tree({(): [FILE]})
     assert "not in the copy" in incomplete(tree, {})
-    assert "5 bytes there, and 4 came" in incomplete(tree, {(b"a",): (b"", 4)})
+    assert "5 bytes there, but 4 were received" in incomplete(tree, {(b"a",): (b"", 4)})
     assert "could not be read" in incomplete(Tree({(): [FILE]}, {(b"b",): "refused"}), {(b"a",): (b"", 5)})
     lack = NotWhole(Lack.CUT, "", 1000)
     assert "may hold more" in incomplete(Tree({(): [FILE]}, lacks={(): lack}), {(b"a",): (b"", 5)})

@@ -45,7 +45,7 @@ def test_each_way_says_what_it_costs() -> None:
     assert "Two renames" in version.cost
     assert "3 items" in job.cost
     assert "One rename" in aside.cost
-    assert "in the last 2 days goes back" in old.cost
-    assert "Not rehearsed yet" in old.cost
+    assert "undoes changes made in the last 2 days" in old.cost
+    assert "Restore not tested yet" in old.cost
     assert "About 8 tests" in search.cost
     assert "Everything is restored at the end" in search.cost

@@ -208,7 +208,7 @@ def test_another_package_is_told_from_another_version() -> None:
         ("1.10", "1.9", "1.9 to 1.10", True),
         ("1.9", "1.10", "1.10 to 1.9: this goes back to an older version", False),
         ("1.0", "1", "1 to 1.0: the same version again", False),
-        ("", "1", "1 to no version: which of them is newer is not known", False),
+        ("", "1", "1 to no version: unknown which one is newer", False),
     ],
 )
 def test_the_step_is_said(new: str, old: str, words: str, usual: bool) -> None:

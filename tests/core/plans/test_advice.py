@@ -10,12 +10,12 @@ from nailer.core.plans.advice import doubts_text, hurting_names, not_for_public
 @pytest.mark.parametrize(
     ("name", "word"),
     [
-        ("Index.html", "capitals"),
+        ("Index.html", "capital letters"),
         ("two words.html", "%20"),
-        ("prices&more?.html", "encode"),
+        ("prices&more?.html", "special characters"),
         ("dot.", "end"),
-        ("cafe\u0301.html", "composed"),
-        ("café.html", "encode"),
+        ("cafe\u0301.html", "unusually encoded"),
+        ("café.html", "special characters"),
     ],
 )
 def test_names_that_hurt(name: str, word: str) -> None:

@@ -25,7 +25,7 @@ def test_names_that_are_elsewhere_belong_there() -> None:
     (better,) = better_places(files("index.html", "site.css", "new.html"), SKINS, known)
 
     assert better.place == path("/htdocs")
-    assert better.reason.startswith("2 of the 3 names are in /htdocs")
+    assert better.reason.startswith("2 of the 3 names are already in /htdocs")
     assert overlap([], frozenset()) == 0
 
 
@@ -43,7 +43,7 @@ def test_a_folder_into_the_folder_of_its_name() -> None:
 def test_an_archive_wrapped_twice() -> None:
     sent = [Sent(b"harbour", True, frozenset({b"harbour"}), b"harbour")]
     (better,) = better_places(sent, SKINS, {SKINS: around(folders=("calm",))})
-    assert better.reason == "harbour holds nothing but the folder harbour: it would lie in harbour/harbour"
+    assert better.reason == "harbour contains only the folder harbour, so it would end up in harbour/harbour"
 
 
 @pytest.mark.parametrize(("folders", "said"), [(("a", "b", "c"), True), (("a", "b"), False)])

@@ -160,14 +160,14 @@ def test_kinds_by_name(name: bytes, kind: FileKind | None) -> None:
 
 def test_a_rule_reads_as_a_sentence_and_as_an_exact_line() -> None:
     assert WORKING.sentence == (
-        "Leave behind what is a layered picture or layout or (is a picture and is larger than 8.0 MB) "
-        "or lies under **/_drafts/, but always carry press/*.tif"
+        "Leave behind everything that is a layered image or layout or (is a picture and is larger than 8.0 MB) "
+        "or is under **/_drafts/, but always transfer press/*.tif"
     )
     assert WORKING.exact == (
         "kind is layered or (kind is picture and size > 8.0 MB) or path in **/_drafts/; except press/*.tif"
     )
     assert sieve(Match(Test.OLDER, "400"), how=CountedAs.NONE, stays=False, unseen=True).sentence == (
-        "Do not list anything that does not do any of these: is older than 400 days"
+        "Do not list anything that matches none of these: is older than 400 days"
     )
     assert sieve().sentence == "No conditions yet"
 
@@ -265,8 +265,8 @@ def test_an_ignore_file_is_read_and_written() -> None:
     assert [note.split(" ")[1] for note in read.notes] == ["6", "7", "8", "8"]
     assert ignore_text(WORKING).splitlines() == [
         "# Working files",
-        "# not to be said in this style: what is a layered image or layout",
-        "# not to be said in this style: what is a picture and is larger than 8.0 MB",
+        "# cannot be written as an ignore pattern: is a layered image or layout",
+        "# cannot be written as an ignore pattern: is a picture and is larger than 8.0 MB",
         "**/_drafts/",
         "!press/*.tif",
     ]

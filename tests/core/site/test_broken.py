@@ -129,9 +129,9 @@ def test_of_what_could_not_be_looked_at_nothing_is_said() -> None:
     unseen = seen(404, path=None, entry=None, knows_there=False, knows_here=False)
     (only,) = leads(unseen)
     assert only.next is Next.ADDRESS
-    assert "could not be looked at" in only.sentence
+    assert "could not be checked" in only.sentence
     (only,) = leads(seen(404, entry=None, knows_here=False))
-    assert only.sentence == "Nothing of this name is there."
+    assert only.sentence == "No file with this name exists there."
 
 
 def test_what_the_log_says_now_counts_more_than_what_it_said_before() -> None:

@@ -151,8 +151,8 @@ def test_a_page_needs_its_styles_and_what_they_need_and_belongs_with_its_pages()
     ("file", "keeps"),
     [
         ("img/alone.png", ""),
-        ("favicon.ico", "by its name"),
-        ("sitemap-2.xml.gz", "by its name"),
+        ("favicon.ico", "expect this name"),
+        ("sitemap-2.xml.gz", "expect this name"),
         ("proof-0a1b2c3d4e5f6a7b.html", "prove"),
         (".well-known/x/anything.bin", "expect it at this place"),
         ("news/feed.xml", "feed"),
@@ -160,7 +160,7 @@ def test_a_page_needs_its_styles_and_what_they_need_and_belongs_with_its_pages()
         ("menu.pdf", "sent its address"),
         ("lib/tool.php", "program"),
         ("img/spoken.png", "names it"),
-        ("img/CREW.png", "another writing"),
+        ("img/CREW.png", "different capital letters"),
         ("skins/h/unused.svg", "package"),
     ],
 )

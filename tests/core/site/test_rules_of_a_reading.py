@@ -208,7 +208,7 @@ def test_pictures_that_are_missing_are_one_card_with_a_button_for_what_each_need
     assert pictures.title == "3 pictures are missing on 3 pages"
     assert (pictures.gravity, links.gravity) == (Gravity.BAD, Gravity.WARN)
     assert [(one.mend, one.about) for one in pictures.actions] == [(Mend.SEND, (0,)), (Mend.RENAME, (1,))]
-    assert links.title == "1 link leads nowhere on 1 page"
+    assert links.title == "1 link is broken on 1 page"
 
 
 def test_what_is_open_to_everybody_says_what_strangers_have_in_hands() -> None:

@@ -201,5 +201,5 @@ async def test_what_one_site_has_learned_is_not_told_to_another_on_its_host(
 
 
 async def test_a_site_without_an_address_is_told_what_to_do(world: World) -> None:
-    with pytest.raises(InvalidInput, match="which folder answers"):
+    with pytest.raises(InvalidInput, match="which folder each web address"):
         await world.nailer.checks.addresses.look(replace(world.site, document_roots=()))

@@ -158,7 +158,7 @@ async def test_what_is_ignored_stays_ignored_with_its_reason(reading: Reading) -
     world = reading.world
     reading.site(index_html=f"{PAGE}<img src=gone.png>")
     (one,) = (await reading.read()).found
-    with pytest.raises(InvalidInput, match="Say why"):
+    with pytest.raises(InvalidInput, match="Give a reason"):
         await world.nailer.checks.known.ignore(world.account_id, world.site, [one.id], " ")
 
     await world.nailer.checks.known.ignore(world.account_id, world.site, [one.id], "comes on Monday")
@@ -237,7 +237,7 @@ async def test_a_folder_of_the_settings_that_is_not_there_fails_the_reading_and_
 
     assert known.failed is not None
     assert known.failed.state is ReadingState.FAILED
-    assert "is not there" in known.failed.problem
+    assert "does not exist" in known.failed.problem
     assert [one.finding.name for one in known.found] == ["/htdocs/gone.png"]
 
 
@@ -321,7 +321,7 @@ async def test_two_first_pages_of_which_nobody_knows_the_served_one_offer_no_but
     (card,) = [one for one in known.cards if one.sort == "rivals"]
     assert card.actions == ()
     finding = known.found[card.about[0]].finding
-    with pytest.raises(InvalidInput, match="not known"):
+    with pytest.raises(InvalidInput, match="which start page"):
         await reading.world.nailer.checks.mending.plan(
             reading.world.account_id, reading.world.site, Mend.SET_ASIDE, [finding]
         )

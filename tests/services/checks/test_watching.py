@@ -186,7 +186,7 @@ async def test_of_rivals_the_one_that_is_served_gives_its_name(world: World, pag
 async def test_what_cannot_be_the_first_page_says_why(world: World, pages: Pages) -> None:
     write(world.there, "index.php", "<?php echo 1;")
     write(world.there, "other.html", PAGE)
-    with pytest.raises(InvalidInput, match="another kind"):
+    with pytest.raises(InvalidInput, match="a different type of file"):
         await first_page(world, SideName.THERE, "other.html")
     write(world.there, "index.html", PAGE)
     (world.there / "index.php").unlink()

@@ -62,7 +62,9 @@ async def test_an_old_copy_in_a_cache_is_told_with_its_age_and_how_long(web: Web
     assert "Age 0 s" in web.sentence
     assert web.again_s is not None
     assert 50 < web.again_s <= 61
-    assert "let it go" in await web.world.nailer.editing.live_check.purge("https://mosslane.example/.purge", "x")
+    assert "to delete the file" in await web.world.nailer.editing.live_check.purge(
+        "https://mosslane.example/.purge", "x"
+    )
     assert await web.verdict("site.css") is LiveFinding.LIVE
 
 
@@ -151,7 +153,7 @@ async def test_a_network_that_the_settings_allow_is_reached(world: World) -> Non
 
 
 async def test_what_is_not_on_the_web_is_told_so(world: World) -> None:
-    with pytest.raises(InvalidInput, match="not on the web"):
+    with pytest.raises(InvalidInput, match="Visitors cannot see"):
         await world.nailer.editing.live_check.of_file(world.site, path("/mail/box"))
 
 

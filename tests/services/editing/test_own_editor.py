@@ -73,7 +73,7 @@ async def test_somebody_elses_change_is_never_replaced(world: World) -> None:
 
     await asyncio.to_thread((world.here / "site.css").write_text, "mine")
 
-    await until(lambda: "somebody else" in now(world).trouble)
+    await until(lambda: "someone else" in now(world).trouble)
     assert (world.there / "site.css").read_text() == "theirs"
 
 

@@ -113,7 +113,7 @@ async def test_a_server_that_does_otherwise_is_reported(world: World, monkeypatc
 
     assert job.state is JobState.NEEDS_YOU
     (failure,) = await world.nailer.stores.jobs.failures(job.id)
-    assert "did otherwise: /htdocs/a.html was to get 644 and is 600" in failure.what
+    assert "did not apply it: /htdocs/a.html should be 644 and is 600" in failure.what
 
 
 async def test_what_was_changed_meanwhile_is_left_alone(world: World) -> None:
@@ -165,7 +165,7 @@ async def test_nothing_to_change_and_old_readings_are_said(world: World) -> None
 
     with pytest.raises(InvalidInput, match="Nothing would change"):
         await world.nailer.files.access.carry_out(world.site, reading, USUAL)
-    with pytest.raises(InvalidInput, match="cannot be read"):
+    with pytest.raises(InvalidInput, match="not a valid expression"):
         world.nailer.files.access.preview(reading, AccessWish("u=q", ""))
     with pytest.raises(NotFound):
         world.nailer.files.access.reading(reading.token, world.account_id + 1)

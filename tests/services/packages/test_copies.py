@@ -101,7 +101,7 @@ async def test_one_folder_or_one_file_comes_back_alone(world: World) -> None:
     assert tree(world.there) == {"a/one.txt": b"1"}
     await restored(world, copy, b"b")
     assert tree(world.there) == {"a/one.txt": b"1", "b/two.txt": b"2"}
-    with pytest.raises(InvalidInput, match="as it was"):
+    with pytest.raises(InvalidInput, match="Nothing has changed"):
         await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id)
     with pytest.raises(NotFound):
         await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id, (b"none",))
@@ -216,11 +216,11 @@ async def test_a_rehearsal_says_what_came_back(world: World) -> None:
     lay_out(world)
     copy = await taken(world)
     copies = world.nailer.packages.copies
-    assert await copies.rehearse(world.site, copy.id) == "16 files restored exactly"
+    assert (await copies.rehearse(world.site, copy.id)).words == "16 files restored exactly"
     _, manifest = await copies.look_inside(world.site, copy.id)
     digest = manifest.files[0].digest or b""
     await world.nailer.engine.kept.let_go([digest])
-    assert "not restored correctly" in await copies.rehearse(world.site, copy.id)
+    assert "not restored correctly" in (await copies.rehearse(world.site, copy.id)).words
     (known,) = await copies.of(world.site)
     assert known.rehearsed_at is not None
 
@@ -233,13 +233,13 @@ async def test_a_rehearsal_lays_down_access_times_and_links_and_leaves_nothing(
     (world.there / "shut" / "inside").chmod(0o500)
     copy = await taken(world)
     copies, kept = world.nailer.packages.copies, world.nailer.engine.kept
-    assert await copies.rehearse(world.site, copy.id) == "17 files restored exactly"
+    assert (await copies.rehearse(world.site, copy.id)).words == "17 files restored exactly"
     assert [one.name for one in kept.folder.iterdir() if one.name.startswith("rehearsal")] == []
 
     with monkeypatch.context() as patched:
         patched.setattr("nailer.services.packages.rehearsal.os.chmod", lambda *_: None)
         patched.setattr("nailer.services.packages.rehearsal._remove", rmtree)
-        assert "not restored correctly" in await copies.rehearse(world.site, copy.id)
+        assert "not restored correctly" in (await copies.rehearse(world.site, copy.id)).words
     with monkeypatch.context() as patched:
         patched.setattr("nailer.services.packages.rehearsal._SPARE_BYTES", 2**60)
         with pytest.raises(NoSpaceLeft, match="Not enough space"):

@@ -43,7 +43,7 @@ async def test_the_ways_back_are_there_in_their_order(world: World, pages: Pages
     assert (version.number, changed.number, changed.is_job) == (replaced.id, job.id, True)
     assert "2 items" in changed.cost, "what the replacement built is no change of its own"
     assert (old.kind, old.number) == (WayKind.COPY, copy.id)
-    assert "among 2 packages" in search.title
+    assert "Search 2 packages" in search.title
 
     await versions.back(world, replaced.id)
     await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))

@@ -251,7 +251,7 @@ async def test_an_older_version_and_one_of_another_name_are_said(world: World, p
     lay_out(world)
     plan = await planned(world, NEW | {"skin.json": '{"name": "Harbour two", "version": "1.8"}'})
     assert "1.9 to 1.8: this goes back to an older version." in plan.one.notes
-    assert "Server software: Harbour two; what is there calls itself Harbour." in plan.one.notes
+    assert "The new version is called Harbour two, the current one Harbour." in plan.one.notes
 
 
 async def test_one_with_two_folders_around_it_and_one_with_none_are_understood(world: World, pages: Pages) -> None:
@@ -539,7 +539,7 @@ async def test_what_is_let_go_cannot_be_put_back_and_that_is_said(world: World, 
     await world.run(job_id)
     replacing = world.nailer.packages.replacing
     assert not (await replacing.look_again(world.site, one.id)).can_go_back
-    with pytest.raises(Conflict, match="proved copy"):
+    with pytest.raises(Conflict, match="verified copy"):
         await replacing.back(world.account_id, world.site, one.id)
 
 

@@ -48,7 +48,7 @@ async def test_a_copy_never_lies_in_what_is_published_or_among_other_things(worl
     with pytest.raises(InvalidInput, match="is on the web"):
         await restoring.here(world.account_id, world.site, copy.id, path("/studio/moss/copies"))
     write(world.here.parent, "mine/letter.txt", "mine")
-    with pytest.raises(Conflict, match="folder of its own"):
+    with pytest.raises(Conflict, match="empty folder"):
         await restoring.here(world.account_id, world.site, copy.id, path("/studio/mine"))
 
 
@@ -151,7 +151,7 @@ async def test_a_timer_copies_rehearses_and_lets_go_by_its_rule(world: World) ->
     assert mine[0].fetched == 0, "Unchanged files are not downloaded again"
     assert by_hand.id in {one.id for one in await packages.copies.of(world.site)}
     (timer,) = await packages.copy_times.of(world.site)
-    assert "1 older one let go" in timer.words
+    assert "1 older copy deleted" in timer.words
     await packages.copy_times.drop(world.site, timer.id)
     assert await packages.copy_times.of(world.site) == []
 

@@ -198,7 +198,7 @@ async def test_what_is_unequal_only_in_line_ends_is_said(world: World) -> None:
     plan = await read(world)
 
     assert plan.line_ends == {(b"page.html",), (b"style.css",)}
-    assert "2 items are unequal only in line ends: the text is the same on both sides." in plan.warnings
+    assert "2 items are different only in line endings; the text is the same." in plan.warnings
     assert world.host.bytes_passed - sent < 40
 
 

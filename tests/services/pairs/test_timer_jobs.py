@@ -112,7 +112,7 @@ async def test_a_guarded_folder_and_a_lack_of_room_stop_it_before_anything_is_to
 
     assert (guarded.state, short.state) == (RunState.ASKED, RunState.ASKED)
     assert "The guarded folder /htdocs/mail would be changed." in guarded.told
-    assert "There is no room: 800 B are missing." in short.told
+    assert "Not enough space: 800 B more needed." in short.told
     assert tree(world.there) == {}
     assert await world.nailer.stores.jobs.ended() == []
 
@@ -124,7 +124,7 @@ async def test_a_job_that_needs_you_is_what_became_of_the_run(world: World) -> N
 
     run = await run_now(world, timer)
     assert run.state is RunState.NEEDS_YOU
-    assert run.told == ("Not there any more: gone.bin.",)
+    assert run.told == ("No longer exists: gone.bin.",)
     world.host.fault = Full(10**9)
     assert run.job_id is not None
     await world.nailer.stores.jobs.again(run.job_id)

@@ -39,7 +39,7 @@ async def outcome(accounts: Accounts, password: str, *, name: str = "Maren", add
     try:
         await accounts.sign_in(name, password, From(address))
     except NotAllowed as refused:
-        return "wait" if "Wait" in refused.what else "refused"
+        return "wait" if "Try again in" in refused.what else "refused"
     return "in"
 
 

@@ -82,7 +82,7 @@ async def test_what_both_sides_changed_comes_first_and_nothing_goes_before_it_is
 
     assert [item.target.name for item in plan.items] == [b"a.html", b"b.html", b"new.html"]
     assert (plan.summary.both_changed, plan.summary.acts) == (2, 1)
-    with pytest.raises(InvalidInput, match="2 files that both sides have changed"):
+    with pytest.raises(InvalidInput, match="2 files that changed on both sides"):
         await _decide(world, job_id, Answers())
     with pytest.raises(InvalidInput, match="1 file that"):
         await _decide(world, job_id, Answers(rows={plan.clashes[0]: Choice.REPLACE}))

@@ -127,7 +127,7 @@ async def test_a_mark_ends_with_its_day_and_goes_with_a_rename(world: World) -> 
     await _both(world, "old/a.html")
     keeping, marks, old = world.nailer.files.keeping, world.nailer.stores.marks, THERE.child(b"old")
     today = datetime.now(UTC).date()
-    with pytest.raises(InvalidInput, match="over"):
+    with pytest.raises(InvalidInput, match="in the future"):
         await keeping.keep(world.account_id, world.site, KeepMark(SideName.THERE, old, today - timedelta(days=1), ""))
     await keeping.keep(world.account_id, world.site, KeepMark(SideName.THERE, old.child(b"a.html"), today, ""))
 

@@ -144,7 +144,7 @@ async def test_sftp_asked_of_an_ftp_server(root: Path, tmp_path: Path, sites: Si
         event = last(await tried.run(protocol=Protocol.SFTP))
 
     assert event.diagnosis is not None
-    assert event.diagnosis.sentence == "Port 21 speaks FTP; you asked for SFTP."
+    assert event.diagnosis.sentence == "Port 21 uses FTP, but you chose SFTP."
 
 
 async def test_an_unknown_name_offers_one_that_exists(root: Path, sites: SiteStore) -> None:
@@ -195,10 +195,10 @@ async def test_refusals_are_counted_before_the_host_locks_the_account(root: Path
     host.fault = fault = RefusesEverybody()
     async with ground(host, sites) as tried:
         for _ in range(3):
-            assert last(await tried.run()).finding != "not tried"
+            assert last(await tried.run()).finding != "not tested"
         event = last(await tried.run())
 
-    assert event.finding == "not tried"
+    assert event.finding == "not tested"
     assert labels(event) == ["Try again anyway"]
     assert fault.tries == 3
 

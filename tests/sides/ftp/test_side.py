@@ -469,7 +469,7 @@ async def test_a_server_with_too_many_guests_is_said_to_be_busy(monkeypatch: pyt
 async def test_a_silent_server_is_given_up(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("nailer.sides.ftp.line.GREETING_S", 0.2)
     async with speaking(b"", then_close=False) as asked:
-        with pytest.raises(TransferError, match="said nothing"):
+        with pytest.raises(TransferError, match="has not answered"):
             await reach(asked)
 
 

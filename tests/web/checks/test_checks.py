@@ -152,7 +152,7 @@ def test_an_upload_says_what_its_pages_lack_and_adds_it(maren: Visitor) -> None:
     job = re.search(r'data-job="(\d+)"', plan)
     assert job
 
-    assert "1 file that is here, and neither there nor in this plan" in maren.get(f"/plans/{job[1]}/lacking").text
+    assert "1 file that is here, but neither there nor in this plan" in maren.get(f"/plans/{job[1]}/lacking").text
     assert "2 new" in maren.post(f"/plans/{job[1]}/add-lacking").text
 
 

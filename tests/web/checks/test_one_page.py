@@ -169,7 +169,7 @@ def test_a_page_becomes_the_first_page_by_a_plan(maren: Visitor) -> None:
     assert "takes the change back automatically" in plan
     job = re.search(r'data-job(?:-id)?="(\d+)"|/plans/(\d+)', plan)
     assert job
-    assert "fetched before and after" in maren.get(f"/jobs/{job[1] or job[2]}").text
+    assert "before and after" in maren.get(f"/jobs/{job[1] or job[2]}").text
 
 
 def test_a_page_may_become_the_first_page_and_other_names_may_not(maren: Visitor) -> None:

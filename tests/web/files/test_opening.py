@@ -49,7 +49,7 @@ def test_one_side_brings_the_other(maren: Visitor, site: str, asked: str, here: 
 def test_sides_that_were_led_apart_compare_nothing_until_it_is_said_that_they_belong(maren: Visitor, site: str) -> None:
     apart = maren.get(f"{site}/files?here=/studio/moss&there=/htdocs/angebote&apart=1")
 
-    assert "do not belong together" in apart.text
+    assert "are not a pair" in apart.text
     assert 'data-test="broken"' in apart.text
     assert 'data-test="pick-newer"' not in apart.text
     assert 'data-test="chip-newer-here"' not in apart.text
@@ -119,7 +119,7 @@ def test_what_the_host_owns_is_guarded_at_the_first_opening_and_only_then(maren:
     assert 'data-test="new-guards"' in first.text
     assert re.search(r"/logs</span>, <span[^>]*>/mail</span>", first.text)
     assert 'data-test="new-guards"' not in second.text
-    assert "The folder is guarded" in maren.get(f"{site}/files?there=/mail").text
+    assert "Guarded folder" in maren.get(f"{site}/files?there=/mail").text
     assert "The folder is guarded" not in maren.get(f"{site}/files?there=/notes").text
 
 

@@ -21,7 +21,7 @@ def test_the_page_comes_at_once_and_the_list_fills_it(maren: Visitor) -> None:
     found = maren.get(f"{site}/packages/list").text
     assert "Tides &lt;1&gt;" in found
     assert "1.10 here" in found
-    assert "not known" in found, "the site was not read yet"
+    assert "is unknown until you" in found, "the site was not scanned yet"
     assert "No searches on this site yet" in maren.get(f"{site}/packages/search").text
 
 
@@ -95,6 +95,6 @@ def test_a_copy_is_taken_looked_into_rehearsed_restored_and_forgotten(maren: Vis
     assert "Restore of htdocs as of" in plan
     assert "a b&lt;c&gt;.html" in plan
     assert "2 files restored exactly" in maren.post(f"{site}/packages/copies/{number}/rehearse").text
-    assert "None yet" in maren.post(f"{site}/packages/copies/{number}/drop").text
+    assert "No copies yet" in maren.post(f"{site}/packages/copies/{number}/drop").text
     assert maren.get(f"{site}/packages/copies/{number}").status_code == 404
     assert maren.post(f"{site}/packages/copies/{number}/restore").status_code == 404

@@ -31,14 +31,14 @@ def test_the_ways_back_are_listed_with_what_they_cost(maren: Visitor) -> None:
 
 def test_a_scratch_area_is_made_kept_longer_and_ended(maren: Visitor) -> None:
     site = maren.open_site()
-    assert "None." in maren.get(f"{site}/packages/scratch").text
+    assert "No " in maren.get(f"{site}/packages/scratch").text
     found = maren.post(f"{site}/packages/scratch", {"hours": 2, "why": "a <form>"}).text
     assert "a &lt;form&gt;" in found
     (area,) = maren.there.glob("scratch-*")
     number = found.partition('data-area="')[2].partition('"')[0]
     assert maren.post(f"{site}/packages/scratch/{number}/longer", {"hours": 24}).status_code == 200
     assert maren.post(f"{site}/packages/scratch/{number}/longer", {"hours": 9000}).status_code == 422
-    assert "None." in maren.post(f"{site}/packages/scratch/{number}/end").text
+    assert "No " in maren.post(f"{site}/packages/scratch/{number}/end").text
     assert not area.exists()
     assert maren.post(f"{site}/packages/scratch/{number}/end").status_code == 404
 
@@ -52,10 +52,10 @@ def test_a_copy_is_looked_into_folder_by_folder_compared_packed_and_laid_down(ma
     assert "skins/" in maren.get(at).text
     write(maren.there, "skins/harbour/lib/came.js", "1")
     inside = maren.get(f"{at}?below=/skins/harbour/lib").text
-    assert "came since" in inside
+    assert "added since" in inside
     assert "as it was" in inside
     assert maren.get(f"{at}?below=/none").status_code == 404
-    assert "1 came since" in maren.get(f"{at}/compared").text
+    assert "1 added since" in maren.get(f"{at}/compared").text
     answer = maren.get(f"{at}/zip")
     assert "attachment" in answer.headers["content-disposition"]
     with zipfile.ZipFile(io.BytesIO(answer.content)) as packed:
@@ -72,7 +72,7 @@ def test_a_folder_is_copied_each_day_by_wish(maren: Visitor) -> None:
     wish = {"path": "/htdocs", "at": "03:15", "daily": 3, "weekly": 0, "monthly": 0}
     found = maren.post(f"{site}/packages/copy-times", wish).text
     assert "daily\n    at 03:15" in found or "at 03:15" in found
-    assert "Stay: 3 daily" in found
+    assert "Keeps 3 daily" in found
     number = found.partition('data-time="')[2].partition('"')[0]
     assert "Stay: 3 daily" not in maren.post(f"{site}/packages/copy-times/{number}/drop").text
     assert maren.post(f"{site}/packages/copy-times", wish | {"at": "31:15"}).status_code == 422
@@ -91,7 +91,7 @@ def test_the_ledger_and_the_editor_say_what_lies_in_a_package(maren: Visitor) ->
     assert maren.put(f"{at}/original?name=harbour-1.9.zip", archive(OLD)).status_code == 200
     page = maren.get(edit).text
     assert "its next version replaces it" in page
-    assert "a style file of your own" in page
+    assert "separate style sheet" in page
     write(maren.there, "skins/harbour/mine.css", "mine { }")
     assert "in-package" not in maren.get(f"{site}/edit?side=there&path=/htdocs/skins/harbour/mine.css").text
     assert "as delivered" in maren.get(f"{packages}/list").text

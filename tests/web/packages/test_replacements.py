@@ -54,8 +54,8 @@ def test_a_version_is_dropped_decided_and_put_in_place(maren: Visitor) -> None:
     assert "Reading" in maren.get(at).text
     plan = state(maren, at)
     assert "a &lt;b&gt;.css" in plan
-    assert "1 name to decide first" in plan
-    assert "Nobody here knows what 1.9 was" in plan
+    assert "First decide what to do with 1 item" in plan
+    assert "tell hand edits from original files" in plan
     assert maren.post(f"{at}/carry-out").status_code == 422
     assert maren.post(f"{at}/choose", {"below": "/lib/old.js", "take": "joined"}).status_code == 422
     plan = maren.post(f"{at}/choose", {"fates": ["unsure"], "take": "leave"}).text
@@ -67,7 +67,7 @@ def test_a_version_is_dropped_decided_and_put_in_place(maren: Visitor) -> None:
     assert (maren.there / "skins" / "harbour" / "lib" / "new.js").exists()
     assert "undone in one step" in maren.get(f"{packages}/list").text
     assert maren.post(f"{at}/back").status_code == 200
-    assert "put back" in state(maren, at)
+    assert "old version restored" in state(maren, at)
     assert (maren.there / "skins" / "harbour" / "lib" / "old.js").exists()
     assert maren.post(f"{at}/back").status_code == 409
 
@@ -111,7 +111,7 @@ def test_a_package_is_installed_and_one_is_taken_away_by_its_typed_name(maren: V
     assert "1 file, " in plan
     assert maren.post(f"{at}/carry-out", {"typed": "tide"}).status_code == 422
     assert maren.post(f"{at}/carry-out", {"typed": "tides"}).status_code == 200
-    assert "taken away" in state(maren, at)
+    assert "removed" in state(maren, at)
     assert not (maren.there / "skins" / "tides").exists()
 
 
@@ -135,6 +135,6 @@ def test_a_plan_is_given_up(maren: Visitor) -> None:
     at = dropped(maren, packages)
     state(maren, at)
     assert maren.post(f"{at}/drop").json()["address"] == packages
-    assert "given up" in state(maren, at)
+    assert "discarded" in state(maren, at)
     assert maren.post(f"{at}/drop").status_code == 409
     assert maren.post(f"{at}/choose", {"fates": ["unsure"], "take": "leave"}).status_code == 409

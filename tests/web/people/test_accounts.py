@@ -42,14 +42,14 @@ def test_an_invitation_makes_one_account_with_its_folder_and_works_once(maren: V
     assert "Clerk" in maren.get("/people").text
 
     maren.client.cookies.clear()
-    assert "maren invites you" in maren.get(link).text
+    assert "maren has invited you" in maren.get(link).text
     first = come_in(maren, link)
 
     assert first.url.path == f"{site}/files"
     assert "today.html" in first.text
     maren.client.cookies.clear()
     again = come_in(maren, link, name="somebody-else")
-    assert (again.status_code, "already been used" in again.text) == (404, True)
+    assert (again.status_code, "has been used or has expired" in again.text) == (404, True)
     assert maren.client.get(link).status_code == 404
 
 
@@ -101,8 +101,8 @@ def test_an_invitation_that_was_withdrawn_or_has_ended_lets_nobody_in(maren: Vis
         ({"site": ""}, "Choose a site"),
         ({"site": "999"}, "Choose a site"),
         ({"right_look": "", "right_change": ""}, "Choose at least one"),
-        ({"there": "/elsewhere"}, "which folder here"),
-        ({"there": "/"}, "Name a folder"),
+        ({"there": "/elsewhere"}, "folder here that belongs"),
+        ({"there": "/"}, "Type a folder"),
         ({"there": "/htdocs/../x"}, "may not contain"),
     ],
 )
@@ -128,7 +128,7 @@ def test_one_changes_name_mail_and_password_and_other_sessions_end(maren: Visito
 
     assert "not your current password" in wrong.text
     assert "too common" in common.text
-    assert "is changed" in changed.text
+    assert "has been changed" in changed.text
     assert portal.call(nailer.people.accounts.session, other) is None
     assert maren.get("/sites").url.path == "/sites", "one's own session goes on"
     assert portal.call(nailer.people.accounts.sign_in, "Maren H.", PASSWORD, From("192.0.2.9"))
@@ -217,7 +217,7 @@ def test_what_was_done_is_written_down_searched_and_taken_out(maren: Visitor) ->
     maren.client.post("/sign-in", data={"name": "maren", "password": "wrong-one"}, headers=PAGE)
 
     page = maren.get("/log").text
-    for words in ("invited: Clerk", "trusted an identity: ftp.mosslane.example:22", "was refused"):
+    for words in ("invited: Clerk", "trusted a server identity: ftp.mosslane.example:22", "failed to sign in"):
         assert words in page, words
     assert "testclient" in page, "and from where"
     assert link.rsplit("/", 1)[1] not in page
@@ -264,4 +264,4 @@ def test_a_session_has_only_so_many_streams(maren: Visitor) -> None:
 
     answer = maren.client.get("/events")
 
-    assert (answer.status_code, "open already" in answer.text) == (503, True)
+    assert (answer.status_code, "which is the limit" in answer.text) == (503, True)

@@ -92,7 +92,7 @@ def test_guesses_at_the_gate_are_counted_and_end_the_session(maren: Visitor) -> 
             for n in range(12)
         ]
 
-        assert any("Wait" in one.text for one in answers)
+        assert any("Try again in" in one.text for one in answers)
         assert tam.client.get("/sites", headers=PAGE).url.path == "/sign-in"
 
 

@@ -76,7 +76,7 @@ def test_each_recovery_code_lets_in_once_and_guessing_is_slowed(maren: Visitor) 
     assert prove(maren, recovery[0]).status_code == 403
 
     said = [prove(maren, f"{number:06d}").text for number in range(5)]
-    assert "Wait" in said[-1]
+    assert "Try again in" in said[-1]
 
 
 def test_codes_are_taken_away_with_the_password_only(maren: Visitor) -> None:

@@ -91,7 +91,7 @@ def test_refused_sign_ins_are_slowed_down_even_for_the_right_password(maren: Vis
 
     right = maren.client.post("/sign-in", data={"name": "maren", "password": "gannets-and-gorse"}, headers=PAGE)
 
-    assert "Wait" in right.text
+    assert "Try again in" in right.text
     assert cookie_name(secure=False) not in maren.client.cookies
 
 

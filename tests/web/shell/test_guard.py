@@ -125,8 +125,8 @@ def test_a_failure_nobody_foresaw_and_a_full_disk_are_said_with_all_headers(
         return _all
 
     for error, status, words in (
-        (RuntimeError("secret words"), 500, "Details are in Nailer's log"),
-        (OSError(errno.ENOSPC, "No space left"), 507, "disk of Nailer's machine is full"),
+        (RuntimeError("secret words"), 500, "Details are in Nailer"),
+        (OSError(errno.ENOSPC, "No space left"), 507, "machine is full"),
     ):
         monkeypatch.setattr(maren.nailer.sites.book, "all", _fails(error))
         answer = maren.get("/sites")

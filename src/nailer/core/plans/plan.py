@@ -358,7 +358,7 @@ def summary_sentence(found: Summary, to_side: SideName) -> str:
     if found.removed:
         parts.append(f"{found.removed} removed {to_side}")
     if found.set:
-        parts.append(f"{count_text(found.set, 'name')} with new permissions")
+        parts.append(f"{count_text(found.set, 'item')} with new permissions")
     if found.folders:
         parts.append(count_text(found.folders, "folder"))
     if found.same:

@@ -170,8 +170,8 @@ def _not_there(seen: PageEvidence) -> Lead | None:
         return None
     if seen.entry is not None:
         sentence = (
-            f"{seen.path} exists on the server, but the address returns {seen.answer.status}. The address probably "
-            "shows another folder."
+            f"{seen.path} exists on the server, but the address returns {seen.answer.status}. Check which folder the "
+            "address shows."
         )
         return Lead(sentence, Next.PROVE)
     if seen.other is not None:

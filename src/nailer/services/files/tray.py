@@ -28,7 +28,7 @@ class Tray:
     @property
     def text(self) -> str:
         """`5 names of 2 folders`."""
-        return f"{count_text(self.count, 'name')} of {count_text(len(self.places), 'folder')}"
+        return f"{count_text(self.count, 'item')} of {count_text(len(self.places), 'folder')}"
 
     def of_folder(self, here: SitePath, there: SitePath) -> frozenset[bytes]:
         """The names of one folder pair that are in it."""

@@ -216,7 +216,7 @@ def check_alike(old: Found, new: Found) -> str:
         case Likeness.SAME:
             return ""
         case Likeness.RENAMED:
-            return f"It calls itself {new.declared.name}; what is there calls itself {old.declared.name}."
+            return f"The new version is called {new.declared.name}, the current one {old.declared.name}."
         case _:
             raise InvalidInput(f"This is {new.text}; what is there is {old.text}. Nothing was changed.")
 

@@ -93,7 +93,7 @@ class Taker:
             tree, wanted = again, changed & _files(again)
             contents = {below: one for below, one in contents.items() if below not in changed}
         else:
-            return f"{count_text(len(changed), 'name')} kept changing during the copy ({_ROUNDS} attempts)."
+            return f"{count_text(len(changed), 'item')} kept changing during the copy ({_ROUNDS} attempts)."
         why = incomplete(tree, contents)
         if not why:
             manifest = manifest_of(tree, contents)

@@ -156,7 +156,7 @@ class SyncPlan:
                 f"{shown_name(below[-1])} as {shown_name(listed)}. Such names are taken as one."
             )
         if self.line_ends:
-            some = count_text(len(self.line_ends), "name")
+            some = count_text(len(self.line_ends), "item")
             are = "is" if len(self.line_ends) == 1 else "are"
             found.append(f"{some} {are} different only in line endings; the text is the same.")
         if self.here.problems or self.there.problems:

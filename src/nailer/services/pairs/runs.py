@@ -15,6 +15,7 @@ from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.wishes import Direction, Doing
 from nailer.core.plans.plan import Action, PlanStep
 from nailer.core.plans.room import Fit
+from nailer.core.words import count_text
 from nailer.engine.live import LiveJobs
 from nailer.engine.runner import Runner
 from nailer.errors import (
@@ -281,7 +282,7 @@ def _told(plan: SyncPlan) -> list[str]:
     left = sum(doing is Doing.LEAVE for doing in plan.doings.each)
     told = []
     if stays:
-        told.append(f"{stays} name{'s' if stays > 1 else ''} left behind by a sieve.")
+        told.append(f"{count_text(stays, 'item')} left behind by a sieve.")
     if left:
         told.append(f"{left} name{'s were' if left > 1 else ' was'} left as {'they are' if left > 1 else 'it is'}.")
     if plan.not_read:

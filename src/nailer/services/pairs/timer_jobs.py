@@ -141,7 +141,7 @@ class TimerJobs:
                     found[_BOTH].append(one.target)
                 elif joint is newer or one.verdict is Verdict.REPLACES_NEWER:
                     found[_NEWER].append(one.target)
-        told = [f"{count_text(len(paths), 'name')}: {why}, {_named(paths)}." for why, paths in found.items()]
+        told = [f"{count_text(len(paths), 'item')}: {why}, {_named(paths)}." for why, paths in found.items()]
         return [path for paths in found.values() for path in paths], told
 
     async def _joints(self, site: Site, to_side: SideName, items: list[Item]) -> dict[SitePath, Joint]:

@@ -192,7 +192,7 @@ class Timers:
         }
         reasons = Counter(plan.rows[number].reason for number in careful)
         await self._decisions.choose(plan, careful, Doing.LEAVE)
-        needs = [f"{count_text(count, 'name')}: {reason}." for reason, count in reasons.most_common(5)]
+        needs = [f"{count_text(count, 'item')}: {reason}." for reason, count in reasons.most_common(5)]
         needs += [text for text in plan.warnings if "right pair" in text]
         if plan.not_read:
             needs.append(f"{count_text(plan.not_read, 'folder')} could not be read, or only in part.")

@@ -406,7 +406,11 @@ def _bulk(plan: SyncPlan, numbers: Sequence[int]) -> list[tuple[str, str]]:
     if len(numbers) < 2:
         return []
     words = doing_words(plan.pair)
-    return [("newer", "Take the newer of each"), *((one.value, words[one]) for one in _BULK), ("", "As proposed")]
+    return [
+        ("newer", "Use the newer version of each"),
+        *((one.value, words[one]) for one in _BULK),
+        ("", "As proposed"),
+    ]
 
 
 def _plan(request: Request, token: str) -> SyncPlan:

@@ -46,6 +46,8 @@ from nailer.web.sites.adding import form_values, meeting_html, trust_shown
 
 router = APIRouter()
 
+_LAST_LINES = 50  # of the log, which may hold thousands
+
 # Raw commands go over a line that others use, too: what needs a data channel or changes the line's state is refused.
 _NOT_BY_HAND = frozenset(
     [
@@ -181,11 +183,17 @@ async def _head(request: Request, site: Site) -> dict[str, Any]:
 @router.get("/sites/{site_id}/connection")
 async def connection_page(request: Request, site_id: Id) -> Response:
     """How a site is connected, what its server can do, and the wire."""
-    return await _connection(request, site_id)
+    everything = QueryValues(request).text("log") == "all"
+    return await _connection(request, site_id, lines=None if everything else _LAST_LINES)
 
 
 async def _connection(
-    request: Request, site_id: int, *, reply: list[WireLine] | None = None, command: str = ""
+    request: Request,
+    site_id: int,
+    *,
+    reply: list[WireLine] | None = None,
+    command: str = "",
+    lines: int | None = _LAST_LINES,
 ) -> Response:
     sites, files = sites_of(request), files_of(request)
     site = await sites.book.get(site_id)
@@ -193,6 +201,8 @@ async def _connection(
     learned = await sites.book.learned(site_id)
     abilities = connection.abilities if connection else _abilities(learned[0]) if learned else None
     pinned = await sites.connector.pinned(site)
+    logged = sites.connector.wire(site_id).lines()
+    wire = logged if lines is None else logged[-lines:]
     offered = {Protocol.FTP_TLS} if abilities and any(one.startswith("AUTH") for one in abilities.features) else set()
     return render(
         request,
@@ -209,7 +219,8 @@ async def _connection(
         has_names=bool(names_beyond_ascii(files.browse, site, 1)),
         pinned=[(one, facts_of(one.key.public_key) if one.key.is_certificate else None) for one in pinned],
         story=await sites.identities.story(site),
-        wire=sites.connector.wire(site_id).lines(),
+        wire=wire,
+        earlier=len(logged) - len(wire),
         better=better_than(site.protocol, frozenset(offered)),
         reply=reply,
         command=command,

@@ -12,7 +12,6 @@ from starlette.responses import JSONResponse, RedirectResponse, Response
 from nailer.acting import person
 from nailer.core.files.sitepath import SitePath
 from nailer.core.numbers import number_in
-from nailer.core.people.rights import Right
 from nailer.errors import InvalidInput
 from nailer.services.files import known_folders
 from nailer.services.people import Did
@@ -28,8 +27,11 @@ from nailer.web.shell.doors import (
 )
 from nailer.web.shell.forms import QueryValues, read_form
 from nailer.web.shell.pages import render
+from nailer.web.sites.actions import found_actions
 
 router = APIRouter()
+
+_MOST_SITES = 4  # whose actions are offered where no site is open
 
 
 @dataclass(frozen=True, slots=True)
@@ -192,50 +194,14 @@ async def go_to(request: Request, sites: SitesDoor, files: FilesDoor) -> Respons
     listed = [site for site in await sites.book.all() if wanted in site.name.casefold() or wanted in site.host]
     folders: list[tuple[Site, SitePath, SitePath]] = []
     open_site_id = query.number("site", 0)
-    who = person()
-    offered = _ACTIONS if who is None or who.is_admin else _ACTIONS_OF_ALL
-    actions = [(label, address) for label, address in offered if wanted in label.casefold()]
+    asked_about = [await sites.book.get(open_site_id)] if open_site_id else (await sites.book.all())[:_MOST_SITES]
+    actions = list(found_actions(wanted, person(), asked_about))
     if wanted and open_site_id:
-        site = await sites.book.get(open_site_id)
+        site = asked_about[0]
         folders = [(site, here, there) for here, there in known_folders(files.browse, site, wanted)][:12]
-        own = (
-            (f"{word} of {site.name}", urls.site(site.id, part))
-            for word, part, right in _SITE_ACTIONS
-            if who is None or (who.may(right, site.id) if right else who.is_admin)
-        )
-        actions += [(label, address) for label, address in own if wanted in label.casefold()]
     return render(
         request, "sites/_goto-results.html", sites=listed[:8], folders=folders, wanted=wanted, actions=actions[:12]
     )
-
-
-_ACTIONS_OF_ALL = (
-    ("All sites", urls.SITES),
-    ("Jobs", urls.JOBS),
-    ("Jobs that need you", f"{urls.JOBS}?show=needs-you"),
-    ("Timers", urls.TIMERS),
-    ("Sieves", urls.SIEVES),
-    ("Drafts", urls.DRAFTS),
-    ("Your account", urls.OWN_ACCOUNT),
-)
-_ACTIONS = (
-    ("Add a site", urls.ADD),
-    *_ACTIONS_OF_ALL,
-    ("Identities of servers", urls.IDENTITIES),
-    ("Import sites", urls.IMPORT),
-    ("Export all sites", urls.EXPORT),
-    ("People", urls.PEOPLE),
-    ("Activity log", urls.LOG),
-)
-# What needs no right of its own is for whoever runs Nailer.
-_SITE_ACTIONS = (
-    ("Sync", "sync", Right.SYNC),
-    ("Changes", "changes", Right.LOOK),
-    ("Checks", "checks", Right.LOOK),
-    ("Connection", "connection", Right.CONNECTION),
-    ("Settings", "settings", Right.SETTINGS),
-    ("Remove", "remove", None),
-)
 
 
 def _grouped(groups: list[SiteGroup], sites: list[Site]) -> list[ShownGroup]:

@@ -196,7 +196,7 @@ class Replacing:
         waiting = undecided(await self.plans.rows(one), one.choices) if one.kind is not _Kind.REMOVE else []
         if waiting:
             first = b"/".join(waiting[0].below).decode("utf-8", "replace")
-            raise InvalidInput(f"Decide first what becomes of {count_text(len(waiting), 'name')}, first {first}.")
+            raise InvalidInput(f"First decide what to do with {count_text(len(waiting), 'item')}, first {first}.")
         await self._check_unchanged(account_id, site, one)
         one = await self.plans.settle(replace(one, account_id=account_id))
         hidden = one.in_place or await self.runs.takes_hidden_names(site, one.path.parent)
@@ -320,5 +320,5 @@ class Replacing:
         if changed:
             await self._claim(one, _State.READING)
             self.reading.begin(site, one.id, account_id, None)
-            names = count_text(len(changed), "name")
+            names = count_text(len(changed), "item")
             raise Conflict(f"{names} of {one.path} changed since this was read. Nailer reads it again.")

@@ -239,7 +239,7 @@ class ReplacementRuns:
             now = await read_tree(side, one.path, Progress())
             changed = unagreed(tree_of(await self._plans.manifest(one.old_copy_id)), now)
             if changed or now.missing:
-                names = count_text(len(changed), "name")
+                names = count_text(len(changed), "item")
                 raise Conflict(f"{names} of {one.path} changed since it was read. Nothing was replaced; read it again.")
 
     async def _backed(self, one: Replacement, site: Site) -> str:
