@@ -158,7 +158,7 @@ def test_what_needs_a_word_or_an_open_folder_says_so(maren: Visitor) -> None:
     write(maren.here, "mail/box", "x")
     plan = read(maren, pair, direction="publish", removals="follow")
     page = maren.get(plan).text
-    assert "Open the guarded /htdocs/mail" in page
+    assert "Unlock the guarded /htdocs/mail" in page
     assert maren.post(f"{plan}/carry-out").status_code == 409
     ended(maren, maren.post(f"{plan}/carry-out", {"guarded_confirmed": True}).json()["address"])
     (maren.here / "1.html").unlink()
