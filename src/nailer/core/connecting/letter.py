@@ -156,17 +156,11 @@ _CONTEXTS: tuple[tuple[str, str], ...] = (
     ),
     (
         "a contact",
-        (
-            r"\bsupport\b|\bquestions?\b|\bhelp "
-            r"?desk\b|\bfragen\b|\bphone\b|\btelefon\b|\bcontact\b|\bhotline\b|\baide\b|\bayuda\b|\bhulp\b"
-        ),
+        r"\bsupport\b|\bquestions?\b|\bhelp ?desk\b|\bfragen\b|\bphone\b|\btelefon\b|\bcontact\b|\bhotline\b|\baide\b|\bayuda\b|\bhulp\b",
     ),
     (
         "your customer number",
-        (
-            r"\bcustomer (?:number|no|id)\b|\bkunden(?:nummer|nr)\b|\binvoice\b|\brechnung\w*|\bn° de "
-            r"client\b|\bcontract\b|\bvertrag\w*"
-        ),
+        r"\bcustomer (?:number|no|id)\b|\bkunden(?:nummer|nr)\b|\binvoice\b|\brechnung\w*|\bn° de client\b|\bcontract\b|\bvertrag\w*",
     ),
 )
 _CONTEXT = tuple((why, re.compile(pattern, re.IGNORECASE)) for why, pattern in _CONTEXTS)

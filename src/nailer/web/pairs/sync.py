@@ -366,7 +366,7 @@ async def _shown(request: Request, plan: SyncPlan) -> Response:
         "next": begin + count,
         "by_folder": wanted.by_folder,
         "folder_before": folder_of(plan.rows[numbers[begin - 1]]) if begin and begin <= len(numbers) else None,
-        "Action": Doing,
+        "Doing": Doing,
     }
     if begin:
         return render(request, "pairs/_sync-rows.html", **values)
