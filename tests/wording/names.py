@@ -19,7 +19,7 @@ class Banned:
 
 BANNED = (
     Banned(
-        r"\bcarr(?:y|ies|ied|ying)\b(?! out)(?!-)",
+        r"\bcarr(?:y|ies|ied|ying)\b(?!(?: it| them| the plan)? out)(?!-)",
         "transfer; a plan is carried out",
         ("carrying it out", "/plans/carry"),
     ),

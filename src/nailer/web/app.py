@@ -24,6 +24,7 @@ from nailer.web.checks import address, apart, broken, host, lacking, pictures, r
 from nailer.web.checks import checks as site_checks
 from nailer.web.editing import checks, editor
 from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
+from nailer.web.help import handbook
 from nailer.web.packages import copies as proved_copies
 from nailer.web.packages import packages, recovery, replacements
 from nailer.web.pairs import sync, timers
@@ -55,6 +56,7 @@ ROUTERS = tuple(
         plans,
         uploads,
         jobs,
+        handbook,
         search,
         preview,
         editor,

@@ -357,6 +357,8 @@ POLICY: dict[str, Asks] = {
     "POST /timers/{timer_id}/{act}": _on_timer,
     "GET /timers/{timer_id}/state": _on_timer,
     "GET /sieves": _own,
+    f"GET {urls.HELP}": _own,
+    f"GET {urls.HELP}/{{name}}": _own,
     "GET /account/tokens": _own,
     "POST /account/tokens": _own,
     "POST /account/tokens/{token_id}/revoke": _own,

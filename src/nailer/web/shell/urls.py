@@ -38,6 +38,7 @@ PREFERENCES = "/account/preferences"
 LOG = "/log"
 API = "/api/"
 LOG_TABLE = "/log.csv"
+HELP = "/help"
 FIRST_ACCOUNT = "/first-account"
 MANIFEST = "/manifest.webmanifest"
 WORKER = "/worker.js"
@@ -60,6 +61,7 @@ STYLES = (
     "people",
     "known",
     "packages",
+    "handbook",
     "touch",
     "phone",
 )
@@ -127,6 +129,35 @@ def look_raw(site: Site, side: SideName, path: SitePath) -> str:
 def site(site_id: int, *rest: str) -> str:
     """A page of a site."""
     return "/".join((f"/sites/{site_id}", *rest))
+
+
+# The page of the handbook about what somebody stands in front of: the first that the address holds.
+_HELPED_BY = (
+    ("/packages", "new-version"),
+    ("/recovery", "something-is-broken"),
+    ("/checks/broken", "something-is-broken"),
+    ("/checks", "pictures-missing"),
+    ("/sync", "in-sync"),
+    ("/timers", "in-sync"),
+    ("/sieves", "in-sync"),
+    ("/sites/add", "new-customer"),
+    ("/settings", "new-customer"),
+    ("/connection", "something-is-broken"),
+    ("/people", "colleague"),
+    ("/tokens", "pipeline"),
+    ("/files", "change-and-back"),
+    ("/changes", "change-and-back"),
+    ("/edit", "change-and-back"),
+)
+
+
+def help_for(path: str) -> str:
+    """The page of the handbook for a page of Nailer, or its contents.
+
+    >>> help_for("/sites/3/packages"), help_for("/jobs")
+    ('/help/new-version', '/help')
+    """
+    return next((f"{HELP}/{page}" for part, page in _HELPED_BY if part in path), HELP)
 
 
 def sync(site_id: int, pair_id: int | None = None) -> str:

@@ -1,0 +1,100 @@
+"""The handbook: short pages by task, read from Markdown files that ship with Nailer, and searched."""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import quote
+
+from fastapi import APIRouter
+from markdown_it import MarkdownIt
+from markupsafe import Markup
+from starlette.requests import Request
+from starlette.responses import Response
+
+from nailer.errors import NotFound
+from nailer.web.shell import urls
+from nailer.web.shell.forms import QueryValues
+from nailer.web.shell.pages import render
+
+router = APIRouter()
+
+_PLACE = Path(__file__).parents[2] / "handbook"
+# In the order in which somebody new reads them.
+_ORDER = (
+    "first-start",
+    "new-customer",
+    "change-and-back",
+    "in-sync",
+    "pictures-missing",
+    "new-version",
+    "something-is-broken",
+    "colleague",
+    "phone",
+    "pipeline",
+    "when-nailer-fails",
+    "words",
+)
+_AROUND = 90  # letters shown around what was found
+
+
+@dataclass(frozen=True, slots=True)
+class HelpPage:
+    """A page by its name in the address: its title, its text as written, and as HTML."""
+
+    name: str
+    title: str
+    text: str
+    html: Markup
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A page that holds what was looked for, with the words around it."""
+
+    page: HelpPage
+    around: str
+
+
+@functools.cache
+def pages() -> tuple[HelpPage, ...]:
+    """All pages, in the order of reading."""
+    return tuple(_page(name) for name in _ORDER)
+
+
+def _page(name: str) -> HelpPage:
+    text = (_PLACE / f"{name}.md").read_text()
+    # HTML in a page would be shown as text: the pages are ours, and need none.
+    html = MarkdownIt("commonmark", {"html": False}).enable("table").render(text)
+    return HelpPage(name, text.splitlines()[0].removeprefix("# "), text, Markup(html))  # noqa: S704
+
+
+def search(wanted: str) -> list[Found]:
+    """The pages that hold each of the words, those with it in the title first."""
+    asked = wanted.casefold().split()
+    found = [one for one in pages() if asked and all(word in one.text.casefold() for word in asked)]
+    found.sort(key=lambda one: not any(word in one.title.casefold() for word in asked))
+    return [Found(one, _around(one.text, asked[0])) for one in found]
+
+
+def _around(text: str, word: str) -> str:
+    plain = " ".join(text.replace("*", "").replace("`", "").replace("#", "").split())
+    at = max(0, plain.casefold().find(word) - _AROUND // 2)
+    return ("… " if at else "") + plain[at : at + 2 * _AROUND].strip() + " …"
+
+
+@router.get(urls.HELP)
+async def contents(request: Request) -> Response:
+    """The pages of the handbook, or those that hold what `q` says."""
+    wanted = QueryValues(request).text("q").strip()
+    return render(request, "help/contents.html", pages=pages(), wanted=wanted, found=search(wanted))
+
+
+@router.get(urls.HELP + "/{name}")
+async def page(request: Request, name: str) -> Response:
+    """One page. Raises NotFound."""
+    names = [one.name for one in pages()]
+    if name not in names:
+        raise NotFound(f"The handbook has no page “{quote(name[:40])}”.")
+    return render(request, "help/page.html", page=pages()[names.index(name)], pages=pages())
