@@ -90,7 +90,7 @@ def in_words(abilities: Abilities) -> list[Said]:
     """Every ability with what it means, for the person.
 
     >>> in_words(Abilities(access=False))[0].meaning
-    'cannot be set: what you upload gets what the server chooses'
+    'cannot be set: the server decides the permissions of uploaded files'
     """
     said = []
     for name, what, good, bad in _WORDS:

@@ -85,7 +85,7 @@ def of_speaker(protocol: Protocol, port: int, greeting: Greeting) -> Diagnosis |
     """The server speaks another protocol than the one asked for; None where it speaks the right one.
 
     >>> of_speaker(Protocol.SFTP, 21, Greeting(Speaker.FTP, "220 ready")).sentence
-    'Port 21 speaks FTP; you asked for SFTP.'
+    'Port 21 uses FTP, but you chose SFTP.'
     """
     speaker = greeting.speaker
     asked = protocol.word
@@ -108,7 +108,7 @@ def of_refusal(
     is locked, as another try would only keep it so.
 
     >>> [fix.label for fix in of_refusal("Seedlib", "ftp.mosslane.example", "x ", has_key=False).fixes]
-    ['Cut the blank off the password', 'Try seedlib', 'Try Seedlib@mosslane.example']
+    ['Remove the space from the password', 'Try seedlib', 'Try Seedlib@mosslane.example']
     """
     if re.search(r"lock|disabled|suspend|blocked|banned|gesperrt|expired", said, re.IGNORECASE):
         return Diagnosis(

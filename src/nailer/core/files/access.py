@@ -66,7 +66,7 @@ def sentence(access: int, *, folder: bool = False) -> str:
     >>> sentence(0o755, folder=True)
     'The owner can change what is in it; everyone can list and enter it.'
     >>> sentence(0o600)
-    'The owner can change it; nobody else can read it.'
+    'The owner can change it; no one else can read it.'
     """
     owner, group, world = bits(access)
     change = "change what is in it" if folder else "change it"

@@ -282,7 +282,7 @@ def offset_of(listed: Stamp, exact: Stamp) -> int:
 def _easily_parsed(line: bytes) -> Entry | None:
     """A row of the Easily Parsed LIST Format: facts behind a plus, each ended by a comma, and the name behind a tab.
 
-    >>> _easily_parsed(b"+i8388621.48594,m825718503,r,s280,\tdjb.html").size
+    >>> _easily_parsed(b"+i8388621.48594,m825718503,r,s280,\\tdjb.html").size
     280
     """
     if not line.startswith(b"+"):

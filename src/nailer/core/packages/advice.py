@@ -12,7 +12,7 @@ def where_to_change(name: bytes) -> str:
     """The place for a change like this one, in a sentence.
 
     >>> where_to_change(b"harbour.css")
-    'Such a change lives longer in a style file of your own that pages load after this one.'
+    'To keep such a change, put it in a separate style sheet that pages load after this one.'
     """
     lower = name.lower()
     if lower.endswith(_STYLES):

@@ -60,7 +60,7 @@ def hurting_names(names: Iterable[Below]) -> list[Doubt]:
     """Names that will hurt on the web, each with its worst reason.
 
     >>> [doubt.why.split(":")[0] for doubt in hurting_names([(b"Bild 1.jpg",), (b"a.html",), (b"A.html",)])]
-    ['blanks become %20 in addresses', 'two names that differ only by capitals', 'two names that differ only by capitals']
+    ['spaces become %20 in addresses', 'two names that differ only in capital letters', 'two names that differ only in capital letters']
     """
     names = list(names)
     alike: dict[tuple[Below, bytes], set[bytes]] = defaultdict(set)

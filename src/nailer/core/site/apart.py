@@ -68,7 +68,7 @@ def told_apart(here: Got | None, live: Got | None, *, past: Got | None = None, o
     >>> told_apart(Got(200, 9, digest=b"a"), Got(200, 9, digest=b"a")).apart.value
     'same'
     >>> told_apart(Got(200, 9, digest=b"a"), Got(200, 8, digest=b"b", age_s=54), past=Got(200, 9, digest=b"a")).sentence
-    'Visitors get an older copy that a cache has held for 54 s; past it, it is as here.'
+    'Visitors get an older copy that a cache has held for 54 s. The server itself has the version from here.'
     """
     if here is not None and here.is_withheld:
         return Told(Apart.WITHHELD, f"Nailer does not show it from here: {here.words}.")

@@ -168,7 +168,7 @@ def _inverse(change: Change) -> NewItem | None:
                 change, Action.SET_ACCESS, Verdict.SETS, f"gets back {octal(change.before_access)}", then, seen
             )
         case What.FOLDER_REMOVED:
-            return _undo(change, Action.MAKE_FOLDER, Verdict.NEW, "comes back", folder, None)
+            return _undo(change, Action.MAKE_FOLDER, Verdict.NEW, "will be restored", folder, None)
         case _:
             return None
 

@@ -48,7 +48,7 @@ export default {
     };
     dispatchEvent(
       new CustomEvent("nailer:ask", {
-        detail: { title: "New folder", label: "Its name", sides: ["here", "there"], done },
+        detail: { title: "New folder", label: "Name", sides: ["here", "there"], done },
       }),
     );
   },
