@@ -59,8 +59,8 @@ class Doubt:
 def hurting_names(names: Iterable[Below]) -> list[Doubt]:
     """Names that will hurt on the web, each with its worst reason.
 
-    >>> [doubt.why.split(":")[0] for doubt in hurting_names([(b"Bild 1.jpg",), (b"a.html",), (b"A.html",)])]
-    ['spaces become %20 in addresses', 'two names that differ only in capital letters', 'two names that differ only in capital letters']
+    >>> [doubt.why[:9] for doubt in hurting_names([(b"Bild 1.jpg",), (b"a.html",), (b"A.html",)])]
+    ['spaces be', 'two names', 'two names']
     """
     names = list(names)
     alike: dict[tuple[Below, bytes], set[bytes]] = defaultdict(set)
