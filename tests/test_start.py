@@ -238,7 +238,7 @@ def test_a_taken_port_is_one_sentence(tmp_path: Path) -> None:
         result = run("demo", "--port", str(port), "--home", str(tmp_path / "demo"))
 
     assert result.returncode == 1
-    assert result.stdout.startswith(f"Nailer cannot start: Port {port} is taken")
+    assert result.stdout.startswith(f"Nailer cannot start: Port {port} is in use")
     assert "Traceback" not in result.stdout + result.stderr
     assert not (tmp_path / "demo").exists()
 
@@ -332,8 +332,8 @@ def test_what_a_client_says_of_its_address_counts_only_from_a_named_proxy(
             for number in range(5)
         ]
 
-    assert ("Wait" not in pages[-1]) is believed
-    assert "do not go together" in pages[0]
+    assert ("Try again in" not in pages[-1]) is believed
+    assert "Wrong name or password" in pages[0]
 
 
 def test_people_are_added_and_let_in_again_on_the_server(tmp_path: Path) -> None:
@@ -355,11 +355,11 @@ def test_people_are_added_and_let_in_again_on_the_server(tmp_path: Path) -> None
     assert "at least 10" in accounts("add", "tam", typed="short\n").stdout
     with running("serve", "--port", "0", *home) as nailer:
         signed = {"name": "maren", "password": "gannets-and-gorse"}
-        assert "do not go together" not in posted(f"{nailer.address}sign-in", signed)
+        assert "Wrong name or password" not in posted(f"{nailer.address}sign-in", signed)
         assert accounts("list").stdout == "maren\tadministrator\n"
         assert accounts("reset", "maren", typed="kelp-and-kittiwake\n").returncode == 0
-        assert "do not go together" in posted(f"{nailer.address}sign-in", signed)
+        assert "Wrong name or password" in posted(f"{nailer.address}sign-in", signed)
         again = posted(f"{nailer.address}sign-in", signed | {"password": "kelp-and-kittiwake"})
-        assert "do not go together" not in again
+        assert "Wrong name or password" not in again
     missing = accounts("reset", "nobody", typed="x\n")
     assert (missing.returncode, "Nobody is called nobody" in missing.stdout) == (1, True)

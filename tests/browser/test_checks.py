@@ -105,14 +105,14 @@ def test_both_sides_are_seen_and_no_script_of_theirs_reaches_nailer(files: Files
         files.see("to-apart").click()
         files.see("apart-address").send_keys(Keys.CONTROL + "a")
         files.see("apart-address").send_keys("/htdocs/curious.html", Keys.ENTER)
-        files.sees_text("The file exists here but not there.")
+        files.sees_text("It exists here but not there.")
         files.driver.switch_to.frame(files.driver.find_element(By.CSS_SELECTOR, '[data-test="frame-here"]'))
         assert not files.driver.find_elements(By.TAG_NAME, "li"), "no script runs unless somebody wants it to"
         files.driver.switch_to.default_content()
         files.see("apart-scripts").click()
         files.see("apart-address").send_keys(Keys.ENTER)
         files.wait(lambda: "scripts=yes" in files.driver.current_url, "the page was not opened with its scripts")
-        files.sees_text("The file exists here but not there.")
+        files.sees_text("It exists here but not there.")
         files.driver.switch_to.frame(files.driver.find_element(By.CSS_SELECTOR, '[data-test="frame-here"]'))
         files.wait(lambda: len(files.driver.find_elements(By.TAG_NAME, "li")) >= 7, "the script never told")
         told = {one.text for one in files.driver.find_elements(By.TAG_NAME, "li")}
@@ -137,7 +137,7 @@ def test_both_sides_are_as_wide_as_a_phone(files: Files) -> None:
 def test_what_the_server_does_with_scripts_is_tried_with_consent(files: Files, demo: Demo) -> None:
     files.driver.find_element(By.LINK_TEXT, "Checks").click()
     files.see("try-scripts").click()
-    assert "two harmless lines" in files.driver.find_element(By.CSS_SELECTOR, "dialog[open]").text.lower()
+    assert "harmless two-line script" in files.driver.find_element(By.CSS_SELECTOR, "dialog[open]").text.lower()
     files.see("ask-go").click()
     files.sees_text("sh runs in /htdocs/cgi-bin")
     assert not list(demo.there.rglob("nailer-trial*"))

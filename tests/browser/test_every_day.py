@@ -95,7 +95,7 @@ def test_a_large_file_whose_page_was_closed_goes_on_where_it_was(files: Files, d
     files.choose("choose-files", plate)
     files.see("plan-summary")
     files.carry_out()
-    files.wait(lambda: "To Nailer: 83 %" in files.see("to-nailer").text, "two parts never came")
+    files.wait(lambda: "83%" in files.see("to-nailer").text, "two parts never came")
     assert not (demo.there / "plate.bin").exists()
     files.go("/sites/1/files")
 

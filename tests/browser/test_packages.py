@@ -87,7 +87,7 @@ def test_the_way_back_leads_to_a_copy_that_is_compared_and_restored(files: Files
     files.sees_text("quickest first")
     files.driver.find_element(By.CSS_SELECTOR, '[data-kind="copy"] a').click()
     files.see("compare").click()
-    files.sees_text("1 gone since")
+    files.sees_text("1 removed since")
     files.see("restore-all").click()
     files.see("carry-out").click()
     files.wait(lambda: page.read_bytes() == before, "it never came back")

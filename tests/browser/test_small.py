@@ -136,7 +136,7 @@ def test_a_page_is_mended_from_a_phone(small: Files, demo: Demo) -> None:
     _touch(small, small.row("robots.txt"))
     small.wait(lambda: small.picked() == {"tide-table.html", "robots.txt"}, "a tap never picked one more")
     _touch(small, small.row("robots.txt"))
-    assert "1 picked" in small.see("picked-bar").text
+    assert "1 selected" in small.see("picked-bar").text
 
     small.see("bar-more").click()
     small.wait(lambda: "open" in (small.see("inspector").get_attribute("class") or ""), "the sheet never came")

@@ -158,7 +158,7 @@ def test_keep_both_leaves_the_one_and_adds_the_other(files: Files, demo: Demo) -
     files.pick("fares.html")
     assert files.plan("upload").startswith("1 changed on both sides")
     files.see("carry-out").click()
-    files.wait(lambda: "Decide first" in files.see("plan").text, "nothing was asked to be decided")
+    files.wait(lambda: "First decide" in files.see("plan").text, "nothing was asked to be decided")
     files.see("clashes-keep-both").click()
     files.carry_out()
 
@@ -339,7 +339,7 @@ def test_removing_keeps_a_copy(files: Files, demo: Demo) -> None:
     content = (demo.there / "placeholder.html").read_bytes()
     files.pick("placeholder.html")
     assert "removed there" in files.plan("remove-there")
-    assert "1 file, 55 B would be gone" in files.see("gone").text
+    assert "1 file, 55 B would be deleted" in files.see("gone").text
     files.see("carry-out").click()
     files.wait(lambda: "Type placeholder.html to confirm" in files.see("plan").text, "no word was asked for")
     assert (demo.there / "placeholder.html").exists()
@@ -388,7 +388,7 @@ def test_ten_thousand_names_scroll(files: Files, demo: Demo, request: pytest.Fix
         (folder / f"plate-{number}.txt").touch()
     files.go("/sites/1/files?here=/studio/skerry/htdocs/plates&there=/htdocs/plates")
     files.see("ledger")
-    assert "Pending" in files.see("missing-here").text
+    assert "does not exist here yet" in files.see("missing-here").text
     assert len(files.names()) <= 400, "only windows are drawn"
 
     files.driver.execute_script("document.querySelector('[data-test=ledger]').scrollTop = 33 * 5000")
@@ -446,7 +446,7 @@ def test_it_can_be_used_on_a_narrow_screen(files: Files) -> None:
 def test_sides_that_are_led_apart_compare_nothing_and_are_mended_by_one_press(files: Files) -> None:
     files.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs/news&apart=1")
     files.see("broken")
-    assert "do not belong together" in files.see("apart").text
+    assert "are not a pair" in files.see("apart").text
     assert files.joint("index.html") == "not read"
     assert not files.driver.find_elements(By.CSS_SELECTOR, '[data-test="pick-newer"]')
 

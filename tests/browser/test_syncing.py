@@ -68,7 +68,7 @@ def test_a_plan_is_read_decided_carried_out_and_taken_back(syncing: Syncing, dem
     (demo.there / "sync-down.txt").write_text("down")
     os.utime(demo.there / "pier.txt", (1_700_000_000, 1_700_000_000))
     syncing.open_sync()
-    assert "for your decision" in syncing.see("sync-foot").text
+    assert "your decision" in syncing.see("sync-foot").text
     syncing.filter("sync-")
     syncing.wait(lambda: syncing.rows() == {"sync-up.txt": "Upload", "sync-down.txt": "Download"})
     syncing.filter("")
@@ -110,7 +110,7 @@ def test_choices_hold_when_both_sides_are_read_again(syncing: Syncing, demo: Dem
     syncing.wait(lambda: syncing.see("sync-foot").text != waiting, "the choice was not heard")
 
     syncing.open_sync()
-    assert "1 earlier choice of yours holds again" in syncing.see("sync-recalled").text
+    assert "1 earlier choice is used again" in syncing.see("sync-recalled").text
     syncing.filter("ferry")
     syncing.wait(lambda: syncing.rows() == {"ferry.txt": "Skip"})
     syncing.see("begin-anew").click()
@@ -208,7 +208,7 @@ def test_a_sieve_is_built_by_picking_and_typing(maren: Files) -> None:
     maren.see("sieve-name").send_keys("Leaflets")
     maren.driver.find_element(By.CSS_SELECTOR, '[aria-label="Another condition"]').click()
     maren.see("part-value").send_keys("skins/")
-    maren.wait(lambda: "lies under skins/" in maren.see("sieve-words").text)
+    maren.wait(lambda: "is under skins/" in maren.see("sieve-words").text)
     maren.wait(lambda: int(maren.see("tried-count").text) > 100, "nothing was caught")
     assert "Leave behind" in maren.see("sieve-words").text
 

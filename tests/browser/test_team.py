@@ -50,7 +50,7 @@ def test_a_passkey_is_made_asked_for_and_taken_away(device: webdriver.Chrome, de
     row = tam.see("passkey")
     row.find_element(By.NAME, "old").send_keys(COLLEAGUES_PASSWORD)
     row.find_element(By.TAG_NAME, "button").click()
-    tam.sees_text("Preferences saved.")
+    tam.sees_text("Your second factors have been changed.")
     assert not device.find_elements(By.CSS_SELECTOR, '[data-test="passkey"]')
 
 
@@ -76,7 +76,7 @@ def test_the_clerk_works_in_one_folder_and_sees_nothing_else(files: Files, demo:
     orla.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs")
     assert "fares.html" not in files.driver.find_element(By.TAG_NAME, "body").text
     orla.go("/people")
-    orla.sees_text("Only who administrator here may do that")
+    orla.sees_text("Only an administrator can do that")
     files.driver.get_log("browser")  # the browser notes each refusal
 
 
@@ -103,5 +103,5 @@ def test_somebody_comes_in_by_an_invitation_and_changes_the_password(chromium: w
     guest.sees_text("Your password has been changed")
     chromium.delete_all_cookies()
     guest.go(f"/invited/{INVITATION}")
-    guest.sees_text("already been used")
+    guest.sees_text("has been used or has expired")
     chromium.get_log("browser")

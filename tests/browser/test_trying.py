@@ -55,7 +55,7 @@ def test_a_trial_leads_from_one_slip_to_the_next(adding: Adding) -> None:
     adding.wait(lambda: adding.driver.find_elements(By.CSS_SELECTOR, '[data-test="trust"], [data-test="fix"]'))
     if adding.driver.find_elements(By.CSS_SELECTOR, '[data-test="trial"] [data-test="trust"]'):
         adding.trust_shown()
-    adding.fix("Cut the blank off")
+    adding.fix("Remove the space")
     adding.fix("Start in /htdocs")
 
     adding.see("trial-good")
@@ -101,7 +101,7 @@ def test_plain_ftp_is_a_choice_and_marked_everywhere(adding: Adding) -> None:
     adding.paste(letter("moss-lane"))
     adding.attempt()
     assert "was not sent" in adding.see("reading").text
-    adding.fix("unencrypted")
+    adding.fix("without encryption")
 
     adding.see("trial-good")
     assert adding.driver.find_element(By.CSS_SELECTOR, "[data-plain-warning]").is_displayed()
@@ -134,7 +134,7 @@ def test_a_full_account_says_so_and_keeps_what_was_there(maren: Files, demo: Dem
     maren.carry_out()
 
     maren.go("/jobs")
-    maren.sees_text("no room")
+    maren.sees_text("no space")
     assert not (demo.home / "hosts" / "northlight" / "public" / "plates" / "plate-1966.tif").exists()
 
 
@@ -160,7 +160,7 @@ def test_a_guarded_folder_is_opened_for_a_while(files: Files) -> None:
     files.see("new-folder").click()
     files.see("ask-text").send_keys("new")
     files.see("ask-go").click()
-    files.sees_text("is guarded")
+    files.sees_text("guarded folder")
 
     files.go("/sites/1/files?here=/studio/skerry/mail&there=/mail")
     files.see("open-guard").click()

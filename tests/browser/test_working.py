@@ -87,7 +87,7 @@ def test_a_search_finds_and_fetches(files: Files, demo: Demo) -> None:
     (demo.there / "news" / "tides.txt").write_text("high water at nine")
     files.go("/sites/1/search?side=there")
     files.see("search-name").send_keys("tides*", Keys.ENTER)
-    files.wait(lambda: "the end" in files.see("search-state").text)
+    files.wait(lambda: "finished" in files.see("search-state").text)
     assert "news/tides.txt" in files.see("search-hits").text
     files.see("search-hits").find_element(By.CSS_SELECTOR, "tbody input").click()
     files.see("search-download").click()

@@ -172,7 +172,7 @@ def test_editing_saves_as_the_editor_does_and_never_over_a_change(shell: Shell) 
     meanwhile = f'{sys.executable} -c "{script}"'
     clash = shell.run("edit", "Skerry Ferries", "news/index.html", EDITOR=meanwhile)
     assert (clash.returncode, page.read_text()) == (3, "<p>theirs")
-    assert "waits as a draft" in clash.stderr
+    assert "kept as a draft" in clash.stderr
 
 
 def test_the_manual_page_has_every_verb_and_a_shell_completes_them(shell: Shell) -> None:
@@ -188,7 +188,7 @@ def test_the_manual_page_has_every_verb_and_a_shell_completes_them(shell: Shell)
 def test_what_is_not_understood_and_what_is_not_there(shell: Shell) -> None:
     assert shell.run("fly").returncode == 2
     missing = shell.run("up", "Skerry Ferries", "no-such-page.html", "--yes")
-    assert (missing.returncode, "not there" in missing.stderr) == (1, True), missing.stderr
+    assert (missing.returncode, "no longer exists" in missing.stderr) == (1, True), missing.stderr
     nobody = shell.run("sites", NAILER_ADDRESS="http://127.0.0.1:9", NAILER_TOKEN="nailer_x")
     assert (nobody.returncode, "does not answer" in nobody.stderr) == (1, True)
     assert "live" in shell.run("--help").stdout

@@ -82,7 +82,7 @@ async def test_a_key_where_only_a_password_is_taken_is_said(tmp_path: Path) -> N
     with openssh(tmp_path / "p", "PubkeyAuthentication no") as host:
         told = await refused(host, SignIn(USER, private_key=a_key(host)))
 
-    assert "It takes the password" in told.what
+    assert "It accepts the password" in told.what
 
 
 async def test_the_noise_of_a_login_shell_is_shown(tmp_path: Path) -> None:
@@ -283,7 +283,7 @@ async def test_a_full_quota_stops_and_says_so(database: object, migrated_url: st
 
             said = await failures(world, job)
             assert job.state is JobState.NEEDS_YOU
-            assert "room" in said
+            assert "space" in said
             assert not [name for name in hidden(folder) if (folder / name).stat().st_size], said
             landed = tree(folder)
             assert all(landed[name] == (world.here / name).read_bytes() for name in landed if "nailer" not in name)

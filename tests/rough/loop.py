@@ -170,7 +170,7 @@ async def _what_is_said_is_true(world: World, job: Job, told: Told) -> None:
     """What a job says of its items, against the disks."""
     if job.state not in (JobState.DONE, JobState.NEEDS_YOU, JobState.STOPPED):
         raise Broken(f"{told}\njob {job.id} ended as {job.state}")
-    if "Error in Nailer" in (job.trouble or ""):
+    if "error in Nailer" in (job.trouble or ""):
         raise Broken(f"{told}\n{job.trouble}")
     for item in await items_of(world, job):
         text = f"{item.error_text or ''} {item.server_words or ''} {item.reason}"

@@ -41,7 +41,7 @@ LASTING = {
     "rows-easily-parsed": "LIST prints rows of facts behind a plus (EPLF)",
     "rows-of-days": "LIST shows days only",
     "hides-dots": "names that begin with a dot are in no listing",
-    "shows-no-dot": "LIST -a does not show keep the folder",
+    "shows-no-dot": "LIST -a does not show the folder itself",
     "no-facts": "MLST and MLSD are not on offer",
     "facts-500": "MLSD and MLST are on offer and answer 500",
     "facts-550": "MLSD is on offer and answers 550, MLST works",

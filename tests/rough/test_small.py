@@ -103,7 +103,7 @@ async def test_a_folder_with_a_half_file_that_belongs_to_nobody_can_be_removed(w
     async with world.nailer.files.browse.side(world.site, SideName.THERE) as side:
         listing = await side.list(THERE.child(b"news"))
     left = await world.nailer.plans.leftovers.found(world.site, SideName.THERE, THERE.child(b"news"), listing.parts)
-    assert "1 half file" in left.sentence
+    assert "1 partial file" in left.sentence
     assert "days old" in left.sentence
 
     job = await world.remove_there("news")

@@ -162,7 +162,7 @@ async def test_saving_in_the_editor_keeps_the_live_file_where_nothing_is_renamed
         saved = await world.nailer.editing.drafts.save(await world.nailer.stores.drafts.get(draft.id), world.site)
 
         assert (world.there / "index.html").read_text() == "live"
-        assert "not let" in saved.why_not
+        assert "not allow" in saved.why_not
         assert ".part" not in f"{saved.why_not} {saved.server_words}"
 
 

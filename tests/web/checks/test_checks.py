@@ -68,7 +68,7 @@ def test_a_button_of_a_finding_that_is_gone_says_so(maren: Visitor) -> None:
     read(maren, site)
     answer = maren.post(f"{site}/checks/mend", {"sort": "gone-picture", "mend": "send"})
     assert answer.status_code == 404
-    assert "Read the site again" in answer.json()["what"]
+    assert "Scan the site again" in answer.json()["what"]
 
 
 def test_a_finding_is_ignored_with_a_reason_and_counts_again(maren: Visitor) -> None:

@@ -187,7 +187,7 @@ async def _with_password(request: Request, act: Callable[[], Awaitable[None]], s
         return await _page(request, {"proof": fields.get("old", error.what)}, status_of(error))
     await act()
     await people.log.add(Did.ACCOUNT, said)
-    return RedirectResponse(f"{urls.OWN_ACCOUNT}?said=profile", 303)
+    return RedirectResponse(f"{urls.OWN_ACCOUNT}?said=factors", 303)
 
 
 def _fields(error: NailerError, usual: str) -> dict[str, str]:

@@ -120,6 +120,7 @@ export default () => ({
   ignore(finding, name) {
     const ask = {
       title: `Ignore ${name}`,
+      verb: "Ignore",
       label: "Why this finding can be ignored",
       done: ({ text }) => this.overviewOrFail("ignore", { findings: [finding], why: text }),
     };
@@ -131,6 +132,7 @@ export default () => ({
       "Nailer puts a file with a secret name into each likely folder, fetches it from the web address and removes it.";
     const ask = {
       title: "Which folder does this address show?",
+      verb: "Test",
       choices: [{ value: "prove", word: "Test with a file", help }],
       done: async () => {
         this.$refs.address.innerHTML = await html(`/sites/${this.data.site}/checks/prove`, { body: {} });
@@ -143,6 +145,7 @@ export default () => ({
       "Nailer puts a harmless two-line script of each type into the document root and the script folder, fetches it and removes it.";
     const ask = {
       title: "What does the server do with scripts?",
+      verb: "Test",
       choices: [{ value: "try", word: "Test with scripts", help }],
       done: async () => {
         this.$refs.host.innerHTML = await html(`/sites/${this.data.site}/checks/try-scripts`, { body: {} });

@@ -145,7 +145,7 @@ export default () => ({
       if (first) this.redrawVersions();
       this.state(
         this.dirty
-          ? `Draft kept here ${new Date().toLocaleTimeString([], { hour12: false })}`
+          ? `Draft saved in Nailer ${new Date().toLocaleTimeString([], { hour12: false })}`
           : `As it is ${this.data.side}`,
       );
     } catch (error) {

@@ -85,6 +85,7 @@ export default () => ({
     const help = "Files that only this copy contains are deleted.";
     const ask = {
       title: `Delete the copy of ${name}?`,
+      verb: "Delete",
       choices: [{ value: "forget", word: "Delete copy", help }],
       done: async () => {
         this.$refs.copies.innerHTML = await html(`${this.base}/copies/${copy}/drop`, { body: {} });
@@ -136,6 +137,7 @@ export default () => ({
   setAside(path, name) {
     const ask = {
       title: `Set ${name} aside`,
+      verb: "Set aside",
       label: "Reason, for others",
       done: async ({ text }) => {
         this.$refs.list.innerHTML = await html(`${this.base}/set-aside`, { body: { path, why: text } });

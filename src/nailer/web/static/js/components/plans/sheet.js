@@ -46,10 +46,12 @@ export default () => ({
     this.$refs.body.replaceChildren(busy);
     if (!this.$root.open) this.$root.showModal();
   },
-  // { title, label, value, sides, done }: asks for a line of text; with `choices` ({ value, word, help }) for one of them.
-  ask({ title, label = "", value = "", sides = null, side = "there", also = "", alsoOf = null, choices = null, done }) {
+  // { title, verb, label, value, sides, done }: asks for a line of text; with `choices` ({ value, word, help }) for one of
+  // them. `verb` is what the button does.
+  ask({ title, verb, label = "", value = "", sides = null, side = "there", also = "", alsoOf = null, choices = null, done }) {
     const form = document.getElementById("sheet-ask").content.cloneNode(true).firstElementChild;
     form.querySelector("h2").textContent = title;
+    form.querySelector("[data-sheet=go]").textContent = verb;
     form.querySelector("label.ask-label").textContent = label;
     const input = form.querySelector("input[name=text]");
     input.value = value;

@@ -27,6 +27,7 @@ export default {
       new CustomEvent("nailer:ask", {
         detail: {
           title: "New file",
+          verb: "Create",
           label: "Name",
           value: "",
           sides: ["here", "there"],
@@ -48,7 +49,7 @@ export default {
     };
     dispatchEvent(
       new CustomEvent("nailer:ask", {
-        detail: { title: "New folder", label: "Name", sides: ["here", "there"], done },
+        detail: { title: "New folder", verb: "Create", label: "Name", sides: ["here", "there"], done },
       }),
     );
   },
@@ -76,6 +77,7 @@ export default {
       new CustomEvent("nailer:ask", {
         detail: {
           title: "Rename",
+          verb: "Rename",
           label: "Its new name",
           also: "Looking for links to it …",
           alsoOf: (chosen) => this.referrers(chosen, token),
@@ -118,7 +120,7 @@ export default {
       { value: "offer", word: "Ask me each time", help: "nothing is uploaded without your OK" },
       { value: "send", word: "Upload each save", help: "uploads automatically; the old version is kept" },
     ];
-    dispatchEvent(new CustomEvent("nailer:ask", { detail: { title: "Edit in my program", choices, done } }));
+    dispatchEvent(new CustomEvent("nailer:ask", { detail: { title: "Edit in my program", verb: "Open", choices, done } }));
   },
 
   pack() {
@@ -131,6 +133,7 @@ export default {
       new CustomEvent("nailer:ask", {
         detail: {
           title: "Create an archive here",
+          verb: "Create",
           label: "Its name (.zip, .tar.gz)",
           value: `${first || "files"}.zip`,
           sides: ["here"],
