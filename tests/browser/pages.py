@@ -259,7 +259,7 @@ class Files(Person):
             self.press(name, ".pick")
         self.wait(lambda: self.picked() == set(names), f"never picked {names}")
         self.wait(
-            lambda: str(len(names)) in self.see("inspector").text.split("PICKED")[0], "the inspector never followed"
+            lambda: str(len(names)) in self.see("inspector").text.split("SELECTED")[0], "the inspector never followed"
         )
 
     def press(self, name: str, part: str) -> None:

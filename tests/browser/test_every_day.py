@@ -103,7 +103,7 @@ def test_a_large_file_whose_page_was_closed_goes_on_where_it_was(files: Files, d
     files.see("plan-summary")
     files.carry_out()
 
-    files.sees_text("goes on at 83 %")
+    files.sees_text("continues at 83%")
     files.wait((demo.there / "plate.bin").exists, "it never landed")
     assert (demo.there / "plate.bin").read_bytes() == plate.read_bytes()
     files.go("/jobs")

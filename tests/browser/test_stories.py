@@ -397,7 +397,7 @@ def test_ten_thousand_names_scroll(files: Files, demo: Demo, request: pytest.Fix
     files.row("plate-9999.txt")
     files.see("ledger").send_keys(Keys.CONTROL + "a")
 
-    files.wait(lambda: "10 000 PICKED" in files.see("inspector").text)
+    files.wait(lambda: "10 000 SELECTED" in files.see("inspector").text)
 
 
 def test_the_changed_key_stops_everything(maren: Files) -> None:

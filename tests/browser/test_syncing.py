@@ -76,7 +76,7 @@ def test_a_plan_is_read_decided_carried_out_and_taken_back(syncing: Syncing, dem
 
     # Only these files are carried: the other stories need the rest as it is.
     Select(syncing.see("bulk").element).select_by_visible_text("Skip")
-    syncing.wait(lambda: "nothing to carry" in syncing.see("sync-foot").text)
+    syncing.wait(lambda: "nothing to transfer" in syncing.see("sync-foot").text)
     syncing.decide("sync-up.txt", "Upload")
     syncing.decide("sync-down.txt", "Download")
     syncing.decide("pier.txt", "Keep both")

@@ -92,7 +92,7 @@ def shown_row(
     that can be taken back, `package` the version that it declares."""
     entry = row.entry
     standing = row.standing
-    word = JOINT_WORDS[standing.joint] + (", a guess" if standing.guess and standing.differs else "")
+    word = JOINT_WORDS[standing.joint] + (", guessed" if standing.guess and standing.differs else "")
     access = entry.access if entry.kind is not Kind.LINK else None
     return ShownLedgerRow(
         token=name_token(row.name),
