@@ -109,7 +109,7 @@ def test_plain_ftp_is_a_choice_and_marked_everywhere(adding: Adding) -> None:
     files.open_site("Moss Lane Seed Library")
     assert files.joint("%C3%B6ffnungszeiten.html") == "newer there"
     assert files.joint("style.css") == "same", "its clock is two hours off, which is reckoned with"
-    assert "not encrypted" in files.driver.find_element(By.CSS_SELECTOR, ".sitehead").text
+    assert "without encryption" in files.driver.find_element(By.CSS_SELECTOR, ".sitehead").text
 
 
 def test_a_file_goes_up_over_ftp_and_is_taken_back(maren: Files, demo: Demo) -> None:
