@@ -362,4 +362,4 @@ def test_people_are_added_and_let_in_again_on_the_server(tmp_path: Path) -> None
         again = posted(f"{nailer.address}sign-in", signed | {"password": "kelp-and-kittiwake"})
         assert "Wrong name or password" not in again
     missing = accounts("reset", "nobody", typed="x\n")
-    assert (missing.returncode, "Nobody is called nobody" in missing.stdout) == (1, True)
+    assert (missing.returncode, "There is no account named nobody" in missing.stdout) == (1, True)

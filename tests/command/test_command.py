@@ -93,7 +93,7 @@ def test_the_token_is_kept_where_only_its_owner_reads_it(shell: Shell) -> None:
     said = shell.run("sites")
     assert shell.token not in said.stdout + said.stderr
     wrong = shell.run("sign-in", shell.address, typed="nailer_guess\n")
-    assert (wrong.returncode, "not known" in wrong.stderr) == (1, True)
+    assert (wrong.returncode, "does not exist or has expired" in wrong.stderr) == (1, True)
     assert shell.run("sites").returncode == 0, "a wrong one replaces nothing"
 
 
@@ -190,5 +190,5 @@ def test_what_is_not_understood_and_what_is_not_there(shell: Shell) -> None:
     missing = shell.run("up", "Skerry Ferries", "no-such-page.html", "--yes")
     assert (missing.returncode, "no longer exists" in missing.stderr) == (1, True), missing.stderr
     nobody = shell.run("sites", NAILER_ADDRESS="http://127.0.0.1:9", NAILER_TOKEN="nailer_x")
-    assert (nobody.returncode, "does not answer" in nobody.stderr) == (1, True)
+    assert (nobody.returncode, "is not responding" in nobody.stderr) == (1, True)
     assert "live" in shell.run("--help").stdout

@@ -253,7 +253,7 @@ NOTHING = Summary(0, 0, 0, 0, 0, 0, 0, 0, 0)
         (replace(NOTHING, replaced=2), "2 replaced"),
         (replace(NOTHING, replaced=2, replaced_newer=1), "3 replaced (1 of them newer there)"),
         (replace(NOTHING, removed=1), "1 removed there"),
-        (replace(NOTHING, set=1), "1 name with new permissions"),
+        (replace(NOTHING, set=1), "1 item with new permissions"),
         (replace(NOTHING, folders=2), "2 folders"),
         (replace(NOTHING, same=1, left=2), "1 already the same, 2 skipped"),
     ],

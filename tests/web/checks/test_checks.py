@@ -28,7 +28,7 @@ def read(maren: Visitor, site: str) -> str:
 def test_a_site_that_was_never_read_says_what_reading_does(maren: Visitor) -> None:
     site = maren.open_site()
     page = maren.get(f"{site}/checks").text
-    assert "Read the site" in page
+    assert "Scan the site" in page
     assert "It changes nothing" in page
 
 
@@ -93,7 +93,7 @@ def test_room_is_walked_into_and_what_could_go_becomes_a_plan(maren: Visitor) ->
 
     page = maren.get(f"{site}/checks/room").text
     assert "Working files not meant for visitors" in page
-    assert "art/, 90.0 kB, 2 names: open" in page
+    assert "art/, 90.0 kB, 2 items: open" in page
     assert "poster.psd" in maren.get(f"{site}/checks/room?folder=/htdocs/art&colours=age").text
     assert maren.get(f"{site}/checks/room?folder=/nowhere").status_code == 404
     plan = maren.post(f"{site}/checks/savings", {"paths": ["/htdocs/art/poster.psd"]}).text
@@ -114,7 +114,7 @@ def test_a_site_is_read_by_itself_each_day(maren: Visitor, at: str, status: int)
 
 def test_the_room_of_a_site_that_was_never_read_leads_to_where_it_is_read(maren: Visitor) -> None:
     site = maren.open_site()
-    assert "Read the site" in maren.get(f"{site}/checks/room?need=5000").text
+    assert "Scan the site" in maren.get(f"{site}/checks/room?need=5000").text
 
 
 def test_a_site_without_a_web_address_cannot_be_read_and_says_what_to_do(maren: Visitor) -> None:

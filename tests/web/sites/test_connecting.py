@@ -234,7 +234,7 @@ def test_one_sign_in_serves_several_sites_and_is_changed_once(maren: Visitor) ->
     assert portal is not None
     assert portal.call(maren.nailer.stores.sites.secrets, site_of(maren, site)).password == "a-new-one"
     page = maren.get(f"{site}/remove").text
-    assert "not its sign-in details: 1 other site uses it" in page
+    assert "not its sign-in details: 1 other site uses them" in page
 
 
 def test_sites_are_arranged_in_groups_that_nest(maren: Visitor) -> None:
