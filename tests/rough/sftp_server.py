@@ -66,6 +66,7 @@ LASTING = {
     "folds-case": "names that differ by capital letters only are one, and are listed in small letters",
     "lists-through-links": "READDIR shows what a link leads to, and LSTAT the link",
     "looks-through-links": "LSTAT shows what a link leads to, and READDIR the link",
+    "readlink-of-all": "READLINK names a place for what is no link, too",
     "no-extensions": "no extension is on offer",
     "reads-refused": "no file may be opened to be read: PERMISSION_DENIED",
     "mkdir-lies": "MKDIR answers OK and makes nothing",
@@ -386,6 +387,8 @@ class _Files(paramiko.SFTPServerInterface):
         try:
             return os.readlink(self.place(path))
         except OSError as error:
+            if self.host.has("readlink-of-all") and self.place(path).exists():
+                return f"/real{path}"
             return self.code(error)
 
     def symlink(self, target_path: str, path: str) -> int:

@@ -249,7 +249,7 @@ async def test_what_is_for_its_owner_alone_lies_open_at_no_moment_or_that_is_sai
         assert isinstance(world.host, RoughFtp)
         reasons = {item.target.name: item.reason for item in await items_of(world, job)}
         if fault:
-            assert "is more open than it was to be: 644, not 600" in reasons[b"old.php"]
+            assert "is open to more people than intended (644, not 600)" in reasons[b"old.php"]
             return
         shut = [access for name, access in world.host.lay if name.endswith(".part")]
         assert sorted(shut) == [0o600, 0o600, 0o644]
@@ -291,7 +291,7 @@ async def test_names_that_a_server_folds_are_one(migrated_url: str, database: ob
         again = await read_pair(world, Direction.LEVEL)
 
         assert again.rows == []
-        assert any("does not tell capital letters" in text for text in again.warnings)
+        assert any("capital and small letters as the same" in text for text in again.warnings)
         assert {listed for _, listed in again.folded} == {b"index.html", b"img", b"pier.svg"}
         ledger = await world.nailer.files.browse.ledger(
             world.site, world.site.start_here, world.top, View(), fresh=True
@@ -320,3 +320,30 @@ async def test_two_files_that_differ_in_capitals_alone_stay_two_where_the_server
             (b"A.html",): Joint.ONLY_HERE,
             (b"a.html",): Joint.ONLY_THERE,
         }
+
+
+async def test_what_is_for_its_owner_alone_goes_up_where_nothing_is_stored_over_a_name(
+    migrated_url: str, database: object, tmp_path: Path
+) -> None:
+    async with _server("ftp", "stor-keeps", tmp_path, migrated_url) as world:
+        for name in ("one.php", "two.php"):
+            write(world.here, name, f"for nobody else: {name}").chmod(0o600)
+
+        job = await world.upload("one.php", "two.php")
+
+        assert job.state is JobState.DONE, await failures(world, job)
+        assert tree(world.there) == tree(world.here)
+        assert not hidden(world.there)
+
+
+async def test_a_server_that_names_a_target_for_every_name_has_files_all_the_same(
+    migrated_url: str, database: object, tmp_path: Path
+) -> None:
+    async with _server("sftp", "readlink-of-all", tmp_path, migrated_url) as world:
+        write(world.there, "index.html", "the old one", NOON_S - 900)
+        write(world.there, "gone.html", "goes")
+        write(world.here, "index.html", "the new one, longer")
+
+        assert (await world.upload("index.html")).state is JobState.DONE
+        assert (await world.remove_there("gone.html")).state is JobState.DONE
+        assert tree(world.there) == {"index.html": b"the new one, longer"}

@@ -377,7 +377,9 @@ def _more_open(landed: Entry, access: Access) -> str:
     wanted = access.exact if access.exact is not None else access.at_most
     if landed.access is None or wanted is None or not opened_beyond(landed.access, wanted):
         return ""
-    return f"is more open than it was to be: {octal(landed.access)}, not {octal(wanted)}; the server did not set it"
+    return (
+        f"is open to more people than intended ({octal(landed.access)}, not {octal(wanted)}): the server did not set it"
+    )
 
 
 def _check_as_seen(item: Item, there: Entry | None) -> None:
@@ -389,7 +391,7 @@ def _check_as_seen(item: Item, there: Entry | None) -> None:
     if there is None:
         raise Conflict(f"{item.target} was removed after the plan was made.")
     if there.kind is Kind.LINK and item.seen.kind is not Kind.LINK:
-        raise Conflict(f"{item.target} is a link, and the plan took it for what it leads to. Make the plan again.")
+        raise Conflict(f"{item.target} is a link, but the plan treated it as its target. Make a new plan.")
     if not still_as(there, item.seen):
         raise Conflict(f"{item.target} was changed after the plan was made.")
 

@@ -20,7 +20,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import LiveJob
 from nailer.errors import ConnectionDropped, FileMissing, NailerError, TransferError
-from nailer.sides.side import CHUNK_BYTES, Side
+from nailer.sides.side import CHUNK_BYTES, Side, part_of
 from nailer.store.jobs import Item, Job
 from nailer.store.parts import PartStore, Proof
 
@@ -198,10 +198,4 @@ async def close_content(content: AsyncIterator[bytes]) -> None:
 async def span(side: Side, path: SitePath, end: int) -> bytes:
     """The last bytes of a file before `end`, enough to tell two files apart."""
     start = max(0, end - _COMPARED_BYTES)
-    got = b""
-    async with contextlib.aclosing(side.read(path, start=start, ahead=_COMPARED_BYTES)) as chunks:
-        async for chunk in chunks:
-            got += chunk
-            if len(got) >= end - start:
-                break
-    return got[: end - start]
+    return await part_of(side, path, start, end - start)

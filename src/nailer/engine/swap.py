@@ -10,7 +10,6 @@ under the name it was set aside with; `settled` finds it there.
 from __future__ import annotations
 
 import secrets
-from contextlib import aclosing
 from dataclasses import dataclass
 
 from nailer.core.compare.joint import still_as
@@ -33,7 +32,7 @@ from nailer.errors import (
     TransferError,
     WrongKind,
 )
-from nailer.sides.side import Side, is_there, look, once
+from nailer.sides.side import Side, is_there, look, once, part_of
 
 _SAMPLE_BYTES = 4096
 _REFUSED = (RenameRefused, PermissionRefused, ServerFailed, NotSupported, AlreadyThere)
@@ -85,22 +84,12 @@ async def sampled(side: Side, path: SitePath, entry: Entry) -> bytes:
     found = b""
     for place in sorted({0, max(0, entry.size // 2 - _SAMPLE_BYTES // 2), max(0, entry.size - _SAMPLE_BYTES)}):
         try:
-            found += await _bytes_at(side, path, place)
+            found += await part_of(side, path, place, _SAMPLE_BYTES)
         except (NotSupported, ServerFailed):
             if not place:
                 raise
             break
     return found
-
-
-async def _bytes_at(side: Side, path: SitePath, place: int) -> bytes:
-    part = b""
-    async with aclosing(side.read(path, start=place, ahead=_SAMPLE_BYTES)) as chunks:
-        async for chunk in chunks:
-            part += chunk
-            if len(part) >= _SAMPLE_BYTES:
-                break
-    return part[:_SAMPLE_BYTES]
 
 
 async def _is_the_new_one(side: Side, swap: Swap, sample: bytes | None) -> None:

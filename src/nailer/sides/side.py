@@ -176,6 +176,17 @@ def agreed(before: Entry, after: Entry, content: bytes) -> tuple[Entry, bytes]:
     return after, content
 
 
+async def part_of(side: Side, path: SitePath, start: int, length: int) -> bytes:
+    """So many bytes of a file from `start` on, fewer at its end. Raises what reading raises."""
+    got = b""
+    async with aclosing(side.read(path, start=start, ahead=length)) as chunks:
+        async for chunk in chunks:
+            got += chunk
+            if len(got) >= length:
+                break
+    return got[:length]
+
+
 async def look(side: Side, path: SitePath) -> Entry | None:
     """What is under a name; None where there is known to be nothing. Raises what looking raises, NotKnown among it."""
     try:

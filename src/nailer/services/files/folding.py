@@ -14,7 +14,7 @@ from nailer.core.compare.joint import still_as
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath, spelled
 from nailer.core.files.tree import Below, Tree
-from nailer.errors import FileMissing, TransferError
+from nailer.services.files.second_look import asked_for
 from nailer.sides.side import Side
 
 
@@ -27,12 +27,18 @@ async def folded(
     waiting: list[Below] = [()]
     while waiting:
         folder = waiting.pop()
-        entries = tree.folders.get(folder, ())
         wanted = [*(one.name for one in other.folders.get(folder, ())), *level.get(folder, ())]
-        for entry, name in _candidates(entries, wanted):
-            if await _is_one(side, top.join((*folder, name)), entry):
-                tree = _under(tree, folder, entry, name)
-                renamed.append(((*folder, name), entry.name))
+        # A list that may have been cut may lack the very name that is asked for.
+        likely = _candidates(tree.folders.get(folder, ()), wanted) if folder not in tree.lacks else []
+        if likely:
+            found, _ = await asked_for(side, top, [(*folder, name) for _, name in likely])
+            names = {
+                one.name: name
+                for one, name in likely
+                if (met := found.get((*folder, name))) is not None and still_as(met, one)
+            }
+            tree = _under(tree, folder, names)
+            renamed += [((*folder, name), listed) for listed, name in names.items()]
         waiting += [
             (*folder, one.name)
             for one in tree.folders.get(folder, ())
@@ -62,26 +68,17 @@ def _candidates(entries: Iterable[Entry], wanted: Iterable[bytes]) -> list[tuple
     ]
 
 
-async def _is_one(side: Side, path: SitePath, listed: Entry) -> bool:
-    try:
-        return still_as(await side.stat(path), listed)
-    except FileMissing:
-        return False
-    except TransferError as error:
-        if error.heals:
-            raise
-        return False
-
-
-def _under(tree: Tree, folder: Below, entry: Entry, name: bytes) -> Tree:
-    """The tree with an entry, and all that is below it, under another name."""
-    old, new = (*folder, entry.name), (*folder, name)
+def _under(tree: Tree, folder: Below, names: Mapping[bytes, bytes]) -> Tree:
+    """The tree with some names of a folder, and all that is below them, under other ones."""
+    deep = len(folder)
 
     def _moved(below: Below) -> Below:
-        return (*new, *below[len(old) :]) if below[: len(old)] == old else below
+        if len(below) > deep and below[:deep] == folder and below[deep] in names:
+            return (*folder, names[below[deep]], *below[deep + 1 :])
+        return below
 
     folders = {_moved(below): entries for below, entries in tree.folders.items()}
-    folders[folder] = [replace(one, name=name) if one is entry else one for one in folders[folder]]
+    folders[folder] = [replace(one, name=names.get(one.name, one.name)) for one in folders[folder]]
     return replace(
         tree,
         folders=folders,

@@ -7,7 +7,6 @@ import re
 import tarfile
 import zipfile
 import zlib
-from contextlib import aclosing
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -15,7 +14,7 @@ from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath
 from nailer.core.words import size_text
 from nailer.services.files.download import file_to_fetch
-from nailer.sides.side import Side
+from nailer.sides.side import Side, part_of
 from nailer.unbroken import in_thread
 
 _TEXT_BYTES = 96 * 1024
@@ -83,7 +82,7 @@ async def preview(side: Side, path: SitePath) -> Preview:
         return Preview(known[1], entry)
     if _ARCHIVES.search(path.name):
         return await _archive(side, path, entry)
-    data = await _span(side, path, 0, _TEXT_BYTES)
+    data = await part_of(side, path, 0, _TEXT_BYTES)
     if b"\0" in data:
         return Preview(ShownAs.OTHER, entry)
     return Preview(ShownAs.TEXT, entry, data.decode("utf-8", "replace"), len(data) >= entry.size)
@@ -94,7 +93,7 @@ async def _archive(side: Side, path: SitePath, entry: Entry) -> Preview:
         if path.name.lower().endswith(b".zip"):
             names, whole = await _zip_names(side, path, entry.size), True
         else:
-            data = await _span(side, path, 0, _TAR_BYTES)
+            data = await part_of(side, path, 0, _TAR_BYTES)
             names, whole = await in_thread(_tar_names, data), len(data) >= entry.size
     except (zipfile.BadZipFile, tarfile.TarError, EOFError, zlib.error, OSError) as error:
         return Preview(
@@ -106,12 +105,12 @@ async def _archive(side: Side, path: SitePath, entry: Entry) -> Preview:
 async def _zip_names(side: Side, path: SitePath, size: int) -> list[tuple[str, str]]:
     """By the directory at the end of a zip; the rest of it is not read (APPNOTE 4.3.16)."""
     start = max(0, size - _TAIL_BYTES)
-    tail = await _span(side, path, start, size - start)
+    tail = await part_of(side, path, start, size - start)
     end = tail.rfind(b"PK\x05\x06")
     if end >= 0:
         directory = int.from_bytes(tail[end + 16 : end + 20], "little")
         if directory < start and size - directory <= _MOST_DIRECTORY_BYTES:
-            start, tail = directory, await _span(side, path, directory, size - directory)
+            start, tail = directory, await part_of(side, path, directory, size - directory)
     infos = await in_thread(lambda: zipfile.ZipFile(_Tail(tail, start)).infolist())
     return [(info.filename, "" if info.is_dir() else size_text(info.file_size)) for info in infos]
 
@@ -161,17 +160,6 @@ class _Tail(io.RawIOBase):
         data = bytes(before) + self._tail[max(0, self._at - self._start) : max(0, end - self._start)]
         self._at += len(data)
         return data
-
-
-async def _span(side: Side, path: SitePath, start: int, length: int) -> bytes:
-    """So many bytes from `start`, fewer at the end of the file."""
-    got = b""
-    async with aclosing(side.read(path, start=start, ahead=length)) as chunks:
-        async for chunk in chunks:
-            got += chunk
-            if len(got) >= length:
-                break
-    return got[:length]
 
 
 def caption(found: Preview) -> str:

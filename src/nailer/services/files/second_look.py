@@ -46,7 +46,7 @@ async def looked_again(
         for name in sorted(_missing_from(tree, folder, [*_names(other, folder), *level.get(folder, ())]))
         if lacks[folder].may_hide(name)
     ][:_MOST_NAMES]
-    found, gone = await _ask(side, top, wanted)
+    found, gone = await asked_for(side, top, wanted)
     folders = dict(tree.folders)
     problems = dict(tree.problems)
     for below, entry in found.items():
@@ -77,7 +77,7 @@ async def _found_out(
             step = max(1, len(missing) // _SAMPLES_A_FOLDER)
             dotted = [name for name in missing if name.startswith(b".")][:2]
             samples += [(*folder, name) for name in dict.fromkeys([*dotted, missing[-1], *missing[::step]])]
-    found, _ = await _ask(side, top, samples[:_MOST_SAMPLES])
+    found, _ = await asked_for(side, top, samples[:_MOST_SAMPLES])
     told: dict[Below, bytes] = {}
     for below in found:
         # A name without a dot in front says more of a listing than one that many servers hide.
@@ -86,7 +86,7 @@ async def _found_out(
     return list(told.items())
 
 
-async def _ask(side: Side, top: SitePath, belows: Iterable[Below]) -> tuple[dict[Below, Entry], set[Below]]:
+async def asked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> tuple[dict[Below, Entry], set[Below]]:
     """What is there under some names, and which of them are known not to be there."""
     gate = asyncio.Semaphore(_AT_ONCE)
     found: dict[Below, Entry] = {}

@@ -152,8 +152,8 @@ class SyncPlan:
         if self.folded:
             below, listed = self.folded[0]
             found.append(
-                "This server does not tell capital letters from small ones: it lists "
-                f"{shown_name(below[-1])} as {shown_name(listed)}. Such names are taken as one."
+                "This server treats capital and small letters as the same: it lists "
+                f"{shown_name(below[-1])} as {shown_name(listed)}. Nailer treats such names as one."
             )
         if self.line_ends:
             some = count_text(len(self.line_ends), "item")

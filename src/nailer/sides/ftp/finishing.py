@@ -88,15 +88,12 @@ class Finishing:
         learned.folders.made(path, entry)
         return entry
 
-    async def begin_shut(self, line: FtpLine, path: SitePath, access: int | None) -> None:
-        """Make an empty file with this access, where the server makes new files more open than that: what is not for others
-        is not to lie open while it comes. A server that sets no access makes it as it likes."""
+    def begins_shut(self, access: int | None) -> bool:
+        """Whether a file must be made, empty, before its content comes: the server makes new files more open than `access`,
+        and what is not for others is not to lie open while it comes."""
         learned = self._side._learned
-        if learned.sets_access is False or not opened_beyond(learned.new_files or DEFAULT_FILE, access):
-            return
-        async with line.transfer(b"STOR " + path.raw, path.shown):
-            pass
-        await self.set_access(line, path, access or 0)
+        can = learned.sets_access is not False and learned.stores_over is not False
+        return can and opened_beyond(learned.new_files or DEFAULT_FILE, access)
 
     async def set_time(self, line: FtpLine, path: SitePath, stamp: Stamp) -> None:
         learned = self._side._learned

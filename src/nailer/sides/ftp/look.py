@@ -145,7 +145,8 @@ class Learned:
     `features` is what FEAT said. `facts_worked` and `facts_refused` are about MLSD, `tells_facts` about MLST. `tells_links`:
     MLSD shows links as links; `stats_links`: MLST does; `hides_links`: MLSD leaves links out or shows what they lead to.
     `lists_hidden`: LIST takes `-a`; `shows_itself`: it shows `.` then. `swaps`: renaming replaces a taken name; `renames`:
-    anything can be renamed at all. `new_files` is the access that a file gets when it is made.
+    anything can be renamed at all; `stores_over`: a file that is there can be stored again. `new_files` is the access that
+    a file gets when it is made.
     """
 
     features: dict[str, str] = field(default_factory=dict)
@@ -168,6 +169,7 @@ class Learned:
     sets_ahead_s: int = 0
     swaps: bool | None = None
     renames: bool | None = None
+    stores_over: bool | None = None
     says_room: bool | None = None
 
     def look_commands(self, path: SitePath) -> list[bytes]:

@@ -50,7 +50,7 @@ from nailer.sides.ftp.tls import client_context
 from nailer.sides.identities.certificate import authorities
 from nailer.sides.recoded import recoded
 from nailer.sides.seen import see_gone, see_landed, see_made
-from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, look, whole_by_steps
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, look, once, whole_by_steps
 from nailer.sides.translate import demands_encryption, from_reply
 from nailer.unbroken import in_thread
 
@@ -504,8 +504,9 @@ class FtpSide:
     ) -> Entry:
         """As `write`, then access, time and a look together, in as few round trips as the server bears."""
         async with self.connection.line(self.lane) as line:
-            if not start:
-                await self.finishing.begin_shut(line, path, access if access is not None else at_most)
+            bits = access if access is not None else at_most
+            if bits is not None and not start and self.finishing.begins_shut(bits):
+                await self._make_shut(line, path, bits)
             written = await self._write(line, path, chunks, start)
             try:
                 landed = await self.finishing.finish(line, path, WantedAccess(access, at_most), stamp, free)
@@ -514,6 +515,21 @@ class FtpSide:
         if landed is not None and landed.size == start + written:
             return landed
         return await see_landed(self.look_anew, path, start + written)
+
+    async def _make_shut(self, line: FtpLine, path: SitePath, access: int) -> None:
+        """Make an empty file with this access. A server that lets nothing be stored over it, which is tried once, makes the
+        file as it likes."""
+        learned = self._learned
+        await self._write(line, path, once(b""), 0)
+        await self.finishing.set_access(line, path, access)
+        if learned.stores_over is None:
+            try:
+                await self._write(line, path, once(b""), 0)
+                learned.stores_over = True
+            except (ServerFailed, PermissionRefused):
+                learned.stores_over = False
+        if learned.stores_over is False:  # found out now, or by another line meanwhile
+            await self._removed(line, b"DELE ", path)
 
     async def make_folder(self, path: SitePath) -> None:
         """Make a folder (MKD); a reply of failure is explained by looking. That it is there shows by entering it (CWD)."""

@@ -31,7 +31,7 @@ _NAMES_AT_ONCE = 64
 
 
 @dataclass(slots=True)
-class Learned:
+class SftpLearned:
     """What looking has shown of a server, for all channels of a connection. None: not known yet.
 
     `shows_nothing_as_file`: an empty file where there is nothing. `lists_sizes`: a listing says sizes. `lists_links`: it
@@ -47,7 +47,7 @@ class Learned:
 class SftpLooking:
     """Looks at one side."""
 
-    def __init__(self, side: SftpSide, learned: Learned) -> None:
+    def __init__(self, side: SftpSide, learned: SftpLearned) -> None:
         self._side = side
         self._learned = learned
 
@@ -144,9 +144,12 @@ class SftpLooking:
             entry = await self._with_target(path, entry)
             if entry.leads_to is not None:
                 learned.looks_at_links = True
-        elif target is not None and target not in (path.raw, path.name):
-            learned.looks_at_links = False
-            return Entry(path.name, Kind.LINK, target=target, leads_to=entry.kind)
+        elif target is not None:
+            if learned.looks_at_links is None:
+                # Some servers name a target for what is no link: the listing decides.
+                learned.looks_at_links = await self._listed_kind(path) is not Kind.LINK
+            if learned.looks_at_links is False:
+                return Entry(path.name, Kind.LINK, target=target, leads_to=entry.kind)
         return entry
 
     async def _target(self, path: SitePath) -> bytes | None:
@@ -189,10 +192,13 @@ class SftpLooking:
     async def _try_links(self, path: SitePath) -> None:
         """Whether listings show links, by one that leads somewhere and that a look has just shown."""
         with contextlib.suppress(TransferError):
-            entries = await self._side.ask(read_folder(self._side.client, path.parent.raw), path.parent)
-            listed = next((one for one in entries if one.name == path.name), None)
-            if listed is not None:
-                self._learned.lists_links = listed.kind is Kind.LINK
+            if (kind := await self._listed_kind(path)) is not None:
+                self._learned.lists_links = kind is Kind.LINK
+
+    async def _listed_kind(self, path: SitePath) -> Kind | None:
+        """What its folder's listing calls a name; None where it is not in it."""
+        entries = await self._side.ask(read_folder(self._side.client, path.parent.raw), path.parent)
+        return next((one.kind for one in entries if one.name == path.name), None)
 
     async def _may_be_nothing(self, path: SitePath) -> bool:
         """True on a server that shows an empty file under a name that nobody has; tried once."""

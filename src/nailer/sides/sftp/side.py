@@ -38,7 +38,7 @@ from nailer.sides.dial import Endpoint, dial, resolve, taken_over
 from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
 from nailer.sides.sftp.changing import Changing
-from nailer.sides.sftp.looking import Learned, SftpLooking
+from nailer.sides.sftp.looking import SftpLearned, SftpLooking
 from nailer.sides.sftp.meeting import PERSON_S, Meeting, keys_of
 from nailer.sides.sftp.open_file import READING, WRITING, OpenFile, SentLook, open_file
 from nailer.sides.sftp.pipeline import (
@@ -110,7 +110,7 @@ class SftpConnection:
         self._wanted = wanted
         self._side: SftpSide | None = None
         self._silence = Silence(wanted.wire.note)
-        self._learned = Learned()
+        self._learned = SftpLearned()
 
     @property
     def is_open(self) -> bool:
@@ -353,7 +353,7 @@ class SftpSide:
     """A side over one SFTP channel."""
 
     def __init__(
-        self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "", learned: Learned | None = None
+        self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "", learned: SftpLearned | None = None
     ) -> None:
         self.client = client
         self.wire = wire
@@ -369,7 +369,7 @@ class SftpSide:
         limits = client.limits
         self.read_bytes = min(CHUNK_BYTES, limits.max_read_len or _USUAL_BLOCK_BYTES)
         self.write_bytes = min(CHUNK_BYTES, limits.max_write_len or _USUAL_BLOCK_BYTES)
-        self.looking = SftpLooking(self, learned or Learned())
+        self.looking = SftpLooking(self, learned or SftpLearned())
         self.changing = Changing(self)
         self.writing = Writing(self)
         self.reading = FileReading(self)

@@ -50,7 +50,7 @@ class HelpPage:
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class PageFound:
     """A page that holds what was looked for, with the words around it."""
 
     page: HelpPage
@@ -70,12 +70,12 @@ def _page(name: str) -> HelpPage:
     return HelpPage(name, text.splitlines()[0].removeprefix("# "), text, Markup(html))  # noqa: S704
 
 
-def search(wanted: str) -> list[Found]:
+def search(wanted: str) -> list[PageFound]:
     """The pages that hold each of the words, those with it in the title first."""
     asked = wanted.casefold().split()
     found = [one for one in pages() if asked and all(word in one.text.casefold() for word in asked)]
     found.sort(key=lambda one: not any(word in one.title.casefold() for word in asked))
-    return [Found(one, _around(one.text, asked[0])) for one in found]
+    return [PageFound(one, _around(one.text, asked[0])) for one in found]
 
 
 def _around(text: str, word: str) -> str:

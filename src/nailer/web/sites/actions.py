@@ -11,7 +11,7 @@ from nailer.web.shell import urls
 
 
 @dataclass(frozen=True, slots=True)
-class Action:
+class NamedAction:
     """An action by its label and its address; `also` are other words for it. For a site the address is the part behind the
     site's own, and `right` what it needs: None is for administrators."""
 
@@ -27,47 +27,57 @@ class Action:
 
 
 _OF_ALL = (
-    Action("All sites", urls.SITES, "customers clients list overview servers accounts home"),
-    Action("Jobs", urls.JOBS, "transfers queue progress running uploads downloads speed limit bandwidth pause resume"),
-    Action("Jobs that need you", f"{urls.JOBS}?show=needs-you", "failed errors problems stuck retry"),
-    Action("Timers", urls.TIMERS, "schedule automatic nightly cron daily recurring"),
-    Action("Sieves", urls.SIEVES, "ignore exclude filter skip patterns hidden"),
-    Action("Drafts", urls.DRAFTS, "unsaved edits open files"),
-    Action("Your account", urls.OWN_ACCOUNT, "profile password email passkey two-factor 2fa sessions sign-out logout"),
-    Action(
+    NamedAction("All sites", urls.SITES, "customers clients list overview servers accounts home"),
+    NamedAction(
+        "Jobs", urls.JOBS, "transfers queue progress running uploads downloads speed limit bandwidth pause resume"
+    ),
+    NamedAction("Jobs that need you", f"{urls.JOBS}?show=needs-you", "failed errors problems stuck retry"),
+    NamedAction("Timers", urls.TIMERS, "schedule automatic nightly cron daily recurring"),
+    NamedAction("Sieves", urls.SIEVES, "ignore exclude filter skip patterns hidden"),
+    NamedAction("Drafts", urls.DRAFTS, "unsaved edits open files"),
+    NamedAction(
+        "Your account", urls.OWN_ACCOUNT, "profile password email passkey two-factor 2fa sessions sign-out logout"
+    ),
+    NamedAction(
         "Preferences", urls.PREFERENCES, "settings theme dark light language time zone keys shortcuts columns display"
     ),
-    Action("API tokens", urls.TOKENS, "programs automation scripts pipeline ci access key"),
+    NamedAction("API tokens", urls.TOKENS, "programs automation scripts pipeline ci access key"),
 )
 _OF_ADMINISTRATORS = (
-    Action("Add a site", urls.ADD, "new create connect server ftp sftp account customer letter"),
-    Action("Server identities", urls.IDENTITIES, "host keys fingerprint known_hosts trust certificate tls ssh"),
-    Action("Import sites", urls.IMPORT, "load transfer move migrate"),
-    Action("Export all sites", urls.EXPORT, "backup save list migrate download"),
-    Action("People", urls.PEOPLE, "users colleagues team invite permissions roles administrators members"),
-    Action("Activity log", urls.LOG, "history audit who events"),
+    NamedAction("Add a site", urls.ADD, "new create connect server ftp sftp account customer letter"),
+    NamedAction("Server identities", urls.IDENTITIES, "host keys fingerprint known_hosts trust certificate tls ssh"),
+    NamedAction("Import sites", urls.IMPORT, "load transfer move migrate"),
+    NamedAction("Export all sites", urls.EXPORT, "backup save list migrate download"),
+    NamedAction("People", urls.PEOPLE, "users colleagues team invite permissions roles administrators members"),
+    NamedAction("Activity log", urls.LOG, "history audit who events"),
 )
 _OF_A_SITE = (
-    Action("Files", "files", "upload download browse folder rename move delete permissions chmod edit"),
-    Action("Sync", "sync", "publish deploy fetch compare mirror differences synchronise update level", Right.SYNC),
-    Action("Search files", "search", "find text grep replace large old"),
-    Action("Changes", "changes", "undo history restore versions take back revert deleted recover kept copies trash"),
-    Action(
+    NamedAction("Files", "files", "upload download browse folder rename move delete permissions chmod edit"),
+    NamedAction("Sync", "sync", "publish deploy fetch compare mirror differences synchronise update level", Right.SYNC),
+    NamedAction("Search files", "search", "find text grep replace large old"),
+    NamedAction(
+        "Changes", "changes", "undo history restore versions take back revert deleted recover kept copies trash"
+    ),
+    NamedAction(
         "Checks", "checks", "scan broken links 404 missing certificate ssl https address domain dns findings errors"
     ),
-    Action("Disk space", "checks/room", "quota storage full size large free clean usage"),
-    Action("Diagnose a page", "checks/broken", "broken blank white error 500 404 debug log not working"),
-    Action("Compare here and live", "checks/apart", "preview differences cache visitors both sides"),
-    Action("Unused files", "checks/alone", "orphans clean delete references"),
-    Action("Packages", "packages", "version update upgrade plugin add-on theme skin install replace"),
-    Action("Recovery", "recovery", "restore backup undo broken emergency rescue rollback hacked"),
-    Action("Verified copies", "packages", "backup copy snapshot archive test restore"),
-    Action("Permissions", "access?side=there&path=/", "chmod access rights mode owner 644 755 writable", Right.ACCESS),
-    Action("Connection", "connection", "server log disconnect status identity protocol commands", Right.CONNECTION),
-    Action(
+    NamedAction("Disk space", "checks/room", "quota storage full size large free clean usage"),
+    NamedAction("Diagnose a page", "checks/broken", "broken blank white error 500 404 debug log not working"),
+    NamedAction("Compare here and live", "checks/apart", "preview differences cache visitors both sides"),
+    NamedAction("Unused files", "checks/alone", "orphans clean delete references"),
+    NamedAction("Packages", "packages", "version update upgrade plugin add-on theme skin install replace"),
+    NamedAction("Recovery", "recovery", "restore backup undo broken emergency rescue rollback hacked"),
+    NamedAction("Verified copies", "packages", "backup copy snapshot archive test restore"),
+    NamedAction(
+        "Permissions", "access?side=there&path=/", "chmod access rights mode owner 644 755 writable", Right.ACCESS
+    ),
+    NamedAction(
+        "Connection", "connection", "server log disconnect status identity protocol commands", Right.CONNECTION
+    ),
+    NamedAction(
         "Settings", "settings", "password host port user key proxy folder address quota edit guarded", Right.SETTINGS
     ),
-    Action("Remove", "remove", "delete forget site", None),
+    NamedAction("Remove", "remove", "delete forget site", None),
 )
 
 
