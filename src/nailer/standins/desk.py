@@ -63,10 +63,7 @@ def make_desk(servers: dict[str, Shown], letters: list[Path], mail: MailHost) ->
             f"<h2>Mail that came</h2>{''.join(map(_letter, reversed(mail.letters))) or '<p>None yet.</p>'}"
             f"<h2>Letters to paste into “Add a site”</h2>{texts}"
         )
-        text = (
-            "<!doctype html><html lang=en><meta charset=utf-8><link rel=icon href='data:,'><title>The demo's "
-            f"servers</title><style>{_STYLE}</style>{body}"
-        )
+        text = f"<!doctype html><html lang=en><meta charset=utf-8><link rel=icon href='data:,'><title>The demo's servers</title><style>{_STYLE}</style>{body}"
         return HTMLResponse(text)
 
     async def _switch(request: Request) -> Response:

@@ -244,12 +244,7 @@ class _Trial:
             better = Fix("Use FTP with TLS", (("protocol", Protocol.FTP_TLS.value),))
             diagnosis = Diagnosis("This server offers encryption.", (better,))
             self._say(
-                Event(
-                    TrialStep.ENCRYPTION,
-                    StepMark.WARN,
-                    "none (your choice); the server offers TLS",
-                    diagnosis=diagnosis,
-                )
+                Event(TrialStep.ENCRYPTION, StepMark.WARN, "none, though the server offers TLS", diagnosis=diagnosis)
             )
         else:
             self._say(

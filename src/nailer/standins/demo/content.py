@@ -63,22 +63,10 @@ def style(*, version: int) -> bytes:
     padding = ".2rem" if version == 1 else ".55rem"
     parts = [
         ":root { --deep: #14546a; --foam: #e2ddd2; --buoy: #b2501d; }",
-        (
-            "body "
-            "{ margin: 0 auto; max-width: 62rem; font: 1.05rem/1.6 system-ui, sans-serif; color: #1a252c; background: #f6f4ef; }"
-        ),
-        (
-            "header { display: grid; gap: 1rem; padding: 1.5rem; } header img "
-            "{ width: 100%; height: 14rem; object-fit: cover; border-radius: 12px; }"
-        ),
-        (
-            "h1 { margin: 0; color: var(--deep); } nav ul "
-            "{ display: flex; gap: 1.2rem; list-style: none; padding: 0; flex-wrap: wrap; }"
-        ),
-        (
-            "main, footer { padding: 0 1.5rem 2rem; } table { width: 100%; border-collapse: collapse; } caption "
-            "{ text-align: left; font-weight: 600; }"
-        ),
+        "body { margin: 0 auto; max-width: 62rem; font: 1.05rem/1.6 system-ui, sans-serif; color: #1a252c; background: #f6f4ef; }",
+        "header { display: grid; gap: 1rem; padding: 1.5rem; } header img { width: 100%; height: 14rem; object-fit: cover; border-radius: 12px; }",
+        "h1 { margin: 0; color: var(--deep); } nav ul { display: flex; gap: 1.2rem; list-style: none; padding: 0; flex-wrap: wrap; }",
+        "main, footer { padding: 0 1.5rem 2rem; } table { width: 100%; border-collapse: collapse; } caption { text-align: left; font-weight: 600; }",
         f".sailing td {{ padding: {padding} 0; border-bottom: 1px solid var(--foam); }}",
         ".sailing time { font-variant-numeric: tabular-nums; font-weight: 600; }",
     ]
@@ -274,10 +262,7 @@ def winter_page() -> bytes:
 
 def observatory_pages() -> dict[str, bytes]:
     """The pages of the observatory."""
-    frame = (
-        "<!doctype html>\n<html lang=en><meta charset=utf-8><title>{0}</title><link rel=stylesheet "
-        "href=/site.css>\n<main><h1>{0}</h1>{1}</main>\n"
-    )
+    frame = "<!doctype html>\n<html lang=en><meta charset=utf-8><title>{0}</title><link rel=stylesheet href=/site.css>\n<main><h1>{0}</h1>{1}</main>\n"
     plates = "".join(f"<li><a href=/plates/plate-19{60 + n}.tif>Plate of 19{60 + n}</a>" for n in range(1, 6))
     return {
         "index.html": frame.format(
