@@ -48,8 +48,8 @@ _blocked: list[str] = []
 
 
 def _watch(event: str, arguments: tuple[object, ...]) -> None:
-    if event not in _BLOCKING or asyncio._get_running_loop() is None:
-        return
+    if not _BLOCKING or event not in _BLOCKING or asyncio._get_running_loop() is None:
+        return  # the names of a module are gone while Python ends
     if event == "socket.connect" and arguments[0].gettimeout() == 0:  # type: ignore[attr-defined]
         return  # a socket that does not block
     frame = sys._getframe(1)

@@ -8,15 +8,15 @@ from collections.abc import Callable
 
 
 class Relay:
-    """Passes bytes on both ways. `refuses`: nobody gets through, as in an outage. `asked` counts what came from this end;
-    at the number `at`, `then` is done once in place of passing it on."""
+    """Passes bytes on both ways. `refuses`: nobody and nothing gets through, as in an outage. `count` counts the calls of
+    this end: at the number `at`, `then` is done once."""
 
     def __init__(self, port: int) -> None:
         self._to = port
         self.port = 0
         self.refuses = False
         self.passed = 0
-        self.asked = 0
+        self.calls = 0
         self.at: int | None = None
         self.then: Callable[[], None] = self.cut_now
         self._server: asyncio.Server | None = None
@@ -38,6 +38,13 @@ class Relay:
             one.cancel()
         await asyncio.gather(*lines, return_exceptions=True)
 
+    def count(self) -> None:
+        """One more call is about to be made."""
+        self.calls += 1
+        if self.at is not None and self.calls >= self.at:
+            self.at = None
+            self.then()
+
     def cut_now(self) -> None:
         """As `cut`, from the middle of what is passed on."""
         for one in self._lines:
@@ -53,7 +60,7 @@ class Relay:
         far: asyncio.StreamWriter | None = None
         try:
             back, far = await asyncio.open_connection("127.0.0.1", self._to)
-            await asyncio.gather(self._pass(reader, far, counts=True), self._pass(back, writer))
+            await asyncio.gather(self._pass(reader, far), self._pass(back, writer))
         except (OSError, asyncio.CancelledError):
             pass
         finally:
@@ -62,12 +69,9 @@ class Relay:
                 if one is not None:
                     one.transport.abort()
 
-    async def _pass(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, *, counts: bool = False) -> None:
+    async def _pass(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         while chunk := await reader.read(65536):
-            self.asked += counts
-            if counts and self.at is not None and self.asked >= self.at:
-                self.at = None
-                self.then()
+            if self.refuses:
                 await asyncio.sleep(3600)
             writer.write(chunk)
             self.passed += len(chunk)

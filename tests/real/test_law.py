@@ -5,14 +5,17 @@ from __future__ import annotations
 import asyncio
 import os
 import random
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+from nailer.core.files.sitepath import SitePath
 from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.wishes import Direction, Removals
+from nailer.sides.sftp.side import SftpSide
 from tests.builders import NOON_S, tree, write
 from tests.real.grounds import CONFIGURATIONS, RealHosts, path_of
 from tests.real.relay import Relay
@@ -22,14 +25,28 @@ from tests.world import World, a_world_on
 
 KINDS = [kind for kind in CONFIGURATIONS if kind.startswith(("dropbear", "proftpd-sftp"))]
 SEEDS = range(5)
-# What one run asks at the least, once its plan is made: the point of the cut lies in it.
+# What one run asks at the least, once it is begun: the point of the cut lies in it.
 _CALLS = 40
 
 
+def _counted(patch: pytest.MonkeyPatch, relay: Relay) -> None:
+    """Each request to the server is a call. Packets on the wire come together on a busy machine: they are no count."""
+    ask = SftpSide.ask
+
+    async def counted(side: SftpSide, request: Awaitable[Any], path: SitePath) -> Any:
+        relay.count()
+        return await ask(side, request, path)
+
+    patch.setattr(SftpSide, "ask", counted)
+
+
 @asynccontextmanager
-async def _between(hosts: RealHosts, kind: str) -> AsyncIterator[tuple[RealHost, Path, Relay]]:
+async def _between(
+    hosts: RealHosts, kind: str, patch: pytest.MonkeyPatch
+) -> AsyncIterator[tuple[RealHost, Path, Relay]]:
     with hosts.folder(kind) as (host, folder):
         relay = Relay(host.port)
+        _counted(patch, relay)
         await relay.start()
         try:
             yield host, folder, relay
@@ -64,8 +81,9 @@ async def _changed(world: World, dice: random.Random) -> tuple[dict[str, set[byt
 async def _begun(world: World, plan: object, dice: random.Random) -> int:
     relay = world.host
     assert isinstance(relay, Relay)
-    relay.at = relay.asked + dice.randrange(2, _CALLS)
-    return await world.nailer.pairs.runs.carry_out(plan, typed=plan.word_to_type, guarded_confirmed=True)  # type: ignore[attr-defined, arg-type]
+    run_id = await world.nailer.pairs.runs.carry_out(plan, typed=plan.word_to_type, guarded_confirmed=True)  # type: ignore[attr-defined, arg-type]
+    relay.at = relay.calls + dice.randrange(2, _CALLS)
+    return run_id
 
 
 def _whole(world: World, may: dict[str, set[bytes]]) -> None:
@@ -79,11 +97,17 @@ def _whole(world: World, may: dict[str, set[bytes]]) -> None:
 @pytest.mark.parametrize("seed", SEEDS)
 @pytest.mark.parametrize("kind", KINDS)
 async def test_a_line_that_is_cut_at_any_call_costs_nothing(
-    real_hosts: RealHosts, database: object, migrated_url: str, tmp_path: Path, kind: str, seed: int
+    real_hosts: RealHosts,
+    database: object,
+    migrated_url: str,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    kind: str,
+    seed: int,
 ) -> None:
     dice = random.Random(f"{kind} {seed}")
     async with (
-        _between(real_hosts, kind) as (host, folder, relay),
+        _between(real_hosts, kind, monkeypatch) as (host, folder, relay),
         _world(host, folder, relay, tmp_path, migrated_url) as world,
     ):
         may, run_id = await _changed(world, dice)
@@ -100,18 +124,28 @@ async def test_a_line_that_is_cut_at_any_call_costs_nothing(
 @pytest.mark.parametrize("seed", SEEDS)
 @pytest.mark.parametrize("kind", KINDS)
 async def test_nailer_killed_at_any_call_goes_on_and_ends_level(
-    real_hosts: RealHosts, database: object, migrated_url: str, tmp_path: Path, kind: str, seed: int
+    real_hosts: RealHosts,
+    database: object,
+    migrated_url: str,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    kind: str,
+    seed: int,
 ) -> None:
     dice = random.Random(f"{kind} {seed}")
-    async with _between(real_hosts, kind) as (host, folder, relay):
+    async with _between(real_hosts, kind, monkeypatch) as (host, folder, relay):
         killed = asyncio.Event()
-        relay.then = killed.set
+
+        def kill() -> None:
+            # Nothing gets through any more, so that nothing can be tidied up: the process is gone.
+            relay.refuses = True
+            killed.set()
+
+        relay.then = kill
         async with _world(host, folder, relay, tmp_path, migrated_url) as world:
             may, run_id = await _changed(world, dice)
             async with asyncio.timeout(30):
                 await killed.wait()
-            # Nothing gets through any more, so that nothing can be tidied up: the process is gone.
-            relay.refuses = True
             await relay.cut()
         _whole(world, may)
         relay.refuses = False
