@@ -20,7 +20,7 @@ def test_the_texts_are_found(texts: list[Text]) -> None:
     assert len(texts) > 5000
     words = {one.words for one in texts}
     assert "Set a new password" in words or any("password" in one for one in words)
-    for part in ("web/templates/", "web/static/js/", "services/", "engine/", "command/", "errors.py"):
+    for part in ("web/templates/", "web/scripts/", "services/", "engine/", "command/", "errors.py"):
         assert sum(one.where.startswith(part) for one in texts) > 20, part
 
 

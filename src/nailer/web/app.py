@@ -11,10 +11,12 @@ from fastapi import Depends, FastAPI
 from fastapi.exceptions import RequestValidationError
 from fastapi.openapi.utils import get_openapi
 from pydantic import ValidationError
+from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect, Request
 from starlette.responses import PlainTextResponse, RedirectResponse, Response
 from starlette.staticfiles import StaticFiles
+from starlette.types import Scope
 
 from nailer.app import Nailer
 from nailer.core.people.preferences import FirstPage
@@ -31,6 +33,7 @@ from nailer.web.pairs import sync, timers
 from nailer.web.people import account, people, preferences, session
 from nailer.web.plans import changes, jobs, plans, uploads
 from nailer.web.shell import device, patterns, urls
+from nailer.web.shell.compress import Compress, accepted
 from nailer.web.shell.doors import SignedIn, SitesDoor
 from nailer.web.shell.forms import reason_of
 from nailer.web.shell.guard import Guard
@@ -83,6 +86,7 @@ ROUTERS = tuple(
         api,
     )
 )
+_SCRIPT = "text/javascript; charset=utf-8"
 _FOREVER = "public, max-age=31536000, immutable"
 
 
@@ -99,6 +103,7 @@ def create_app(nailer: Nailer) -> FastAPI:
     app.state.nailer = nailer
     app.state.templates = make_environment()
     app.add_middleware(Guard, nailer=nailer)
+    app.add_middleware(Compress)
     for router in ROUTERS:
         app.include_router(router)
     app.add_exception_handler(NailerError, _on_nailer_error)
@@ -173,7 +178,20 @@ async def _on_http_error(request: Request, error: Exception) -> Response:
 
 
 class _Static(StaticFiles):
-    """What ships with Nailer. The version is in the address, so a browser asks once."""
+    """What ships with Nailer. The version is in the address, so a browser asks once. Built scripts and styles are stored
+    compressed beside the plain ones."""
+
+    async def get_response(self, path: str, scope: Scope) -> Response:
+        """A file, in the smallest form that the browser takes."""
+        taken = accepted(Headers(scope=scope).get("accept-encoding", "")) if path.endswith((".js", ".css")) else set()
+        for name, ending in (("br", ".br"), ("gzip", ".gz")):
+            if name in taken and path.startswith("built/"):
+                response = await super().get_response(path + ending, scope)
+                response.headers["Content-Encoding"] = name
+                response.headers["Content-Type"] = "text/css; charset=utf-8" if path.endswith(".css") else _SCRIPT
+                response.headers["Vary"] = "Accept-Encoding"
+                return response
+        return await super().get_response(path, scope)
 
     def file_response(self, *given: Any, **more: Any) -> Response:
         """A file, or that the browser has it already."""

@@ -35,7 +35,7 @@ def test_the_first_visit_makes_the_first_account_and_only_the_first(visitor: Vis
         ({"name": "maren", "password": "short", "again": "short"}, "at least 10"),
         ({"name": "maren", "password": "Football2024", "again": "Football2024"}, "too common"),
         ({"name": " ", "password": "long-enough-1", "again": "long-enough-1"}, "1 to 80"),
-        ({"name": "maren", "password": "long-enough-1", "again": "long-enough-2"}, "differ"),
+        ({"name": "maren", "password": "long-enough-1", "again": "long-enough-2"}, "do not match"),
     ],
 )
 def test_a_poor_first_account_is_refused(visitor: Visitor, fields: dict[str, str], problem: str) -> None:
@@ -172,7 +172,7 @@ def test_no_page_holds_what_the_policy_blocks(maren: Visitor, address: str) -> N
 
 def test_assets_are_kept_for_long_and_cannot_climb(maren: Visitor) -> None:
     page = maren.get("/sites").text
-    style = re.search(r'href="(/static/[^"]+tokens\.css)"', page)
+    style = re.search(r'href="(/static/[^"]+app\.css)"', page)
     assert style
 
     response = maren.client.get(style[1])

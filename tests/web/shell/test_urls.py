@@ -11,22 +11,16 @@ import pytest
 from nailer.web.shell.pages import static_folder
 from nailer.web.shell.urls import asset_version
 
-OURS = [
-    file.relative_to(static_folder()).as_posix()
-    for folder in ("css", "js")
-    for file in sorted((static_folder() / folder).rglob("*.*"))
-]
+BUILT = static_folder() / "built"
 
 
 @pytest.fixture
 def copied(tmp_path: Path) -> Path:
-    """Scripts and styles that may be changed."""
-    for folder in ("css", "js"):
-        shutil.copytree(static_folder() / folder, tmp_path / folder)
-    return tmp_path
+    """Scripts, styles and fonts that may be changed."""
+    return Path(shutil.copytree(BUILT, tmp_path / "built"))
 
 
-@pytest.mark.parametrize("name", OURS)
+@pytest.mark.parametrize("name", sorted(file.name for file in BUILT.iterdir()))
 def test_whatever_script_or_style_changes_gets_another_address(copied: Path, name: str) -> None:
     before = asset_version(copied)
     (copied / name).write_text("changed")

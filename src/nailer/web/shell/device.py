@@ -16,7 +16,7 @@ router = APIRouter()
 
 @functools.cache
 def _worker() -> bytes:
-    return (static_folder() / "js" / "worker.js").read_bytes()
+    return (static_folder().parent / "scripts" / "worker.js").read_bytes()
 
 
 @router.get(urls.MANIFEST)

@@ -8,7 +8,6 @@ becomes an answer here, so that every answer carries the headers.
 from __future__ import annotations
 
 import errno
-import hmac
 from collections.abc import Awaitable, Callable
 from http.cookies import CookieError, SimpleCookie
 from urllib.parse import parse_qs, quote, urlsplit
@@ -27,6 +26,7 @@ from nailer.settings import Settings
 from nailer.web.shell import headers as strict
 from nailer.web.shell import urls
 from nailer.web.shell.bodies import FORM_BYTES, Message, Receive, Scope, bounded
+from nailer.web.shell.formtoken import is_same
 from nailer.web.shell.hosts import answers_to
 from nailer.web.shell.pages import error_answer
 
@@ -222,7 +222,7 @@ def _from_our_page(headers: Headers) -> bool:
 async def _carries_token(headers: Headers, session: Session, receive: Receive) -> tuple[bool, Receive]:
     token = headers.get("x-csrf")
     if token is not None:
-        return _same(token, session.csrf), receive
+        return is_same(token, session.csrf), receive
     if not headers.get("content-type", "").startswith("application/x-www-form-urlencoded"):
         return False, receive
     body = bytearray()
@@ -234,11 +234,7 @@ async def _carries_token(headers: Headers, session: Session, receive: Receive) -
         if not message.get("more_body") or len(body) > FORM_BYTES:
             break
     fields = parse_qs(body.decode("utf-8", "replace"))
-    return _same(fields.get("csrf", [""])[-1], session.csrf), _replay(bytes(body), receive)
-
-
-def _same(given: str, known: str) -> bool:
-    return hmac.compare_digest(given.encode("utf-8", "surrogatepass"), known.encode())
+    return is_same(fields.get("csrf", [""])[-1], session.csrf), _replay(bytes(body), receive)
 
 
 def _replay(body: bytes, rest: Receive) -> Receive:

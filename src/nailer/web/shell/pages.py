@@ -55,7 +55,7 @@ from nailer.errors import (
     every_error,
 )
 from nailer.services.plans import WHAT_WORDS
-from nailer.web.shell import urls
+from nailer.web.shell import formtoken, urls
 from nailer.web.shell.doors import packages_of, pairs_of, people_of, plans_of, settings_of, sites_of
 
 _STATUS: dict[type[NailerError], int] = {
@@ -139,10 +139,13 @@ def fragment(request: Request, template: str, **values: Any) -> str:
     now, zone = datetime.now(UTC), zone_of(request)
     own = preferences_of(request)
     environment: Environment = request.app.state.templates
+    session: Session | None = getattr(request.state, "session", None)
     return environment.get_template(template).render(
-        session=getattr(request.state, "session", None),
+        session=session,
+        csrf=formtoken.shown(session.csrf) if session else "",
         live_version=getattr(request.state, "live_version", plans_of(request).jobs.version),
         request_path=request.url.path,
+        page_template=template,
         prefs=own,
         ACT_WORDS=ACT_WORDS,
         now=now,

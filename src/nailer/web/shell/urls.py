@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from hashlib import blake2b
 from pathlib import Path
 from urllib.parse import quote, urlencode
@@ -44,44 +45,31 @@ MANIFEST = "/manifest.webmanifest"
 WORKER = "/worker.js"
 OFFLINE = "/offline"
 
-# The style sheets of every page, in this order: the later may refine the earlier.
-STYLES = (
-    "tokens",
-    "frame",
-    "parts",
-    "ledger",
-    "plans",
-    "sites",
-    "jobs",
-    "narrow",
-    "differences",
-    "editor",
-    "access",
-    "sync",
-    "people",
-    "known",
-    "packages",
-    "handbook",
-    "touch",
-    "phone",
-)
+_STATIC = Path(__file__).parents[1] / "static"
 
 
-def asset_version(root: Path) -> str:
-    """A short hash over all scripts and styles below `root`: a changed one is fetched anew, an unchanged one never."""
+def asset_version(built: Path) -> str:
+    """A short hash over all scripts, styles and fonts in `built`: what is changed is fetched anew, what is not never."""
     digest = blake2b(digest_size=5)
-    for folder in ("css", "js"):
-        for file in sorted((root / folder).rglob("*.*")):
-            digest.update(file.relative_to(root).as_posix().encode() + b"\0" + file.read_bytes())
+    for file in sorted(built.iterdir()):
+        digest.update(file.name.encode() + b"\0" + file.read_bytes())
     return digest.hexdigest()
 
 
-ASSETS = f"/static/{asset_version(Path(__file__).parents[1] / 'static')}"
+ASSETS = f"/static/{asset_version(_STATIC / 'built')}"
+_SCRIPTS: dict[str, list[str]] = json.loads((_STATIC / "built" / "built.json").read_bytes())["scripts"]
 
 
 def asset(name: str) -> str:
-    """A style, script or font; its address changes with its content."""
+    """A style, script, font or picture; its address changes with what ships with Nailer."""
     return f"{ASSETS}/{name}"
+
+
+def scripts(template: str) -> tuple[str, list[str]]:
+    """The script of a page by the folder of its template, and the parts that it shares with others."""
+    wing = template.partition("/")[0]
+    name = f"{wing}.js" if f"{wing}.js" in _SCRIPTS else "shell.js"
+    return asset(f"built/{name}"), [asset(f"built/{part}") for part in _SCRIPTS[name]]
 
 
 def files(site: Site, here: SitePath | None = None, there: SitePath | None = None, **more: str) -> str:

@@ -1,0 +1,8 @@
+import packages from "../components/packages/packages.js";
+import provedcopy from "../components/packages/provedcopy.js";
+import recovery from "../components/packages/recovery.js";
+import replacement from "../components/packages/replacement.js";
+import version from "../components/packages/version.js";
+import { begin } from "../main.js";
+
+begin({ packages, provedcopy, recovery, replacement, version });

@@ -1,0 +1,1 @@
+(()=>{(()=>{let e=document.documentElement.dataset.wantedTheme,t=localStorage.getItem("nailer-theme")||(e==="device"?"":e),a=t?t==="dark":matchMedia("(prefers-color-scheme: dark)").matches;document.documentElement.dataset.theme=a?"dark":"light"})();})();

@@ -1,7 +1,0 @@
-// The page of the second proof: before it was given nothing else of Nailer's runs.
-import Alpine from "../vendor/alpine/alpine.csp.esm.min.js";
-import passkeys from "./components/people/passkeys.js";
-
-Alpine.data("passkeys", passkeys);
-Alpine.start();
-document.documentElement.dataset.alive = "";
