@@ -46,7 +46,6 @@ def test_a_first_view_asks_little_of_a_line(maren: Files) -> None:
         maren.driver.execute_async_script("setTimeout(arguments[0], 1000)")
         requests, size, names = maren.driver.execute_script(ASKED)
         assert size > 50_000, "the browser had it already, and nothing was measured"
-        print(f"{view}: {requests} requests, {size / 1000:.0f} kB")
         if requests > MOST_REQUESTS or size > (MOST_BYTES_EDITOR if view == EDITOR else MOST_BYTES):
             heavy[view] = (requests, size, names)
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from nailer.seal import Seal
 from nailer.store.changes import ChangeStore
+from nailer.store.checks.attention import AttentionStore
 from nailer.store.checks.findings import FindingStore
 from nailer.store.checks.host_facts import HostFactStore
 from nailer.store.checks.readings import ReadingStore
@@ -44,6 +45,7 @@ class Stores:
 
     database: Database
     accounts: AccountStore
+    attention: AttentionStore
     changes: ChangeStore
     choices: ChoiceStore
     copies: CopyStore
@@ -80,6 +82,7 @@ class Stores:
         return cls(
             database=database,
             accounts=AccountStore(database),
+            attention=AttentionStore(database),
             changes=ChangeStore(database),
             choices=ChoiceStore(database),
             copies=CopyStore(database),

@@ -39,7 +39,7 @@ from nailer.web.shell.forms import reason_of
 from nailer.web.shell.guard import Guard
 from nailer.web.shell.pages import error_answer, make_environment, static_folder
 from nailer.web.shell.policy import ask
-from nailer.web.sites import adding, connection, identities, overview
+from nailer.web.sites import adding, connection, identities, listed, overview
 
 # In this order: where two addresses could be meant, the first one is.
 ROUTERS = tuple(
@@ -50,6 +50,7 @@ ROUTERS = tuple(
         preferences,
         people,
         adding,
+        listed,
         overview,
         connection,
         identities,

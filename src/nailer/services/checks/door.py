@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from nailer.services.checks.addresses import Addresses, Reaching
 from nailer.services.checks.asking import Asker
+from nailer.services.checks.attention import Attention
 from nailer.services.checks.broken_pages import BrokenPages
 from nailer.services.checks.first_pages import FirstPages
 from nailer.services.checks.host_facts import HostFacts
@@ -33,7 +34,7 @@ class Checks:
     `addresses` tells the ways in and which folder answers, `pictures` makes smaller copies, `watching` takes back
     what made a page worse, `first_pages` changes what an address serves without a gap, `broken` says why a page is
     blank or broken, `views` shows a page from both sides, `host` is what was learned
-    of the host, `uploads` what there is to say of an upload before it goes."""
+    of the host, `uploads` what there is to say of an upload before it goes, `attention` what of each site needs somebody."""
 
     reader: SiteReader
     nightly: Nightly
@@ -48,6 +49,7 @@ class Checks:
     views: Views
     host: HostFacts
     uploads: UploadAdvice
+    attention: Attention
 
     @classmethod
     def build(cls, stores: Stores, files: Files, plans: Plans, editing: Editing, reaching: Reaching) -> Checks:
@@ -73,4 +75,5 @@ class Checks:
             views=Views(stores, files, editing),
             host=host,
             uploads=UploadAdvice(stores, files, reader),
+            attention=Attention(stores, files),
         )

@@ -10,6 +10,7 @@ from datetime import datetime
 
 from nailer.core.site.findings import FindingKind, SiteFinding, finding_of
 from nailer.core.words import aware
+from nailer.store.checks.attention import write_counts
 from nailer.store.database import Database, Row, Work, utc_now
 
 
@@ -69,6 +70,7 @@ class FindingStore:
             work.many("findings.found", rows)
             for kind in looked_for:
                 work.run("findings.gone", site_id=site_id, kind=kind.value, now=now)
+            _recount(work, site_id)
 
         await self._db.write(_change)
         return [one for one in found if (one.kind, one.key) not in known]
@@ -76,11 +78,25 @@ class FindingStore:
     async def ignore(self, site_id: int, finding_id: int, account_id: int, why: str) -> None:
         """Let a finding be, because of something."""
         values = {"site_id": site_id, "id": finding_id, "now": utc_now(), "account_id": account_id, "why": why[:300]}
-        await self._db.write(lambda work: work.run("findings.ignore", **values))
+
+        def _change(work: Work) -> None:
+            work.run("findings.ignore", **values)
+            _recount(work, site_id)
+
+        await self._db.write(_change)
 
     async def heed(self, site_id: int, finding_id: int) -> None:
         """Count a finding again."""
-        await self._db.write(lambda work: work.run("findings.heed", site_id=site_id, id=finding_id))
+
+        def _change(work: Work) -> None:
+            work.run("findings.heed", site_id=site_id, id=finding_id)
+            _recount(work, site_id)
+
+        await self._db.write(_change)
+
+    async def recount(self, site_id: int) -> None:
+        """Number what stands of a site, where it was stored without."""
+        await self._db.write(lambda work: _recount(work, site_id))
 
     async def facts(self, site_id: int) -> dict[str, SiteFact]:
         """What was learned of a site by trying, by name."""
@@ -91,6 +107,11 @@ class FindingStore:
         """Write down a fact of a site; what an earlier look said otherwise is kept beside it."""
         values = {"site_id": site_id, "name": name, "value": value, "how": how[:200], "now": utc_now()}
         await self._db.write(lambda work: work.run("findings.learn", **values))
+
+
+def _recount(work: Work, site_id: int) -> None:
+    stands = [_finding(row) for row in work.rows("findings.of", site_id=site_id)]
+    write_counts(work, site_id, [one.finding for one in stands if one.ignored_at is None])
 
 
 def _key(key: str) -> bytes:

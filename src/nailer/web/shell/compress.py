@@ -9,7 +9,15 @@ import zstandard
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-_KINDS = ("text/html", "text/plain", "text/css", "text/csv", "text/javascript", "application/json", "application/problem+json")
+_KINDS = (
+    "text/html",
+    "text/plain",
+    "text/css",
+    "text/csv",
+    "text/javascript",
+    "application/json",
+    "application/problem+json",
+)
 _WORTH_BYTES = 800
 # Past this size the faster of the two ways of gzip: a page of a megabyte would hold the event loop.
 _LARGE_BYTES = 200_000

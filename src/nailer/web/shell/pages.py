@@ -54,6 +54,7 @@ from nailer.errors import (
     WrongHost,
     every_error,
 )
+from nailer.services.people import Session
 from nailer.services.plans import WHAT_WORDS
 from nailer.web.shell import formtoken, urls
 from nailer.web.shell.doors import packages_of, pairs_of, people_of, plans_of, settings_of, sites_of

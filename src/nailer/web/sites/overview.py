@@ -1,8 +1,6 @@
-"""The sites view: groups, order, copies, removal, and sites out and in."""
+"""Sites in their groups and order, duplicates, removal, and sites out and in."""
 
 from __future__ import annotations
-
-from dataclasses import dataclass
 
 from fastapi import APIRouter
 from pydantic import BaseModel, ConfigDict, Field
@@ -15,7 +13,7 @@ from nailer.core.numbers import number_in
 from nailer.errors import InvalidInput
 from nailer.services.files import known_folders
 from nailer.services.people import Did
-from nailer.services.sites import Site, SiteGroup, group_paths, read_sites, write_sites
+from nailer.services.sites import Site, read_sites, write_sites
 from nailer.unbroken import in_thread
 from nailer.web.shell import urls
 from nailer.web.shell.doors import (
@@ -34,17 +32,6 @@ router = APIRouter()
 _MOST_SITES = 4  # whose actions are offered where no site is open
 
 
-@dataclass(frozen=True, slots=True)
-class ShownGroup:
-    """A group with its whole name (`Island clients / Staging`), how deep it lies, and its sites. `id` 0: no group."""
-
-    id: int
-    title: str
-    name: str
-    depth: int
-    sites: list[Site]
-
-
 class _Placed(BaseModel):
     model_config = ConfigDict(extra="forbid")
     site: int
@@ -61,33 +48,6 @@ async def forget_lately(sites: SitesDoor) -> Response:
     """Forget which sites were opened lately."""
     await sites.book.forget_openings()
     return RedirectResponse(urls.SITES, 303)
-
-
-@router.get("/sites")
-async def sites_page(request: Request, sites: SitesDoor) -> Response:
-    """All sites in their groups."""
-    groups, listed = await sites.book.groups(), await sites.book.all()
-    known = await sites.identities.known_servers()
-    changed, connected = sites.connector.changed, sites.pool.open_sites()
-    by_id = {
-        site.id: {
-            "known": (site.host, site.port) in known,
-            "changed": (site.host, site.port) in changed,
-            "lines": connected[site.id].lines if site.id in connected else 0,
-        }
-        for site in listed
-    }
-    opened = sorted((site for site in listed if site.opened_at), key=lambda one: str(one.opened_at), reverse=True)
-    return render(
-        request,
-        "sites/sites.html",
-        groups=_grouped(groups, listed),
-        group_choices=urls.group_titles(groups),
-        by_id=by_id,
-        count=len(listed),
-        recent=opened[:5] if len(listed) > 3 else [],
-        open_lines=sites.pool.open_lines,
-    )
 
 
 @router.post("/sites/arrange")
@@ -202,15 +162,3 @@ async def go_to(request: Request, sites: SitesDoor, files: FilesDoor) -> Respons
     return render(
         request, "sites/_goto-results.html", sites=listed[:8], folders=folders, wanted=wanted, actions=actions[:12]
     )
-
-
-def _grouped(groups: list[SiteGroup], sites: list[Site]) -> list[ShownGroup]:
-    paths = group_paths(groups)
-    shown = [
-        ShownGroup(key, title, paths[key][-1], len(paths[key]) - 1, [site for site in sites if site.group_id == key])
-        for key, title in urls.group_titles(groups)
-    ]
-    loose = [site for site in sites if site.group_id is None and not site.fleeting]
-    once = [site for site in sites if site.fleeting]
-    rest = [ShownGroup(0, "Without a group", "", 0, loose)] if loose or not shown else []
-    return [*shown, *rest, *([ShownGroup(-1, "Not saved", "", 0, once)] if once else [])]

@@ -1,0 +1,45 @@
+"""What lists of sites say of each, as it is stored."""
+
+from __future__ import annotations
+
+from nailer.core.files.sitepath import SitePath
+from nailer.core.site.address import Wrong, WrongWay
+from nailer.core.site.findings import FindingKind, SiteFinding, of_way
+from nailer.store.checks.attention import FindingCounts
+from tests.world import World
+
+OVER = of_way(WrongWay(Wrong.CERTIFICATE_OVER, "mosslane.example", "The certificate expired."))
+EXPOSED = SiteFinding(FindingKind.LISTS, "/htdocs/img", path=SitePath.parse(b"/htdocs/img"))
+BOTH = (FindingKind.WAY, FindingKind.LISTS)
+
+
+async def test_findings_are_counted_as_their_page_counts_them(world: World) -> None:
+    stores, site = world.nailer.stores, world.site.id
+
+    await stores.findings.put(site, BOTH, [OVER, EXPOSED])
+
+    known = await world.nailer.checks.known.overview(world.site)
+    counts = (await stores.attention.all())[site].counts
+    assert counts.all == len(known.cards) == 2
+    assert counts.certificate == Wrong.CERTIFICATE_OVER
+
+    finding = next(one for one in known.found if one.finding.kind is FindingKind.WAY)
+    await stores.findings.ignore(site, finding.id, world.account_id, "known")
+    assert (await stores.attention.all())[site].counts == FindingCounts(0, 1, "")
+
+    await stores.findings.heed(site, finding.id)
+    assert (await stores.attention.all())[site].counts == counts
+
+    await stores.findings.put(site, BOTH, [])
+    assert (await stores.attention.all())[site].counts == FindingCounts()
+
+
+async def test_findings_of_before_are_counted_at_the_first_look(world: World) -> None:
+    stores, site = world.nailer.stores, world.site.id
+    await stores.findings.put(site, BOTH, [OVER])
+    await stores.database.write(lambda work: work._cursor.execute("DELETE FROM site_finding_counts"))
+
+    facts = await world.nailer.checks.attention.of([world.site], not_sent={}, changed=(), asides=lambda _: ())
+
+    assert facts[site].findings == 1
+    assert await stores.attention.uncounted() == []
