@@ -287,7 +287,14 @@ class Files(Person):
         self.see("carry-out").click()
         self.wait(lambda: not self.driver.find_elements(By.CSS_SELECTOR, "#sheet[open]"), "the plan never closed")
 
+    def unfold(self, name: str) -> None:
+        """Open a line of the inspector, where it is folded."""
+        line = self.see(f"fold-{name}")
+        if line.element.find_element(By.XPATH, "..").get_attribute("open") is None:
+            line.click()
+
     def take_back(self) -> None:
+        self.unfold("copies")
         self.see("take-back").click()
 
     def open_folder(self, name: str) -> None:

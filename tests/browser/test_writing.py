@@ -103,6 +103,7 @@ def test_risky_access_is_mended_and_taken_back(files: Files, demo: Demo) -> None
 def test_the_forms_of_access_follow_each_other(files: Files) -> None:
     files.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs")
     files.pick("robots.txt")
+    files.unfold("access")
     octal = files.see("octal")
     octal.send_keys(Keys.BACKSPACE * 4, "750", Keys.TAB)
 

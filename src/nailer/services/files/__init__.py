@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from nailer.services.files.access import AccessPlans, AccessReading
-from nailer.services.files.browse import Browse, Ledger
+from nailer.services.files.browse import FRESH_S, Browse, Ledger
 from nailer.services.files.contents_compared import ComparedEnd, ContentComparer, content_hash
 from nailer.services.files.door import Files
 from nailer.services.files.download import Drain, file_to_fetch, tar_head, tarred, zip_info, zipped
@@ -21,6 +21,7 @@ from nailer.services.files.tray import Tray, TrayBook
 from nailer.services.files.trees import Progress, kinds_by_content, read_tree
 
 __all__ = [
+    "FRESH_S",
     "AccessPlans",
     "AccessReading",
     "Browse",

@@ -37,7 +37,7 @@ from nailer.store.pairs import Pair, PairStore
 from nailer.store.sieves import SieveStore
 from nailer.store.sites import Site
 
-_FRESH_S = 20.0
+FRESH_S = 20.0
 _MOST_FOLDERS = 4000
 _MOST_NAMES = 600_000
 _MOST_LEDGERS = 8
@@ -180,7 +180,7 @@ class Browse:
         async with self._pool.side(site.id, lane) as there:
             yield confined(there, name, grant)
 
-    async def listing(self, site: Site, name: SideName, folder: SitePath, *, max_age_s: float = _FRESH_S) -> FolderRead:
+    async def listing(self, site: Site, name: SideName, folder: SitePath, *, max_age_s: float = FRESH_S) -> FolderRead:
         """A folder as it was read within `max_age_s`, or read now. Two who ask at once share one reading."""
         if (shut := await self._shut_out(site, name, folder)) is not None:
             return FolderRead((), datetime.now(UTC), time.monotonic(), shut)
@@ -214,7 +214,7 @@ class Browse:
 
     async def ledger(self, site: Site, here: SitePath, there: SitePath, view: View, *, fresh: bool = False) -> Ledger:
         """Both sides of a folder pair. Raises what connecting raises; a folder that cannot be read is in the listing."""
-        age_s = 0.0 if fresh else _FRESH_S
+        age_s = 0.0 if fresh else FRESH_S
         ours, theirs = await asyncio.gather(
             self.listing(site, SideName.HERE, here, max_age_s=age_s),
             self.listing(site, SideName.THERE, there, max_age_s=age_s),

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 from nailer.bounded import bounded
 from nailer.core.check.references import references, refers, target_of
-from nailer.core.files.entry import SideName
+from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.kinds import FileKind
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Below, Tree
@@ -112,6 +112,11 @@ class SieveBook:
         sieves = await (self._store.of_pair(pair.id) if pair else self._store.everywhere())
         now_ns = time.time_ns()
         return {one.name: Sieves([replace(one, on=True)], now_ns) for one in sieves if not one.on and one.stays}
+
+    async def off_that_would_hold(self, site: Site, below: Below, here: Entry | None, there: Entry | None) -> list[str]:
+        """The names of sieves that are switched off and would hold a name of the pair of a site's start folders back."""
+        off = await self.off_of_site(site)
+        return [name for name, sieves in off.items() if sieves.effects(below, here, there)[0]]
 
     async def pair_of_site(self, site: Site) -> Pair | None:
         """The pair of a site's start folders, where there is one already."""

@@ -11,7 +11,7 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.plans.plan import Action, Verdict
 from nailer.core.words import count_text, size_text
-from nailer.services.files import Browse
+from nailer.services.files import FRESH_S, Browse
 from nailer.store.changes import ChangeStore, pair_key
 from nailer.store.jobs import Item, Job
 from nailer.store.sites import Site
@@ -154,8 +154,10 @@ class RemovalCheck:
             folders.setdefault(one.target.parent, []).append(one)
         pairs = [(folder, site.counterpart(side, folder)) for folder in list(folders)[:_MOST_FOLDERS]]
         mapped = [(folder, other) for folder, other in pairs if other is not None]
+        # What is said to have another copy may go: here it is looked at now, there as the files view shows it.
+        age_s = 0.0 if side.other is SideName.HERE else FRESH_S
         listings = await asyncio.gather(
-            *(self._browse.listing(site, side.other, other, max_age_s=600) for _, other in mapped)
+            *(self._browse.listing(site, side.other, other, max_age_s=age_s) for _, other in mapped)
         )
         here_there = [(folder, other) if side == "here" else (other, folder) for folder, other in mapped]
         baselines = await self._changes.baselines(site.id, here_there)

@@ -7,31 +7,22 @@ from contextlib import aclosing
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
-from urllib.parse import quote
 
 from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response, StreamingResponse
 
 from nailer.acting import grant_on
-from nailer.core.compare.joint import JOINT_WORDS, Joint
+from nailer.core.compare.joint import Joint
 from nailer.core.compare.ledger import LedgerRow, View
-from nailer.core.connecting.protocol import Protocol
-from nailer.core.files import access as access_rules
 from nailer.core.files.entry import SideName
-from nailer.core.files.keeping import KeepMark
-from nailer.core.files.kinds import FileKind, kind_by_name
-from nailer.core.files.names import names_text
-from nailer.core.files.search import SearchWanted
 from nailer.core.files.sitepath import SitePath, address_of, name_of_token, name_token, shown_name
-from nailer.core.site.names import is_index
-from nailer.core.words import size_text
 from nailer.errors import NailerError
-from nailer.services.editing import LARGEST_BYTES
 from nailer.services.files import Ledger, Tray, file_to_fetch, folders_like, mark_of, tarred, zipped
 from nailer.services.packages import SeenPackage
-from nailer.services.plans import Change, is_archive
+from nailer.services.plans import Change
 from nailer.services.sites import Site
+from nailer.web.files.inspector import inspector_values
 from nailer.web.files.links import Moves
 from nailer.web.files.opening import belonging_of, folders_of, missing_values, pick_values, said_missing, typed_target
 from nailer.web.shell import urls
@@ -63,7 +54,7 @@ from nailer.web.shell.forms import (
 )
 from nailer.web.shell.headers import download_headers
 from nailer.web.shell.pages import render, routed, zone_of
-from nailer.web.shell.show import ShownLedgerRow, inside_text, shown_row
+from nailer.web.shell.show import ShownLedgerRow, shown_row
 
 router = APIRouter()
 
@@ -220,7 +211,7 @@ async def inspect(request: Request, picked: Picked, site: TheSite, files: FilesD
     ledger = await files.browse.ledger(site, picked.here_path, picked.there_path, View(hidden=True))
     wanted = set(picked.raw_names)
     rows = [row for row in ledger.rows if row.name in wanted]
-    return render(request, "files/_inspector.html", **await _inspector_values(request, site, ledger, rows))
+    return render(request, "files/_inspector.html", **await inspector_values(request, site, ledger, rows))
 
 
 @router.post("/sites/{site_id}/folders")
@@ -411,125 +402,3 @@ async def _tree_nodes(request: Request, site: Site, moves: Moves) -> list[dict[s
         return shown
 
     return await _level(top_here, top_there, below)
-
-
-async def _inspector_values(request: Request, site: Site, ledger: Ledger, rows: list[LedgerRow]) -> dict[str, Any]:
-    plans = plans_of(request)
-    here_rows = [row for row in rows if row.here is not None]
-    there_rows = [row for row in rows if row.there is not None]
-    one = rows[0] if len(rows) == 1 else None
-    access = one.entry.access if one is not None else None
-    copies: list[Change] = []
-    address = None
-    if one is not None and one.there is not None:
-        path = ledger.there.child(one.name)
-        address = address_of(path, site.document_roots, is_folder=one.opens_as_folder)
-    if one is not None:
-        for side, folder in ((SideName.THERE, ledger.there), (SideName.HERE, ledger.here)):
-            copies += await plans.changes.of_path(site.id, side, folder.child(one.name), 8)
-    copies.sort(key=lambda change: change.at, reverse=True)
-    return {
-        "site": site,
-        "here": ledger.here,
-        "there": ledger.there,
-        "rows": rows,
-        "one": one,
-        "tray": await files_of(request).tray.of(session_of(request).account_id, site),
-        "own_mark": await _own_mark(request, site, ledger, one),
-        "one_shown": shown_row(one, datetime.now(UTC), zone_of(request)) if one else None,
-        "title": names_text([row.name for row in rows], 2),
-        "here_count": len(here_rows),
-        "there_count": len(there_rows),
-        "weight": _weight(rows),
-        "will": _will(rows),
-        "prefers_down": _prefers_down(rows),
-        "may_edit": one is not None and SearchWanted().may_hold_text(one.entry) and one.entry.size <= LARGEST_BYTES,
-        "is_archive": one is not None and is_archive(shown_name(one.name)),
-        "has_shell": site.protocol is Protocol.SFTP,
-        "all_same": all(row.standing.joint is Joint.SAME for row in rows),
-        "address": address,
-        "first_page_of": _first_page_of(site, ledger, one),
-        "address_link": routed(request, address) if address else None,
-        "bits": access_rules.bits(access) if access is not None else (),
-        "access": access,
-        "access_trouble": _access_trouble(one),
-        "phrases": access_rules.phrases,
-        "presets": access_rules.PRESETS,
-        "copies": [change for change in copies if change.can_be_taken_back][:8],
-        "joint_word": JOINT_WORDS[one.standing.joint] if one else "",
-        "counts": ledger.counts,
-        "zip_names": "/".join(quote(name_token(row.name), safe="") for row in rows),
-        "removed": [],
-    }
-
-
-def _first_page_of(site: Site, ledger: Ledger, one: LedgerRow | None) -> str | None:
-    """The address of the folder there that a page could be the first page of; None where it is one, or is no page."""
-    if one is None or is_index(one.name) or kind_by_name(one.name) is not FileKind.PAGE or not one.entry.is_file:
-        return None
-    return address_of(ledger.there, site.document_roots, is_folder=True)
-
-
-async def _own_mark(request: Request, site: Site, ledger: Ledger, one: LedgerRow | None) -> KeepMark | None:
-    """The keep mark of a name itself, there first."""
-    if one is None or not one.kept:
-        return None
-    keeps = await files_of(request).keeping.of_site(site.id)
-    there = keeps.own(SideName.THERE, ledger.there.child(one.name))
-    return there or keeps.own(SideName.HERE, ledger.here.child(one.name))
-
-
-def _weight(rows: list[LedgerRow]) -> str:
-    """`15.1 kB here, 8.8 kB there, 1 folder`."""
-    here = sum(row.here.size for row in rows if row.here)
-    there = sum(row.there.size for row in rows if row.there)
-    parts = []
-    if any(row.here and row.here.is_file for row in rows):
-        parts.append(f"{size_text(here)} here")
-    if any(row.there and row.there.is_file for row in rows):
-        parts.append(f"{size_text(there)} there")
-    folders = [row for row in rows if row.is_folder]
-    if len(folders) == 1 and len(rows) == 1:
-        inside = folders[0].inside_there or folders[0].inside_here
-        parts.append(f"a folder with {inside_text(inside)}" if inside else "a folder")
-    elif folders:
-        parts.append(f"{len(folders)} folder{'s' if len(folders) > 1 else ''}")
-    return ", ".join(parts)
-
-
-def _will(rows: list[LedgerRow]) -> list[str]:
-    """What an upload or a download of the picked names would meet, said before anybody asks for it."""
-    lines = []
-    files = [row for row in rows if not row.is_folder]
-    newer_there = [row.name for row in files if row.standing.joint is Joint.NEWER_THERE and row.here]
-    replaced = [row.name for row in files if row.standing.joint is Joint.NEWER_HERE]
-    new = [row.name for row in files if row.standing.joint is Joint.ONLY_HERE]
-    gone = [row.name for row in files if row.standing.joint is Joint.ONLY_THERE]
-    clash = [row.name for row in files if row.standing.joint is Joint.BOTH_CHANGED]
-    if rows and all(row.standing.joint is Joint.SAME for row in rows):
-        lines.append("Both sides are the same: there is nothing to transfer.")
-    if replaced:
-        lines.append(
-            f"Upload replaces {names_text(replaced)} there. Nailer keeps the old version, so you can take it back."
-        )
-    if new:
-        lines.append(f"Upload adds {names_text(new)} there.")
-    if newer_there:
-        lines.append(f"{names_text(newer_there)} is newer there. Download replaces it here.")
-    if gone:
-        lines.append(f"Download adds {names_text(gone)} here.")
-    if clash:
-        lines.append(
-            f"{names_text(clash)} changed on both sides. Upload or download replaces one version; Nailer keeps it."
-        )
-    return lines
-
-
-def _prefers_down(rows: list[LedgerRow]) -> bool:
-    down = sum(row.standing.joint in (Joint.NEWER_THERE, Joint.ONLY_THERE) for row in rows)
-    return down > len(rows) / 2
-
-
-def _access_trouble(row: LedgerRow | None) -> str:
-    trouble = access_rules.trouble(row.entry) if row is not None else None
-    return f"Warning: {trouble}." if trouble else ""

@@ -46,7 +46,7 @@ export function look(cm, name, own = {}) {
       fontSize: `${own.text || 13}px`,
     },
     "&.cm-focused": { outline: "none" },
-    ".cm-scroller": { fontFamily: "var(--mono)", lineHeight: "1.6" },
+    ".cm-scroller": { fontFamily: "var(--mono)", lineHeight: "1.6", fontVariantLigatures: "none" },
     ".cm-gutters": { backgroundColor: "var(--card)", color: "var(--faint)", border: "none" },
     ".cm-activeLine, .cm-activeLineGutter": { backgroundColor: "var(--here-tint)" },
     ".cm-cursor": { borderLeftColor: "var(--ink)" },
@@ -91,18 +91,30 @@ export function look(cm, name, own = {}) {
     ".cm-changeGutter": { width: "4px" },
     ".cm-changedLineGutter": { backgroundColor: "var(--good)" },
     ".cm-deletedLineGutter": { backgroundColor: "var(--bad)" },
+    ".cm-chunkButtons .merge-choice": {
+      margin: "2px 4px",
+      padding: "1px 8px",
+      border: "1px solid var(--line-strong)",
+      borderRadius: "6px",
+      background: "var(--card)",
+      color: "var(--ink)",
+      font: "600 12px var(--font)",
+      cursor: "pointer",
+    },
+    ".cm-chunkButtons .merge-choice.take": { color: "var(--clash)" },
     ".cm-collapsedLines::before, .cm-collapsedLines::after": { content: "none" },
     ".cm-collapsedLines": { color: "var(--muted)", background: "var(--paper)", fontFamily: "var(--font)" },
     ".cm-foldPlaceholder": { backgroundColor: "var(--paper)", border: "1px solid var(--line)", color: "var(--muted)" },
   });
   const keys = [
+    // Before the search's own keys, one of which is the same.
+    { key: "Mod-g", run: cm.gotoLine, preventDefault: true },
     ...cm.closeBracketsKeymap,
     ...cm.defaultKeymap,
     ...cm.searchKeymap,
     ...cm.historyKeymap,
     ...cm.foldKeymap,
     ...cm.completionKeymap,
-    { key: "Mod-g", run: cm.gotoLine, preventDefault: true },
   ];
   return [
     cm.lineNumbers(),

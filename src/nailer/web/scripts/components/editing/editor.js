@@ -8,6 +8,7 @@ import { languageOf, look } from "../../lib/editorlook.js";
 const TYPED_AFTER_MS = 400;
 const CHECK_AFTER_MS = 700;
 const SEEN_EVERY_MS = 20000;
+const FOLDED = "nailer-editor-side-folded";
 // The editor's own object stays out of Alpine's reach: a proxy of it would not work.
 let view = null;
 let base = "";
@@ -26,9 +27,11 @@ export default () => ({
   place: "",
   findings: [],
   formWords: "",
+  sideIsFolded: "false",
   history: false,
   init() {
     this.data = this.$root.dataset;
+    if (localStorage.getItem(FOLDED) === "true") this.foldSide();
     const state = JSON.parse(document.getElementById("editor-state").textContent);
     base = state.base;
     this.basedOn = state.version;
@@ -37,6 +40,7 @@ export default () => ({
     this.changedThere = this.data.changedThere === "yes";
     this.gone = this.data.gone === "yes";
     this.draw(state);
+    if (this.data.compare === "other") this.compareOther();
     this.check();
     this.seen = setInterval(() => this.check(), SEEN_EVERY_MS);
     this.onLeave = () => this.flush(true);
@@ -343,13 +347,22 @@ export default () => ({
   },
 
   // Versions and differences.
+  toLine() {
+    cm.gotoLine(view);
+  },
+  foldSide() {
+    this.sideIsFolded = this.sideIsFolded === "true" ? "false" : "true";
+    localStorage.setItem(FOLDED, this.sideIsFolded);
+    this.$root.classList.toggle("folded", this.sideIsFolded === "true");
+  },
   differ() {
     if (this.differing === "true") {
       this.differing = "false";
       view.dispatch({ effects: differing.reconfigure([]) });
     } else this.compareWith(base);
   },
-  compareWith(text) {
+  // `choosing`: for each place that differs, buttons to keep it or to take the other text.
+  compareWith(text, choosing = false) {
     if (text === this.text) {
       this.differing = "false";
       view.dispatch({ effects: differing.reconfigure([]) });
@@ -358,13 +371,30 @@ export default () => ({
     this.differing = "true";
     const merging = cm.unifiedMergeView({
       original: text,
-      mergeControls: false,
+      mergeControls: choosing && ((kind, act) => this.choice(kind, act)),
       gutter: true,
       collapseUnchanged: { margin: 4, minSize: 12 },
     });
     view.dispatch({ effects: differing.reconfigure([]) });
     view.dispatch({ effects: differing.reconfigure(merging) });
     view.focus();
+  },
+  choice(kind, act) {
+    const other = this.data.side === "there" ? "here" : "there";
+    const button = document.createElement("button");
+    button.type = "button";
+    button.textContent = kind === "accept" ? `Keep ${this.data.side}` : `Take from ${other}`;
+    button.className = `merge-choice ${kind === "accept" ? "keep" : "take"}`;
+    button.addEventListener("mousedown", act);
+    button.addEventListener("click", (event) => event.detail === 0 && act(event)); // by the keyboard
+    return button;
+  },
+  async compareOther() {
+    try {
+      this.compareWith(await this.versionText("other"), true);
+    } catch (error) {
+      complain(error);
+    }
   },
   async versionText(version) {
     const found = await json(`/drafts/${this.data.draft}/versions/${version}`);

@@ -13,19 +13,23 @@ export default {
     if (!count) this.closeSheet();
   },
 
+  get likeliest() {
+    const { inspector } = this.$refs;
+    return inspector.querySelector(".acts .btn:not(.second)") || inspector.querySelector(".acts .btn");
+  },
+
   nameBarAct() {
-    const main =
-      this.$refs.inspector.querySelector(".acts .btn:not(.second)") || this.$refs.inspector.querySelector(".acts .btn");
+    const main = this.likeliest;
     const { baract } = this.$refs;
     baract.hidden = !main;
     if (!main) return;
-    baract.textContent = main.textContent.trim();
+    const words = [...main.childNodes].filter((one) => one.nodeName !== "KBD").map((one) => one.textContent);
+    baract.textContent = words.join("").trim();
     baract.className = main.className.replace("wide", "");
-    baract.dataset.bar = main.dataset.act;
   },
 
   barAct() {
-    this.$refs.inspector.querySelector(`.acts [data-act="${this.$refs.baract.dataset.bar}"]`)?.click();
+    this.likeliest?.click();
   },
 
   openSheet() {
@@ -52,10 +56,13 @@ export default {
   async askInspector() {
     this.asking = new AbortController();
     try {
+      const open = [...this.$refs.inspector.querySelectorAll("[data-fold][open]")].map((one) => one.dataset.fold);
       this.$refs.inspector.innerHTML = await html(`/sites/${this.data.site}/inspect`, {
         body: this.wish,
         signal: this.asking.signal,
       });
+      // What was unfolded for one name is unfolded for the next.
+      for (const fold of open) this.$refs.inspector.querySelector(`[data-fold=${fold}]`)?.setAttribute("open", "");
       this.nameBarAct();
     } catch (error) {
       complain(error);
@@ -96,6 +103,7 @@ export default {
     else if (act === "tray-put") this.tray("tray", this.wish);
     else if (act === "tray-empty") this.tray("tray/empty", {});
     else if (act === "tray-there" || act === "tray-here") this.plan("carry-tray", { to_side: act.slice(5) });
+    else if (act === "unpick") this.pickNone();
     else if (act === "let-go") this.setMark("let-go", { side: button.dataset.side, path: button.dataset.path });
     else if (act === "unpack-there") {
       notice("The server is unpacking …");
@@ -136,7 +144,7 @@ export default {
 
   async live(button) {
     button.disabled = true;
-    const place = button.parentElement.querySelector("[data-part=live]");
+    const place = this.$refs.inspector.querySelector("[data-part=live]");
     try {
       place.innerHTML = await html(`/sites/${this.data.site}/live?path=${button.dataset.path}`, { body: {} });
     } catch (error) {
