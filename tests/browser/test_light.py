@@ -19,6 +19,7 @@ VIEWS = [
     "/sites/1/changes",
     "/sites/1/checks",
     "/sites/1/packages",
+    "/sites/1/copies",
     "/sites/1/recovery",
     "/sites/1/connection",
     "/sites/1/settings",

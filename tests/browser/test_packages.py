@@ -18,6 +18,7 @@ def test_what_breaks_a_page_is_found_set_aside_and_brought_back(files: Files, de
     addons = demo.there / "add-ons"
     files.driver.find_element(By.LINK_TEXT, "Packages").click()
     files.sees_text("Gull counter")
+    files.see("open-search").click()
     files.see("search-address").send_keys(Keys.CONTROL + "a")
     files.see("search-address").send_keys("https://skerryferries.example/cgi-bin/board.cgi")
     files.see("search").click()
@@ -30,7 +31,7 @@ def test_what_breaks_a_page_is_found_set_aside_and_brought_back(files: Files, de
     files.see("ask-go").click()
     files.see("aside")
     assert not (addons / "gull-counter").exists()
-    assert files.driver.find_element(By.CSS_SELECTOR, '[data-test="package"] [data-test="bring-back"]')
+    package(files, "add-ons/gull-counter").click()
 
     files.see("bring-back").click()
     files.wait((addons / "gull-counter").exists, "it was never brought back")
@@ -51,7 +52,8 @@ def test_a_version_takes_the_place_of_another_and_goes_back(files: Files, demo: 
     edited = (skin / "type" / "harbour.css").read_text()
     files.driver.find_element(By.LINK_TEXT, "Packages").click()
     files.sees_text("Harbour")
-    package(files, "skins/harbour").find_element(By.CSS_SELECTOR, '[data-test="new-version"]').click()
+    package(files, "skins/harbour").click()
+    files.see("new-version").click()
     files.sees_text("choose the new version")
     offered(files, "1.5.0").click()
     files.sees_text("What happens")
@@ -77,9 +79,9 @@ def test_the_way_back_leads_to_a_copy_that_is_compared_and_restored(files: Files
     """The site is broken: the way back, the newest copy, Restore all, Carry out: four steps back."""
     page = demo.there / "contact.html"
     before = page.read_bytes()
-    files.driver.find_element(By.LINK_TEXT, "Packages").click()
+    files.driver.find_element(By.LINK_TEXT, "Copies").click()
     files.see("copy-site").click()
-    copied = (By.XPATH, "//*[@data-test='copies']/li[.//b='htdocs'][.//a]")
+    copied = (By.XPATH, "//*[@data-test='copy'][.//b='htdocs'][contains(., 'verified')]")
     files.wait(lambda: files.driver.find_elements(*copied), "it was never copied")
     page.write_text("somebody broke this")
     (demo.there / "freight.html").unlink()

@@ -54,6 +54,22 @@ def count_text(count: int, one: str, many: str | None = None) -> str:
     return number_text(count) + " " + (one if count == 1 else many or one + "s")
 
 
+def era_text(moment: datetime, now: datetime, zone: tzinfo) -> str:
+    """The heading under which something of the past is looked for: `Today`, `This week`, `November`, `2025`.
+
+    >>> from datetime import timedelta
+    >>> now = datetime(2026, 5, 7, 12, tzinfo=UTC)
+    >>> [era_text(now - timedelta(days=days), now, UTC) for days in (0, 2, 20, 200)]
+    ['Today', 'This week', 'April', '2025']
+    """
+    day, today = aware(moment).astimezone(zone).date(), now.astimezone(zone).date()
+    if day >= today:
+        return "Today"
+    if day.isocalendar()[:2] == today.isocalendar()[:2]:
+        return "This week"
+    return f"{day:%B}" if day.year == today.year else str(day.year)
+
+
 def when_text(at: datetime, now: datetime, zone: tzinfo = UTC) -> str:
     """A moment as short as it can be told apart: `today 10:42`, `yesterday 09:15`, `12 Nov 16:03`, `9 Jan 2025`."""
     local, today = at.astimezone(zone), now.astimezone(zone)

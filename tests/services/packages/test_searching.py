@@ -297,11 +297,11 @@ async def test_packages_are_seen_with_what_is_here(world: World, pages: Pages) -
     found = {one.name: one for one in (await book.seen(world.site)).packages}
     assert sorted(found) == ["Part 0", "Part 1", "Part 2"], "what lies in a package is part of it"
     assert found["Part 1"].order == "newer"
-    assert (found["Part 0"].here, found["Part 0"].in_use) == (None, None)
+    assert (found["Part 0"].here, found["Part 0"].used_by) == (None, None)
     await world.nailer.checks.reader.begin(world.account_id, world.site)
     await world.nailer.checks.reader.wait(world.site.id)
     found = {one.name: one for one in (await book.seen(world.site)).packages}
-    assert (found["Part 2"].in_use, found["Part 0"].in_use, found["Part 0"].files) == (True, False, 2)
+    assert (found["Part 2"].used_by, found["Part 0"].used_by, found["Part 0"].files) == (1, 0, 2)
     await world.nailer.packages.asides.set_aside(world.account_id, world.site, found["Part 0"].path)
     found = {one.name: one for one in (await book.seen(world.site)).packages}
     assert found["Part 0"].aside is not None

@@ -48,8 +48,11 @@ def test_a_copy_is_looked_into_folder_by_folder_compared_packed_and_laid_down(ma
     site = packages.removesuffix("/packages")
     found = copied(maren, site)
     number = found.partition('data-copy="')[2].partition('"')[0]
-    at = f"{packages}/copies/{number}"
+    at = f"{site}/copies/{number}"
     assert "skins/" in maren.get(at).text
+    earlier = maren.get(f"{packages}/copies/{number}?below=/skins")
+    assert (earlier.url.path, earlier.url.query) == (at, b"below=/skins"), "an address of before leads on"
+    assert maren.get(f"{packages}/copies").url.path == f"{site}/copies"
     write(maren.there, "skins/harbour/lib/came.js", "1")
     inside = maren.get(f"{at}?below=/skins/harbour/lib").text
     assert "added since" in inside
@@ -70,12 +73,12 @@ def test_a_copy_is_looked_into_folder_by_folder_compared_packed_and_laid_down(ma
 def test_a_folder_is_copied_each_day_by_wish(maren: Visitor) -> None:
     site = maren.open_site()
     wish = {"path": "/htdocs", "at": "03:15", "daily": 3, "weekly": 0, "monthly": 0}
-    found = maren.post(f"{site}/packages/copy-times", wish).text
+    found = maren.post(f"{site}/copies/times", wish).text
     assert "daily\n    at 03:15" in found or "at 03:15" in found
-    assert "Keeps 3 daily" in found
+    assert "keeps 3 daily" in found
     number = found.partition('data-time="')[2].partition('"')[0]
-    assert "Stay: 3 daily" not in maren.post(f"{site}/packages/copy-times/{number}/drop").text
-    assert maren.post(f"{site}/packages/copy-times", wish | {"at": "31:15"}).status_code == 422
+    assert "Stay: 3 daily" not in maren.post(f"{site}/copies/times/{number}/drop").text
+    assert maren.post(f"{site}/copies/times", wish | {"at": "31:15"}).status_code == 422
 
 
 def test_the_ledger_and_the_editor_say_what_lies_in_a_package(maren: Visitor) -> None:
@@ -94,4 +97,4 @@ def test_the_ledger_and_the_editor_say_what_lies_in_a_package(maren: Visitor) ->
     assert "separate style sheet" in page
     write(maren.there, "skins/harbour/mine.css", "mine { }")
     assert "in-package" not in maren.get(f"{site}/edit?side=there&path=/htdocs/skins/harbour/mine.css").text
-    assert "as delivered" in maren.get(f"{packages}/list").text
+    assert "As delivered" in maren.get(f"{packages}/list").text

@@ -42,7 +42,9 @@ def test_the_page_offers_what_lies_here(maren: Visitor) -> None:
     assert "harbour-1.10.zip" in page
     assert maren.get(f"{packages}/version").status_code == 404
     assert maren.get(f"{packages}/version?path=/htdocs/skins").status_code == 422
-    assert "1.10 here, an archive" in maren.get(f"{packages}/list").text
+    listed = maren.get(f"{packages}/list").text
+    assert "zip</span>" in listed
+    assert "Replace with 1.10 …" in listed
     wish = {"path": "/htdocs/skins/harbour", "here": "/studio/moss/skins/harbour-1.10.zip"}
     at = maren.post(f"{packages}/replacements/here", wish).json()["address"]
     assert "1.10" in state(maren, at)

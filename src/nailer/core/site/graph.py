@@ -138,6 +138,14 @@ class Graph:
             if target.path is not None
         )
 
+    def pages_outside_using(self, folder: SitePath) -> int:
+        """How many pages outside a folder refer to what lies in it."""
+        return sum(
+            page.below(folder) is None
+            and any(target.path is not None and target.path.below(folder) is not None for _, target, _ in led)
+            for page, led in self.leads.items()
+        )
+
     def elsewhere(self) -> dict[str, tuple[RefersAt, ...]]:
         """The web addresses of other sites that pages refer to, without their fragments, each with where."""
         found: dict[str, list[RefersAt]] = defaultdict(list)

@@ -6,7 +6,7 @@ import asyncio
 from dataclasses import dataclass
 
 from nailer.acting import reaches
-from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.entry import Entry, SideName, Stamp
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.packages.advice import where_to_change
 from nailer.core.packages.declared import Declared
@@ -32,8 +32,9 @@ _THERE = SideName.THERE
 @dataclass(frozen=True, slots=True)
 class PackageSeen:
     """A package there. `here` is what its counterpart declares (None: nothing, or no counterpart), `order` how that stands
-    to it, `offered` what else lies here that may be a version of it. `files`, `size` and `in_use` are None where the site
-    was not read yet. `aside`: it is set aside. `edits` are its hand edits, as far as they are known."""
+    to it, `offered` what else lies here that may be a version of it. `files`, `size`, `used_by` (how many pages refer to it)
+    and `changed` (its newest file) are None where the site was not read yet. `aside`: it is set aside. `edits` are its
+    hand edits, as far as they are known."""
 
     path: SitePath
     name: str
@@ -43,10 +44,16 @@ class PackageSeen:
     order: Order | None
     files: int | None
     size: int | None
-    in_use: bool | None
+    used_by: int | None
+    changed: Stamp | None = None
     aside: SetAside | None = None
     offered: tuple[Offered, ...] = ()
     edits: HandEdits | None = None
+
+    @property
+    def newer(self) -> Offered | None:
+        """What lies here elsewhere and is newer than it: the newest that was found."""
+        return next((one for one in self.offered if one.order is Order.NEWER), None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,11 +170,14 @@ class PackageBook:
         near = site.counterpart(_THERE, own)
         known = await self._sources.offered_for(site, Found(own, own.name, found), listed)
         offered = tuple(one for one in known if one.path != near and one.order is not Order.SAME)
-        files = size = in_use = None
+        files = size = used_by = changed = None
         if learned is not None:
             inside = [entry for path, entry in learned.there.files() if path.below(own) is not None]
             files, size = len(inside), sum(entry.size for entry in inside)
-            in_use = _used(learned, own)
+            changed = max(
+                (one.stamp for one in inside if one.stamp is not None), key=lambda stamp: stamp.at_ns, default=None
+            )
+            used_by = learned.graph.pages_outside_using(own)
         return PackageSeen(
             own,
             found.name or shown_name(own.name),
@@ -177,7 +187,8 @@ class PackageBook:
             order(version, found.version) if version is not None else None,
             files,
             size,
-            in_use,
+            used_by,
+            changed,
             aside,
             offered,
             await self._sources.edits(site, own, found.version.text),

@@ -1,20 +1,25 @@
-"""Proved copies of folders there: taken, looked into, rehearsed, restored by a plan."""
+"""Verified copies of folders there: made, opened, test restored, restored by a plan."""
 
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from itertools import groupby
 
 from fastapi import APIRouter
 from starlette.requests import Request
-from starlette.responses import Response, StreamingResponse
+from starlette.responses import RedirectResponse, Response, StreamingResponse
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.packages.keeping import KeepingRule, copy_name
 from nailer.core.packages.manifest import Difference
-from nailer.services.packages import CopyState, Form, RestoreTarget
+from nailer.core.words import era_text
+from nailer.services.packages import CopyState, Form, ProvedCopy, RestoreTarget
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
+from nailer.web.shell import urls
 from nailer.web.shell.doors import Id, PackagesDoor, SignedIn, SitesDoor, TheSite, packages_of
 from nailer.web.shell.forms import CopyTimeWish, ProvedCopyWish, QueryValues, RestoreToWish, RestoreWish
 from nailer.web.shell.headers import download_headers
@@ -23,13 +28,33 @@ from nailer.web.shell.pages import render, zone_of
 router = APIRouter()
 
 
-@router.get("/sites/{site_id}/packages/copies")
+@router.get("/sites/{site_id}/copies")
+async def copies_page(request: Request, site: TheSite, sites: SitesDoor) -> Response:
+    """The page comes at once; the copies fill it."""
+    pinned = bool(await sites.connector.pinned(site))
+    return render(request, "packages/copies.html", site=site, known=pinned, section="copies")
+
+
+@router.get("/sites/{site_id}/copies/list")
 async def copies(request: Request, site: TheSite) -> Response:
     """The copies of a site, as a fragment."""
     return await _shown(request, site)
 
 
-@router.post("/sites/{site_id}/packages/copies")
+@router.get("/sites/{site_id}/packages/copies")
+async def earlier_page(site: TheSite) -> Response:
+    """The address that this page had."""
+    return RedirectResponse(urls.site(site.id, "copies"), 308)
+
+
+@router.get("/sites/{site_id}/packages/copies/{copy_id}")
+async def earlier_copy_page(request: Request, site: TheSite, copy_id: Id) -> Response:
+    """The address that a copy's page had."""
+    query = f"?{request.url.query}" if request.url.query else ""
+    return RedirectResponse(urls.site(site.id, "copies", str(copy_id)) + query, 308)
+
+
+@router.post("/sites/{site_id}/copies")
 async def take(
     request: Request, site: TheSite, wish: ProvedCopyWish, packages: PackagesDoor, session: SignedIn
 ) -> Response:
@@ -40,21 +65,21 @@ async def take(
     return await _shown(request, site)
 
 
-@router.post("/sites/{site_id}/packages/copies/{copy_id}/rehearse")
+@router.post("/sites/{site_id}/copies/{copy_id}/test-restore")
 async def rehearse(request: Request, site: TheSite, copy_id: Id, packages: PackagesDoor) -> Response:
     """Restore a copy into a scratch folder, and compare."""
     await packages.copies.rehearse(site, copy_id)
     return await _shown(request, site)
 
 
-@router.post("/sites/{site_id}/packages/copies/{copy_id}/drop")
+@router.post("/sites/{site_id}/copies/{copy_id}/drop")
 async def drop(request: Request, site: TheSite, copy_id: Id, packages: PackagesDoor) -> Response:
     """Forget a copy."""
     await packages.copies.drop(site, copy_id)
     return await _shown(request, site)
 
 
-@router.get("/sites/{site_id}/packages/copies/{copy_id}")
+@router.get("/sites/{site_id}/copies/{copy_id}")
 async def look_inside(
     request: Request, site: TheSite, copy_id: Id, packages: PackagesDoor, sites: SitesDoor
 ) -> Response:
@@ -66,7 +91,7 @@ async def look_inside(
         "packages/copy.html",
         site=site,
         known=bool(await sites.connector.pinned(site)),
-        section="packages",
+        section="copies",
         copy=copy,
         inside=inside,
         rows=rows,
@@ -76,7 +101,7 @@ async def look_inside(
     )
 
 
-@router.get("/sites/{site_id}/packages/copies/{copy_id}/compared")
+@router.get("/sites/{site_id}/copies/{copy_id}/compared")
 async def compared(request: Request, site: TheSite, copy_id: Id, packages: PackagesDoor) -> Response:
     """Every name that is not as it was, as a fragment."""
     copy, found = await packages.restoring.compared(site, copy_id)
@@ -84,14 +109,14 @@ async def compared(request: Request, site: TheSite, copy_id: Id, packages: Packa
     return render(request, "packages/_copy-compared.html", copy=copy, found=found, counts=counts)
 
 
-@router.get("/sites/{site_id}/packages/copies/{copy_id}/{form}")
+@router.get("/sites/{site_id}/copies/{copy_id}/{form}")
 async def archive(site: TheSite, copy_id: Id, form: Form, packages: PackagesDoor) -> Response:
     """A copy as one archive."""
     name, content = await packages.copies.packed(site, copy_id, form)
     return StreamingResponse(content, headers=download_headers(name.encode()))
 
 
-@router.post("/sites/{site_id}/packages/copies/{copy_id}/restore")
+@router.post("/sites/{site_id}/copies/{copy_id}/restore")
 async def restore(
     request: Request, site: TheSite, copy_id: Id, wish: RestoreWish, packages: PackagesDoor, session: SignedIn
 ) -> Response:
@@ -100,7 +125,7 @@ async def restore(
     return await plan_dialog(request, site, await packages.restoring.restore(session.account_id, site, copy_id, below))
 
 
-@router.post("/sites/{site_id}/packages/copies/{copy_id}/restore-to")
+@router.post("/sites/{site_id}/copies/{copy_id}/restore-to")
 async def restore_to(
     request: Request,
     site: TheSite,
@@ -121,7 +146,7 @@ async def restore_to(
     return await plan_dialog(request, other, job_id)
 
 
-@router.post("/sites/{site_id}/packages/copy-times")
+@router.post("/sites/{site_id}/copies/times")
 async def add_time(
     request: Request, site: TheSite, wish: CopyTimeWish, packages: PackagesDoor, session: SignedIn
 ) -> Response:
@@ -132,11 +157,18 @@ async def add_time(
     return await _shown(request, site)
 
 
-@router.post("/sites/{site_id}/packages/copy-times/{time_id}/drop")
+@router.post("/sites/{site_id}/copies/times/{time_id}/drop")
 async def drop_time(request: Request, site: TheSite, time_id: Id, packages: PackagesDoor) -> Response:
     """Copy it by itself no more."""
     await packages.copy_times.drop(site, time_id)
     return await _shown(request, site)
+
+
+def _by_time(request: Request, found: Sequence[ProvedCopy]) -> list[tuple[str, list[ProvedCopy]]]:
+    """Copies that ended, under the headings that people look for: today, this week, a month."""
+    now, zone = datetime.now(UTC), zone_of(request)
+    ended = [one for one in found if one.state is not CopyState.COPYING]
+    return [(key, list(some)) for key, some in groupby(ended, lambda one: era_text(one.begun_at, now, zone))]
 
 
 async def _shown(request: Request, site: Site) -> Response:
@@ -146,7 +178,7 @@ async def _shown(request: Request, site: Site) -> Response:
         request,
         "packages/_copies.html",
         site=site,
-        found=found,
+        groups=_by_time(request, found),
         standing=standing,
         CopyState=CopyState,
         times=await packages_of(request).copy_times.of(site),

@@ -20,7 +20,7 @@ async def recovery_page(request: Request, site: TheSite, sites: SitesDoor) -> Re
     """The page comes at once; what is wrong, and the ways back, fill it."""
     asked = QueryValues(request).text("address") or (site.document_roots[0].address if site.document_roots else "")
     pinned = bool(await sites.connector.pinned(site))
-    return render(request, "packages/recovery.html", site=site, known=pinned, section="packages", asked=asked)
+    return render(request, "packages/recovery.html", site=site, known=pinned, section="copies", asked=asked)
 
 
 @router.get("/sites/{site_id}/recovery/ways")

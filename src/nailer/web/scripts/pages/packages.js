@@ -1,3 +1,4 @@
+import copies from "../components/packages/copies.js";
 import packages from "../components/packages/packages.js";
 import provedcopy from "../components/packages/provedcopy.js";
 import recovery from "../components/packages/recovery.js";
@@ -5,4 +6,4 @@ import replacement from "../components/packages/replacement.js";
 import version from "../components/packages/version.js";
 import { begin } from "../main.js";
 
-begin({ packages, provedcopy, recovery, replacement, version });
+begin({ copies, packages, provedcopy, recovery, replacement, version });

@@ -40,7 +40,7 @@ export default () => ({
     this.changedThere = this.data.changedThere === "yes";
     this.gone = this.data.gone === "yes";
     this.draw(state);
-    if (this.data.compare === "other") this.compareOther();
+    if (this.data.beside === "other") this.compareOther();
     this.check();
     this.seen = setInterval(() => this.check(), SEEN_EVERY_MS);
     this.onLeave = () => this.flush(true);

@@ -6,18 +6,34 @@ import { takeBack } from "../../lib/takeback.js";
 export default () => ({
   init() {
     this.fill();
+    this.fill(this.$refs.scratch);
   },
-  async fill() {
-    const place = this.$refs.ways;
+  async fill(place = this.$refs.ways) {
     try {
       place.innerHTML = await html(place.dataset.part);
     } catch (error) {
       place.textContent = error.message;
     }
   },
+  async scratch(button) {
+    const { why, hours } = button.form?.elements || {};
+    const [act, body] = {
+      "scratch-make": ["", { why: why?.value, hours: Number(hours?.value) }],
+      "scratch-longer": [`/${button.dataset.area}/longer`, { hours: 24 }],
+      "scratch-end": [`/${button.dataset.area}/end`, {}],
+    }[button.dataset.do];
+    button.disabled = true;
+    try {
+      this.$refs.scratch.innerHTML = await html(this.$refs.scratch.dataset.part + act, { body });
+    } catch (error) {
+      button.disabled = false;
+      complain(error);
+    }
+  },
   async act(event) {
     const button = event.target.closest("button[data-do]");
     if (!button) return;
+    if (button.dataset.do.startsWith("scratch-")) return this.scratch(button);
     const { number } = button.dataset;
     const site = this.$root.dataset.site;
     if (button.dataset.do === "job") {
