@@ -119,6 +119,7 @@ def test_a_broken_script_is_mended_step_by_step(files: Files, demo: Demo) -> Non
     script.write_bytes(well.replace(b"\n", b"\r\n"))
     script.chmod(0o644)
     files.go("/sites/1/checks")
+    files.driver.find_element(By.CSS_SELECTOR, '[data-test="scripts"] summary').click()
     files.see("repair-access").click()
     files.wait(lambda: stat.S_IMODE(script.stat().st_mode) == 0o755)
 

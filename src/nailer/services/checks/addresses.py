@@ -41,6 +41,7 @@ from nailer.services.checks.ground import is_guarded, need_whole, roots_there
 from nailer.services.checks.trying import TrialFile, TrialFiles
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files
+from nailer.sides.failures import failure_words
 from nailer.sides.side import Side
 from nailer.store.checks.findings import SiteFact
 from nailer.store.sites import Site
@@ -130,7 +131,7 @@ class Addresses:
         except ssl.SSLError:
             return SeenCertificate(host, words="no encrypted service answers")
         except (TimeoutError, OSError, ValueError) as error:
-            return SeenCertificate(host, words=str(error)[:160] or f"no answer within {_WITHIN_S:.0f} s")
+            return SeenCertificate(host, words=failure_words(error) or f"no answer within {_WITHIN_S:.0f} s")
         shown: ssl.SSLObject = writer.get_extra_info("ssl_object")
         raw = shown.getpeercert(binary_form=True)
         writer.transport.abort()  # a server that never answers a farewell is not waited for
@@ -277,4 +278,4 @@ def _read_certificate(host: str, raw: bytes) -> SeenCertificate:
         issuers = shown.issuer.get_attributes_for_oid(NameOID.ORGANIZATION_NAME) or list(shown.issuer)
         return SeenCertificate(host, names, shown.not_valid_after_utc, str(issuers[0].value) if issuers else "")
     except (ValueError, x509.DuplicateExtension, x509.UnsupportedGeneralNameType) as error:
-        return SeenCertificate(host, words=f"its certificate cannot be read: {str(error)[:120]}")
+        return SeenCertificate(host, words=f"its certificate cannot be read: {failure_words(error, 120)}")

@@ -9,7 +9,7 @@ from nailer.acting import grant_on
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import SideName
 from nailer.core.site.attention import FirstSteps, Need, SiteFacts, is_new, needs_of
-from nailer.errors import FileMissing
+from nailer.errors import FileMissing, NailerError
 from nailer.services.files import Files
 from nailer.store.checks.attention import SiteStored
 from nailer.store.sites import Site
@@ -74,10 +74,13 @@ class Attention:
 
     async def _fetched(self, site: Site) -> bool | None:
         """True where the folder here holds something; None where it cannot be looked at."""
-        read = await self._files.browse.listing(site, SideName.HERE, site.start_here)
-        if isinstance(read.problem, FileMissing):
+        try:
+            async with self._files.browse.side(site, SideName.HERE) as here:
+                return bool((await here.list(site.start_here)).entries)
+        except FileMissing:
             return False
-        return bool(read.entries) if read.problem is None else None
+        except NailerError:
+            return None
 
     @staticmethod
     def needs(facts: SiteFacts) -> tuple[Need, ...]:

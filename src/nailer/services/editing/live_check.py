@@ -25,6 +25,7 @@ from nailer.core.files.sitepath import SitePath, address_of, without_scheme
 from nailer.core.numbers import number_in
 from nailer.errors import FileMissing, InvalidInput, Unreadable
 from nailer.services.files import Browse
+from nailer.sides.failures import failure_words
 from nailer.store.sites import Site
 
 _WITHIN_S = 15.0
@@ -150,7 +151,7 @@ class LiveCheck:
                 answer = await self._send(client, "POST", target, {})
                 await answer.aclose()
         except (TimeoutError, httpx2.HTTPError, httpx2.InvalidURL, OSError, ValueError) as error:
-            return f"The purge address does not answer: {str(error)[:120] or 'nothing came in time'}."
+            return f"The purge address does not answer: {failure_words(error, 120) or 'nothing came in time'}."
         return f"Nailer asked the cache to delete the file. The cache answered {answer.status_code}."
 
     async def _get(
@@ -242,7 +243,7 @@ async def _answered(how: FetchedHow, address: str, ask: Callable[[httpx2.AsyncCl
     except (TimeoutError, httpx2.TimeoutException):
         return Fetched(how, address, words=f"no answer within {_WITHIN_S:.0f} s")
     except (httpx2.HTTPError, httpx2.InvalidURL, OSError, ssl.SSLError, ValueError) as error:
-        return Fetched(how, address, words=str(error)[:200] or "the connection was lost")
+        return Fetched(how, address, words=failure_words(error, 200) or "the connection was lost")
 
 
 def _with_query(address: str) -> str:

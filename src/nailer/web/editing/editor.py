@@ -109,6 +109,7 @@ async def editor_page(
         name=shown_name(draft.path.name),
         files=[one for one in files if one.site_id == site_id],
         line=query.number("line", 0),
+        find=query.text("find")[:500],
         compare="other" if query.text("compare") == "other" else "",
         ways=ways,
         kind=reads_cleanly(shown_name(draft.path.name)),

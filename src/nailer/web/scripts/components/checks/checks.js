@@ -24,10 +24,11 @@ export default () => ({
       else this.mending.set(detail.job, null);
     };
     addEventListener("nailer:carrying", this.hear);
-    this.fill(this.$refs.scripts).then(() => this.lookAtScripts());
-    this.fill(this.$refs.access);
+    // Each script is asked for by itself: not before somebody wants to know.
+    this.$refs.scripts.addEventListener("toggle", () => this.look(null), { once: true });
+    this.part(this.$refs.access);
     if (this.$refs.room) this.fill(this.$refs.room);
-    if (this.$refs.address) this.fill(this.$refs.address);
+    if (this.$refs.address) this.part(this.$refs.address);
     if (this.$refs.host) this.fill(this.$refs.host);
     this.follow();
   },
@@ -71,17 +72,33 @@ export default () => ({
     this.follow();
   },
   lookAtScripts() {
-    this.$refs.scripts.querySelectorAll("[data-script]").forEach((one) => this.look(one));
+    this.$refs.scriptlist.querySelectorAll("[data-script]").forEach((one) => this.look(one));
   },
-  async fill(place) {
+  async fill(place, address = place.dataset.part) {
     try {
-      place.innerHTML = await html(place.dataset.part);
+      place.innerHTML = await html(address);
     } catch (error) {
       place.textContent = error.message;
     }
   },
+  // A part that stays folded while nothing in it is wrong.
+  async part(details) {
+    const body = details.querySelector(".part-body");
+    await this.fill(body, details.dataset.part);
+    this.says(details);
+  },
+  says(details) {
+    const wrong = details.querySelectorAll(".part-body :is(.callout.warn, .chip.bad, .risks li, [data-wrong])").length;
+    const state = details.querySelector(".part-state");
+    state.textContent = wrong ? `${wrong} ${wrong === 1 ? "thing needs" : "things need"} you` : "fine";
+    state.className = `part-state ${wrong ? "warn-ink" : "good-ink"}`;
+    details.open ||= wrong > 0;
+  },
   async look(article) {
-    if (!article) return this.fill(this.$refs.scripts).then(() => this.lookAtScripts());
+    if (!article) {
+      await this.fill(this.$refs.scriptlist, this.$refs.scripts.dataset.part);
+      return this.lookAtScripts();
+    }
     try {
       article.innerHTML = await html(article.dataset.script);
     } catch (error) {
@@ -108,7 +125,7 @@ export default () => ({
       case "mend":
         return this.mend(button);
       case "address":
-        return this.fill(this.$refs.address);
+        return this.part(this.$refs.address);
       case "prove":
         return this.prove();
       case "try-scripts":
@@ -135,7 +152,10 @@ export default () => ({
       verb: "Test",
       choices: [{ value: "prove", word: "Test with a file", help }],
       done: async () => {
-        this.$refs.address.innerHTML = await html(`/sites/${this.data.site}/checks/prove`, { body: {} });
+        const found = await html(`/sites/${this.data.site}/checks/prove`, { body: {} });
+        this.$refs.address.querySelector(".part-body").innerHTML = found;
+        this.says(this.$refs.address);
+        this.$refs.address.open = true;
       },
     };
     dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
@@ -163,15 +183,23 @@ export default () => ({
     const url = `/sites/${this.data.site}/checks/mend`;
     const body = { sort: card.dataset.sort, mend: button.dataset.mend, first: Number(card.dataset.first) };
     if (body.mend !== "close") return dispatchEvent(new CustomEvent("nailer:plan", { detail: { url, body } }));
-    button.disabled = true;
-    try {
-      const { job } = await json(url, { body });
-      this.mended.add(job);
-      notice("Its permissions are being set to 600.", { back: job });
-    } catch (error) {
-      button.disabled = false;
-      complain(error);
-    }
+    const ask = {
+      title: button.textContent.trim(),
+      verb: "Set 600",
+      choices: [
+        {
+          value: "close",
+          word: "Only the owner reads and writes",
+          help: "Nailer keeps the permissions of now: you can take it back.",
+        },
+      ],
+      done: async () => {
+        const { job } = await json(url, { body });
+        this.mended.add(job);
+        notice("Its permissions are being set to 600.", { back: job });
+      },
+    };
+    dispatchEvent(new CustomEvent("nailer:ask", { detail: ask }));
   },
   async repair(button, article) {
     if ("again" in button.dataset) return this.look(article);

@@ -40,6 +40,7 @@ export default () => ({
     this.changedThere = this.data.changedThere === "yes";
     this.gone = this.data.gone === "yes";
     this.draw(state);
+    if (this.data.find) this.find(this.data.find);
     if (this.data.beside === "other") this.compareOther();
     this.check();
     this.seen = setInterval(() => this.check(), SEEN_EVERY_MS);
@@ -347,6 +348,13 @@ export default () => ({
   },
 
   // Versions and differences.
+  // The line that a finding speaks of.
+  find(text) {
+    const at = view.state.doc.toString().indexOf(text);
+    if (at < 0) return notice("That text is no longer in the file.");
+    view.dispatch({ selection: { anchor: at, head: at + text.length }, scrollIntoView: true });
+    view.focus();
+  },
   toLine() {
     cm.gotoLine(view);
   },
