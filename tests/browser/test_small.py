@@ -175,3 +175,11 @@ def test_places_are_a_bar_below_and_being_offline_is_said(small: Files) -> None:
     small.driver.execute_cdp_cmd("Network.emulateNetworkConditions", _line(offline=False))
     small.wait(lambda: not small.driver.find_element(By.CSS_SELECTOR, "[data-test=offline]").is_displayed())
     small.driver.get_log("browser")
+
+
+def test_the_go_to_box_opens_on_a_site_s_page_and_is_seen(small: Files) -> None:
+    small.see("rail-goto").click()
+    box = small.driver.find_element(By.CSS_SELECTOR, ".goto-box input")
+    small.wait(box.is_displayed, "the page would wait for a box that nobody sees")
+    box.send_keys("backup")
+    small.wait(lambda: "Verified copies" in small.driver.find_element(By.CSS_SELECTOR, ".goto-box").text, "nothing was found")

@@ -171,12 +171,17 @@ class PackageBook:
         known = await self._sources.offered_for(site, Found(own, own.name, found), listed)
         offered = tuple(one for one in known if one.path != near and one.order is not Order.SAME)
         files = size = used_by = changed = None
+        inside: list[Entry] = []
         if learned is not None:
-            inside = [entry for path, entry in learned.there.files() if path.below(own) is not None]
+            # What was set aside when the site was read lies under the other name.
+            tops = [own] if aside is None else [own, aside.aside]
+            inside = [one for path, one in learned.there.files() if any(path.below(top) is not None for top in tops)]
+        if inside:
             files, size = len(inside), sum(entry.size for entry in inside)
             changed = max(
                 (one.stamp for one in inside if one.stamp is not None), key=lambda stamp: stamp.at_ns, default=None
             )
+        if learned is not None:
             used_by = learned.graph.pages_outside_using(own)
         return PackageSeen(
             own,

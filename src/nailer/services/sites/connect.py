@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 from collections.abc import Callable
 from dataclasses import asdict, replace
+from datetime import UTC, datetime
 
 from nailer.acting import person
 from nailer.core.connecting.passwords import PasswordKept
@@ -15,6 +16,7 @@ from nailer.services.sites.questions import who_to_ask
 from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage, Wanted, nobody_answers
 from nailer.sides.dial import Endpoint, Proxy, ProxyKind
 from nailer.sides.ftp.side import FtpConnection
+from nailer.sides.identities.certificate import facts_of
 from nailer.sides.identities.identity import Identity, same_fingerprint
 from nailer.sides.pool import Whose
 from nailer.sides.reach import reach
@@ -49,6 +51,7 @@ class Connector:
         self._held: dict[int, Secrets] = {}
         self._wires: dict[int, Wire] = {}
         self.changed: set[tuple[str, int]] = set()
+        self._ends: dict[tuple[str, int], datetime | None] = {}
 
     async def dial(self, site_id: int) -> Connection:
         """A signed-in connection to a stored site. Raises what `sides.reach` raises."""
@@ -212,7 +215,15 @@ class Connector:
 
     async def pinned(self, site: Site) -> list[Pinned]:
         """What is trusted of a site's server."""
-        return await self._trusted.pinned(site.host, site.port)
+        found = await self._trusted.pinned(site.host, site.port)
+        ends = [facts_of(one.key.public_key).not_after for one in found if one.key.is_certificate]
+        self._ends[(site.host, site.port)] = max(ends) if ends and len(ends) == len(found) else None
+        return found
+
+    def is_expired(self, site: Site) -> bool:
+        """True where all that is trusted of a site's server has expired, as far as it was read."""
+        end = self._ends.get((site.host, site.port))
+        return end is not None and end <= datetime.now(UTC)
 
     async def same_key_at(self, key: Identity) -> list[str]:
         """Names of other trusted servers that show the same key: evidence at a first meeting."""

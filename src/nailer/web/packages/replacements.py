@@ -30,7 +30,7 @@ from nailer.web.shell.forms import (
     VersionElsewhereWish,
     VersionHereWish,
 )
-from nailer.web.shell.pages import render
+from nailer.web.shell.pages import render, routed
 
 router = APIRouter()
 
@@ -256,6 +256,7 @@ async def _shown(request: Request, site: Site, number: int) -> Response:
         job=job,
         left=await replacing.plans.left(one) if one.can_go_back else 0,
         reading=replacing.reading.words(number),
+        link_to=lambda address: routed(request, address),
         State=ReplacementState,
         Fate=Fate,
         TAKE_WORDS=TAKE_WORDS,

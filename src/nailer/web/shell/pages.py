@@ -156,8 +156,10 @@ def fragment(request: Request, template: str, **values: Any) -> str:
         stamp=lambda stamp: words.stamp_text(stamp, now, zone),
         unsent_of=pairs_of(request).not_sent.of_site,
         may=_may,
+        whole=_sees_whole,
         asides_of=packages_of(request).asides.shown,
         changed_of=lambda site: (site.host, site.port) in sites_of(request).connector.changed,
+        expired_of=sites_of(request).connector.is_expired,
         others_in=people_of(request).presence.others,
         confirmed=_confirmed(request),
         exact_stamp=words.exact_stamp,
@@ -185,6 +187,15 @@ def _may(right: str, site_id: int) -> bool:
     """Whether whoever looks may do something on a site: what they may not do is not offered."""
     who = person()
     return who is None or who.may(Right(right), site_id)
+
+
+def _sees_whole(site_id: int) -> bool:
+    """Whether whoever looks sees all of a site: what needs that is not offered to others."""
+    who = person()
+    if who is None or who.is_admin:
+        return True
+    grant = who.grant(site_id)
+    return grant is not None and grant.is_whole
 
 
 def routed(request: Request, address: str) -> str:

@@ -67,7 +67,7 @@ _OF_A_SITE = (
     NamedAction("Unused files", "checks/alone", "orphans clean delete references"),
     NamedAction("Packages", "packages", "version update upgrade plugin add-on theme skin install replace"),
     NamedAction("Recovery", "recovery", "restore backup undo broken emergency rescue rollback hacked"),
-    NamedAction("Verified copies", "packages", "backup copy snapshot archive test restore"),
+    NamedAction("Verified copies", "copies", "backup copy snapshot archive test restore"),
     NamedAction(
         "Permissions", "access?side=there&path=/", "chmod access rights mode owner 644 755 writable", Right.ACCESS
     ),
