@@ -116,7 +116,7 @@ class Cases:
 
         async def ours() -> float:
             site = await self.site("sftp", address)
-            return await self._through.carry(site, SideName.THERE if up else SideName.HERE, ["big.bin"])
+            return await self._through.transfer(site, SideName.THERE if up else SideName.HERE, ["big.bin"])
 
         async def plain() -> float:
             file = self.big if up else self.landing / "big.bin"
@@ -138,7 +138,7 @@ class Cases:
         server = self.server(kind)
 
         async def ours() -> float:
-            return await self._through.carry(await self.site(kind, address), SideName.THERE, ["small"])
+            return await self._through.transfer(await self.site(kind, address), SideName.THERE, ["small"])
 
         async def plain() -> float:
             if kind == "sftp":
@@ -189,7 +189,7 @@ class Cases:
 
         async def ours() -> float:
             site = await self.site(kind, NEAR)
-            return await self._through.carry(site, SideName.THERE if up else SideName.HERE, ["big.bin"])
+            return await self._through.transfer(site, SideName.THERE if up else SideName.HERE, ["big.bin"])
 
         async def plain() -> float:
             file = self.big if up else self.landing / "big.bin"

@@ -37,7 +37,7 @@ async def measure(through: Through, server: Server, sizes: content.Sizes) -> dic
         for size in each:
             thing = through.here / f"memory-{name}-{size}"
             make(thing, size)
-            await through.carry(site, SideName.THERE, [thing.name])
+            await through.transfer(site, SideName.THERE, [thing.name])
             content.empty(server.root)
             found[f"{size} {name}"] = round(_peak_mib())
     print(

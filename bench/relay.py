@@ -15,7 +15,7 @@ _CHUNK_BYTES = 256 * 1024
 _MOST_WAITING = 64 * 1024 * 1024
 
 
-async def _carry(reader: asyncio.StreamReader, writer: asyncio.StreamWriter, delay_s: float) -> None:
+async def _transfer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter, delay_s: float) -> None:
     loop = asyncio.get_running_loop()
     waiting: asyncio.Queue[tuple[float, bytes]] = asyncio.Queue()
     room = asyncio.Semaphore(_MOST_WAITING // _CHUNK_BYTES)
@@ -58,7 +58,7 @@ async def serve(ports: list[int], delay_s: float) -> None:
             return
         try:
             await asyncio.gather(
-                _carry(reader, far_writer, delay_s), _carry(far_reader, writer, delay_s), return_exceptions=True
+                _transfer(reader, far_writer, delay_s), _transfer(far_reader, writer, delay_s), return_exceptions=True
             )
         finally:
             writer.close()

@@ -20,7 +20,7 @@ def _items(count: int) -> list[NewItem]:
     stamp = Stamp(1_700_000_000 * NS, NS)
     return [
         NewItem(
-            Action.CARRY,
+            Action.TRANSFER,
             Verdict.NEW,
             "new",
             SitePath((b"bench", b"part", b"leaf-%d.txt" % number)),
@@ -38,7 +38,7 @@ async def _job(through: Through) -> NewJob:
         wanted, Secrets()
     )
     folder = SitePath((b"bench",))
-    return NewJob(through.account_id, site.id, JobKind.CARRY, "rows", SideName.THERE, folder, folder)
+    return NewJob(through.account_id, site.id, JobKind.TRANSFER, "rows", SideName.THERE, folder, folder)
 
 
 async def ours(through: Through, count: int) -> float:

@@ -61,12 +61,12 @@ class Through:
         await self.nailer.sites.pool.close_site(site.id)
         return site
 
-    async def carry(self, site: Site, to_side: SideName, names: Iterable[str]) -> float:
+    async def transfer(self, site: Site, to_side: SideName, names: Iterable[str]) -> float:
         """Seconds from the confirmed plan to the ended job, connecting included."""
         here, there = site.start_here, site.start_there
         source, target = (here, there) if to_side is SideName.THERE else (there, here)
         raw = [name.encode() for name in names]
-        job_id = await self.nailer.plans.make.carry(self.account_id, site, to_side, source, target, raw)
+        job_id = await self.nailer.plans.make.transfer(self.account_id, site, to_side, source, target, raw)
         await self.nailer.sites.pool.close_site(site.id)
         live = self.nailer.engine.live
         before = live.version

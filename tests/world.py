@@ -50,19 +50,19 @@ class World:
     async def plan(self, to_side: SideName, *names: str, resend_same: bool = False) -> int:
         source, target = (HERE, self.top) if to_side is SideName.THERE else (self.top, HERE)
         raw = [name.encode() for name in names]
-        return await self.nailer.plans.make.carry(
+        return await self.nailer.plans.make.transfer(
             self.account_id, self.site, to_side, source, target, raw, resend_same=resend_same
         )
 
-    async def carry(self, to_side: SideName, *names: str, choice: Choice = Choice.REPLACE) -> Job:
+    async def transfer(self, to_side: SideName, *names: str, choice: Choice = Choice.REPLACE) -> Job:
         """Plan, carry out, and wait for the end."""
         return await self.run(await self.plan(to_side, *names), choice)
 
     async def upload(self, *names: str, choice: Choice = Choice.REPLACE) -> Job:
-        return await self.carry(SideName.THERE, *names, choice=choice)
+        return await self.transfer(SideName.THERE, *names, choice=choice)
 
     async def download(self, *names: str, choice: Choice = Choice.REPLACE) -> Job:
-        return await self.carry(SideName.HERE, *names, choice=choice)
+        return await self.transfer(SideName.HERE, *names, choice=choice)
 
     async def remove(self, side: SideName, *names: str) -> Job:
         folder = HERE if side is SideName.HERE else self.top

@@ -41,7 +41,7 @@ GUARDS = (
     ),
     Guard(
         "a dead runner's change counts as made because any file is there",
-        "engine/carry.py",
+        "engine/transferring.py",
         "now is not None and after is not None and _as_announced(now, after)",
         "now is not None and after is not None",
         "tests/engine/test_guards.py::test_a_dead_runners_change_is_made_only_where_its_content_stands",

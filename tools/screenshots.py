@@ -53,7 +53,7 @@ def _size(driver: webdriver.Chrome, width: int, height: int, *, mobile: bool = F
     driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
 
 
-def _carrying(files: Files, shot: Callable[[str], None]) -> None:
+def _transferring(files: Files, shot: Callable[[str], None]) -> None:
     """A job under a limit, and one without room."""
     files.go("/sites/2/files?here=/studio/northlight/plates&there=/public/plates")
     files.pick("plate-1966.tif")
@@ -108,7 +108,6 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
     script = htdocs / "cgi-bin" / "next-boat.cgi"
     script.write_bytes(script.read_bytes().replace(b"\n", b"\r\n"))
     files.go("/sites/1/checks")
-    files.see("repair-first-line")
     files.read_site()
     time.sleep(1)
     shot("checks")
@@ -127,17 +126,18 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
     _packages(files, shot, htdocs)
     for name, mode in (("timetable.html", 0o666), ("contact.html", 0o755), ("data", 0o777)):
         (htdocs / name).chmod(mode)
-    files.go("/sites/1/access?side=there&path=/htdocs")
+    files.go("/sites/1/permissions?side=there&path=/htdocs")
     files.see("transitions")
     shot("access")
 
 
 def _packages(files: Files, shot: Callable[[str], None], htdocs: Path) -> None:
-    """A version's plan, the packages with a copy, the search under way, and the copy beside what is there now."""
-    files.go("/sites/1/packages")
+    """Verified copies, a version's plan, the packages, and the search under way."""
+    files.go("/sites/1/copies")
     files.see("copy-site").click()
-    files.see("rehearse").click()
+    files.see("test-restore").click()
     files.sees_text("restored exactly")
+    shot("copies")
     files.go("/sites/1/packages/version?path=/htdocs/skins/harbour")
     rows = files.driver.find_elements(By.CSS_SELECTOR, '[data-test="offered"] li')
     next(one for one in rows if "1.5.0" in one.text).find_element(By.TAG_NAME, "button").click()
@@ -146,23 +146,17 @@ def _packages(files: Files, shot: Callable[[str], None], htdocs: Path) -> None:
     files.sees_text("use the merged version")
     shot("version")
     files.see("give-up-version").click()
-    files.sees_text("hand edits")
+    files.go("/sites/1/packages")
+    files.see("new-version")
     shot("packages")
+    files.see("open-search").click()
     files.see("search-address").send_keys(Keys.CONTROL + "a")
     files.see("search-address").send_keys("https://skerryferries.example/cgi-bin/board.cgi")
     files.see("search").click()
     tests = '[data-test="tests"] li'
     files.wait(lambda: len(files.driver.find_elements(By.CSS_SELECTOR, tests)) > 4, "no test was made")
-    files.driver.execute_script("document.querySelector('[data-test=search-form]').hidden = true")
     shot("search")
     files.sees_text("gull-counter: found by")
-    (htdocs / "freight.html").write_text("<p>Somebody saved half of it")
-    (htdocs / "robots.txt").unlink()
-    copies = files.driver.find_elements(By.CSS_SELECTOR, '[data-test="copies"] li')
-    next(one for one in copies if "htdocs" in one.text).find_element(By.TAG_NAME, "a").click()
-    files.see("compare").click()
-    files.sees_text("since")
-    shot("copy")
 
 
 def _sieves_and_timers(files: Files, shot: Callable[[str], None]) -> None:
@@ -235,7 +229,7 @@ def main(address: str) -> None:
     _adding(driver, address, shot)
     files.go("/sites")
     shot("sites")
-    _carrying(files, shot)
+    _transferring(files, shot)
     _editing(files, shot)
     _sieves_and_timers(files, shot)
     driver.quit()

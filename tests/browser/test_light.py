@@ -23,7 +23,7 @@ VIEWS = [
     "/sites/1/recovery",
     "/sites/1/connection",
     "/sites/1/settings",
-    "/sites/1/access?side=there&path=/htdocs&names=index.html/img",
+    "/sites/1/permissions?side=there&path=/htdocs&names=index.html/img",
     EDITOR,
     "/jobs",
     "/timers",

@@ -34,7 +34,7 @@ VIEWS = [
     "/sites/1/copies",
     "/sites/1/recovery",
     "/sites/1/settings",
-    "/sites/1/access?side=there&path=/htdocs&names=index.html/img",
+    "/sites/1/permissions?side=there&path=/htdocs&names=index.html/img",
     "/sites/1/edit?side=there&path=/htdocs/index.html",
     "/jobs",
     "/timers",
@@ -182,4 +182,6 @@ def test_the_go_to_box_opens_on_a_site_s_page_and_is_seen(small: Files) -> None:
     box = small.driver.find_element(By.CSS_SELECTOR, ".goto-box input")
     small.wait(box.is_displayed, "the page would wait for a box that nobody sees")
     box.send_keys("backup")
-    small.wait(lambda: "Verified copies" in small.driver.find_element(By.CSS_SELECTOR, ".goto-box").text, "nothing was found")
+    small.wait(
+        lambda: "Verified copies" in small.driver.find_element(By.CSS_SELECTOR, ".goto-box").text, "nothing was found"
+    )

@@ -83,7 +83,7 @@ PAGES = [
     "/sites/1/changes",
     "/sites/1/search?side=there",
     "/sites/1/edit?side=there&path=/htdocs/index.html",
-    "/sites/1/access?side=there&path=/htdocs",
+    "/sites/1/permissions?side=there&path=/htdocs",
     "/sites/1/checks",
     "/sites/1/checks/room",
     "/sites/1/checks/pages",

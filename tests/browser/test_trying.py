@@ -186,7 +186,7 @@ def test_a_link_says_which_folder_it_is_and_places_are_pinned(files: Files) -> N
 def test_the_wire_shows_the_conversation_without_secrets(files: Files, demo: Demo) -> None:
     files.go("/sites/1/connection")
 
-    text = files.see("wire").text
+    text = files.see("connection-log").text
     assert "read folder /htdocs" in text
     assert "tide-table-61" not in files.driver.page_source
     ports = json.loads((demo.home / "ports.json").read_text())

@@ -87,7 +87,7 @@ def test_somebody_elses_change_is_merged_by_hand(files: Files, demo: Demo) -> No
 def test_risky_access_is_mended_and_taken_back(files: Files, demo: Demo) -> None:
     risky = demo.there / "old-site.zip"
     was = stat.S_IMODE(risky.stat().st_mode)
-    files.go("/sites/1/access?side=there&path=/htdocs")
+    files.go("/sites/1/permissions?side=there&path=/htdocs")
     files.see("only-risky").click()
     files.wait(lambda: "666" in files.see("transitions").text and "469" not in files.see("transitions").text)
 

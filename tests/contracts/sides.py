@@ -13,6 +13,7 @@ from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import UTF8
 from nailer.core.files.sitepath import SitePath
 from nailer.sides.connection import Connection, Lane, Manner, SignIn, Wanted
+from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint
 from nailer.sides.here import HereSide
 from nailer.sides.identities.certificate import identity_of_pem
@@ -20,7 +21,6 @@ from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.memory import MemorySide
 from nailer.sides.reach import reach
 from nailer.sides.side import Side
-from nailer.sides.wire import Wire
 from nailer.standins.certificates import make_certificate
 from nailer.standins.ftp import FtpHost
 from nailer.standins.sftp import SftpHost
@@ -151,7 +151,7 @@ def wanted(host: FtpHost | SftpHost, **more: Any) -> Wanted:
         more.pop("sign_in", SignIn("seedlib", "sow-and-reap")),
         more.pop("pinned", (shown_key(host),)),
         Manner(**({"charset": UTF8} | manner)),
-        more.pop("wire", Wire()),
+        more.pop("log", ConnectionLog()),
         **more,
     )
 

@@ -367,7 +367,7 @@ async def test_a_large_file_that_was_cut_goes_on_where_its_end_compares(world: W
     world.host.fault = CutAfter(30 * 2**20)
     counted = world.host.fault
 
-    job = await world.carry(side, "film.bin")
+    job = await world.transfer(side, "film.bin")
 
     assert job.state is JobState.DONE
     assert tree(target) == tree(source)
@@ -481,7 +481,7 @@ async def test_names_of_any_bytes_are_carried_and_receipted(world: World) -> Non
     for name in names:
         write(world.here, os.fsdecode(name), name)
 
-    job_id = await world.nailer.plans.make.carry(world.account_id, world.site, SideName.THERE, HERE, THERE, names)
+    job_id = await world.nailer.plans.make.transfer(world.account_id, world.site, SideName.THERE, HERE, THERE, names)
     await world.run(job_id)
 
     assert sorted(os.listdir(os.fsencode(world.there))) == sorted(names)
@@ -493,7 +493,9 @@ async def test_names_of_any_bytes_are_carried_and_receipted(world: World) -> Non
 async def test_an_upload_makes_the_folders_it_needs(world: World) -> None:
     write(world.here, "a.txt")
     target = path("/htdocs/brand/new")
-    job_id = await world.nailer.plans.make.carry(world.account_id, world.site, SideName.THERE, HERE, target, [b"a.txt"])
+    job_id = await world.nailer.plans.make.transfer(
+        world.account_id, world.site, SideName.THERE, HERE, target, [b"a.txt"]
+    )
 
     await world.run(job_id)
 
@@ -516,10 +518,10 @@ async def test_a_killed_runner_is_taken_over_and_nothing_is_done_twice(
         owner = f"{os.uname().nodename[:30]}:999999999:dead"
         assert await dead.nailer.stores.claims.claim(owner, lease_s=600) == job_id
         items = await dead.nailer.stores.jobs.items(job_id)
-        async with dead.nailer.engine.runner._tools.carrier(
+        async with dead.nailer.engine.runner._tools.transferrer(
             await dead.nailer.stores.jobs.get(job_id), _live(dead, await dead.nailer.stores.jobs.get(job_id)), _held
-        ) as carrier:
-            await carrier.carry(items[0])  # landed, but the receipt was never written
+        ) as transferrer:
+            await transferrer.transfer(items[0])  # landed, but the receipt was never written
         write(dead.there, f".nailer-{job_id}-{items[1].id}.part", "half")
         assert items[0].state is ItemState.WAITING
 
@@ -696,7 +698,7 @@ async def test_a_large_file_over_ftp_that_was_cut_arrives_whole(
     write(source, "film.bin", os.urandom(6_000_000))
     async with over_ftp(world, lacks=lacks) as host:
         host.fault = CutAfter(3_000_000)
-        job = await world.carry(side, "film.bin")
+        job = await world.transfer(side, "film.bin")
 
     assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert tree(target) == tree(source)

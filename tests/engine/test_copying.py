@@ -68,9 +68,9 @@ async def test_the_server_copies_by_itself_where_it_can(world: World) -> None:
 
     assert job.state is JobState.DONE
     assert (world.there / "old" / "film.bin").read_bytes() == b"x" * 3_000_000
-    wire = world.nailer.sites.connector.wire(world.site.id)
-    assert wire.lines(wanted="copy /htdocs/film.bin to")
-    assert not wire.lines(wanted="open to"), "no byte came here and went back"
+    log = world.nailer.sites.connector.log(world.site.id)
+    assert log.lines(wanted="copy /htdocs/film.bin to")
+    assert not log.lines(wanted="open to"), "no byte came here and went back"
 
 
 async def test_into_its_own_folder_a_copy_gets_a_free_name(world: World) -> None:

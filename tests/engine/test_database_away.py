@@ -72,10 +72,10 @@ async def test_under_a_verified_copy(shaky: tuple[World, PrivateMariaDB]) -> Non
     world.host.fault = Healthy()
 
     ended = await again_and_again(lambda: world.nailer.stores.copies.get(world.site.id, first))
-    assert ended.state in (CopyState.PROVED, CopyState.FAILED), "nothing is taken for ever"
+    assert ended.state in (CopyState.VERIFIED, CopyState.FAILED), "nothing is taken for ever"
     assert copies.standing(world.site.id) is None
     second = await again_and_again(lambda: copies.taken(world.account_id, world.site, TOP, "again"))
-    assert second.state is CopyState.PROVED, second.problem
+    assert second.state is CopyState.VERIFIED, second.problem
     _, manifest = await copies.look_inside(world.site, second.id)
     assert len([one for one in manifest.names if one.entry.is_file]) == 80
 

@@ -113,7 +113,7 @@ async def test_a_verified_copy_that_finds_no_room_fails_with_that_reason_and_the
 
     assert failed.state is CopyState.FAILED
     assert "disk of" in failed.problem
-    assert again.state is CopyState.PROVED, again.problem
+    assert again.state is CopyState.VERIFIED, again.problem
 
 
 async def test_an_archive_that_does_not_fit_is_refused_and_leaves_nothing(small_home: Path) -> None:
@@ -136,7 +136,7 @@ async def test_a_copy_laid_down_here_stops_at_the_full_disk_and_goes_on(
                 write(world.there, f"f{number}.bin", os.urandom(700_000))
             packages, top = world.nailer.packages, SitePath.parse(b"/htdocs")
             copy = await packages.copies.taken(world.account_id, world.site, top, "all of it")
-            assert copy.state is CopyState.PROVED, copy.problem
+            assert copy.state is CopyState.VERIFIED, copy.problem
 
             folder = path("/studio/copies/moss")
             job = await world.run(await packages.restoring.here(world.account_id, world.site, copy.id, folder))

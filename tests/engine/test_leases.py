@@ -42,7 +42,7 @@ async def begun(world: World, name: str, size: int) -> int:
 
 
 async def test_two_runs_of_one_job_are_never_at_work_at_once(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
-    plain, at_once, most = JobRun.carry_all, 0, 0
+    plain, at_once, most = JobRun.transfer_all, 0, 0
 
     async def counted(self: JobRun) -> None:
         nonlocal at_once, most
@@ -53,7 +53,7 @@ async def test_two_runs_of_one_job_are_never_at_work_at_once(world: World, monke
         finally:
             at_once -= 1
 
-    monkeypatch.setattr(JobRun, "carry_all", counted)
+    monkeypatch.setattr(JobRun, "transfer_all", counted)
     world.nailer.engine.limits.set_all(SLOW)
     job_id = await begun(world, "film.bin", 6_000_000)
 

@@ -138,8 +138,8 @@ def test_a_limit_can_be_changed_while_a_job_runs() -> None:
 @pytest.mark.parametrize(
     ("kind", "to_side", "source", "lines"),
     [
-        (JobKind.CARRY, SideName.THERE, None, ((_SITE, SideName.THERE),)),
-        (JobKind.CARRY, SideName.HERE, None, ((_SITE, SideName.HERE),)),
+        (JobKind.TRANSFER, SideName.THERE, None, ((_SITE, SideName.THERE),)),
+        (JobKind.TRANSFER, SideName.HERE, None, ((_SITE, SideName.HERE),)),
         (JobKind.SYNC, SideName.HERE, None, ((_SITE, SideName.HERE),)),
         (JobKind.DROP, SideName.HERE, None, ()),
         (JobKind.COPY, SideName.HERE, None, ()),

@@ -136,7 +136,7 @@ async def test_keys_that_are_agreed_anew_under_way_cost_nothing(
     for number in range(30):
         write(source, f"f{number}.bin", os.urandom(50_000))
 
-    job = await world.carry(side, "film.bin", *(f"f{number}.bin" for number in range(30)))
+    job = await world.transfer(side, "film.bin", *(f"f{number}.bin" for number in range(30)))
 
     assert job.state is JobState.DONE, await world.nailer.stores.jobs.failures(job.id)
     assert tree(target) == tree(source)

@@ -69,7 +69,7 @@ async def test_a_paused_file_goes_on_where_it_was(world: World, to_side: SideNam
     data = os.urandom(SIZE)
     put(source / "big.bin", data)
     job_id = await paused_half_way(world, to_side)
-    assert await world.nailer.stores.parts.carried_of_job(job_id) > SIZE * 0.5, "what lies there already is counted"
+    assert await world.nailer.stores.parts.transferred_of_job(job_id) > SIZE * 0.5, "what lies there already is counted"
 
     await gone_on(world, job_id)
 

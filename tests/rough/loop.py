@@ -122,7 +122,7 @@ async def _do(world: World, what: str, dice: random.Random, told: Told) -> Job |
     if what in ("upload", "download"):
         side, root = (SideName.THERE, world.here) if what == "upload" else (SideName.HERE, world.there)
         present = [name for name in names if (root / name).exists()]
-        return await world.carry(side, *present) if present else None
+        return await world.transfer(side, *present) if present else None
     if what == "remove":
         side = dice.choice([SideName.HERE, SideName.THERE])
         root = world.here if side is SideName.HERE else world.there
@@ -184,7 +184,7 @@ async def _what_is_said_is_true(world: World, job: Job, told: Told) -> None:
         if below is None:
             continue
         place = root / os.path.join(*map(os.fsdecode, below))
-        if item.action is Action.CARRY and not (place.is_file() and place.stat().st_size == item.entry.size):
+        if item.action is Action.TRANSFER and not (place.is_file() and place.stat().st_size == item.entry.size):
             raise Broken(f"{told}\n{place} is said to have landed")
         if item.action in (Action.REMOVE, Action.REMOVE_FOLDER) and _stands(place):
             raise Broken(f"{told}\n{place} is said to be removed ({item.reason})")

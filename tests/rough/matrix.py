@@ -117,7 +117,7 @@ async def _counted(world: World, job: Job) -> tuple[int, int, int, str]:
             done += 1
             size = item.entry.size
             is_so = place.is_file() and place.stat().st_size == size
-            lies += place.exists() if item.action is not Action.CARRY else not is_so
+            lies += place.exists() if item.action is not Action.TRANSFER else not is_so
         elif item.state is ItemState.LEFT and "same" not in item.reason:
             first = first or _clean(f"left: {item.reason}", world)
         elif item.state is ItemState.FAILED:

@@ -43,3 +43,18 @@ async def test_findings_of_before_are_counted_at_the_first_look(world: World) ->
 
     assert facts[site].findings == 1
     assert await stores.attention.uncounted() == []
+
+
+async def test_an_open_site_past_its_first_steps_is_told_of_with_its_times(world: World) -> None:
+    stores, site = world.nailer.stores, world.site.id
+    await stores.sites.opened(site)
+    await stores.database.write(
+        lambda work: work._cursor.execute("UPDATE sites SET created_at = created_at - INTERVAL 90 DAY")
+    )
+    opened = await stores.sites.get(site)
+    assert opened.opened_at is not None
+
+    attention = world.nailer.checks.attention
+    facts = await attention.of([opened], not_sent={}, changed=(), asides=lambda _: ())
+
+    assert [one.kind.value for one in attention.needs(facts[site])] == ["never-scanned"]

@@ -29,14 +29,14 @@ def sites(database: Database, tmp_path: Path) -> SiteStore:
 
 
 async def a_job(
-    database: Database, sites: SiteStore, count: int = 3, kind: JobKind = JobKind.CARRY
+    database: Database, sites: SiteStore, count: int = 3, kind: JobKind = JobKind.TRANSFER
 ) -> tuple[JobStore, int]:
     account_id = await AccountStore(database).add("maren", "x")
     site = await sites.add(a_site(), Secrets(PASSWORD))
     jobs = JobStore(database)
     new = NewJob(account_id, site.id, kind, "Upload", SideName.THERE, path("/studio/moss"), path("/htdocs"))
     items = [
-        NewItem(Action.CARRY, Verdict.NEW, "new", path(f"/studio/moss/{n}"), path(f"/htdocs/{n}"), a_file(str(n), n))
+        NewItem(Action.TRANSFER, Verdict.NEW, "new", path(f"/studio/moss/{n}"), path(f"/htdocs/{n}"), a_file(str(n), n))
         for n in range(count)
     ]
     return jobs, await jobs.add(new, items)

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 import pytest
 
 from tests.wording.names import BANNED, Banned
 from tests.wording.texts import Text, all_texts
+
+TOP = Path(__file__).parents[2]
 
 
 @pytest.fixture(scope="module")
@@ -22,6 +25,21 @@ def test_the_texts_are_found(texts: list[Text]) -> None:
     assert "Set a new password" in words or any("password" in one for one in words)
     for part in ("web/templates/", "web/scripts/", "services/", "engine/", "command/", "errors.py"):
         assert sum(one.where.startswith(part) for one in texts) > 20, part
+
+
+def test_the_documents_use_the_same_names() -> None:
+    # What servers are said to do stands in the words of the scripted servers' own table.
+    files = [one for one in [*(TOP / "docs").glob("*.md"), TOP / "README.md"] if one.name != "servers.md"]
+    found = [
+        f"{file.name}:{number}: {line.strip()} (say instead: {banned.instead})"
+        for file in files
+        for number, line in enumerate(file.read_text().splitlines(), 1)
+        for banned in BANNED
+        if re.search(banned.pattern, line, re.IGNORECASE) and not any(other in line for other in banned.but)
+    ]
+
+    assert len(files) > 8
+    assert found == []
 
 
 @pytest.mark.parametrize("banned", BANNED, ids=[one.pattern for one in BANNED])

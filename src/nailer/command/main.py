@@ -93,7 +93,7 @@ def parser() -> argparse.ArgumentParser:
     listing.add_argument(
         "--here", action="store_true", help="list the folder here (on Nailer's machine) instead of there"
     )
-    _add_carrying(verbs)
+    _add_transferring(verbs)
     _add_jobs(verbs)
     for name, act, help_ in (
         ("edit", edit, "edit a file on the server with $EDITOR and save it through Nailer"),
@@ -115,14 +115,14 @@ def _verb(
     return one
 
 
-def _add_carrying(verbs: Verbs) -> None:
+def _add_transferring(verbs: Verbs) -> None:
     """What makes a plan and carries it out."""
     for name, to_side, help_ in (
         ("up", "there", "upload files and folders to the server"),
         ("down", "here", "download files and folders from the server"),
         ("remove", "there", "remove names on the server; what is removed is kept"),
     ):
-        one = _verb(verbs, name, carry, help_, site=True)
+        one = _verb(verbs, name, transfer, help_, site=True)
         one.add_argument("names", nargs="+", help="files and folders below the site's top")
         one.add_argument("--plan", action="store_true", help="only print the plan")
         answers = ["replace", "only-newer", "keep-both", "leave"]
@@ -200,10 +200,10 @@ def list_folder(asked: Asked) -> int:
     return 0
 
 
-def carry(asked: Asked) -> int:
+def transfer(asked: Asked) -> int:
     """Plan carrying or removing names, print the plan, and carry it out when that is wanted."""
     site, options = _site_of(asked), asked.options
-    does = "remove" if options.verb == "remove" else "carry"
+    does = "remove" if options.verb == "remove" else "transfer"
     status = 0
     for folder, names in _by_folder(options.names).items():
         plan = asked.client.post(
@@ -218,7 +218,7 @@ def carry(asked: Asked) -> int:
         )
         status = max(
             status,
-            _carry_plan_out(asked, plan, typed=options.typed, choice=options.choice, both_changed=options.both_changed),
+            _carry_out(asked, plan, typed=options.typed, choice=options.choice, both_changed=options.both_changed),
         )
     return status
 
@@ -279,7 +279,7 @@ def stop(asked: Asked) -> int:
 
 def take_back(asked: Asked) -> int:
     """Plan taking a job back, print the plan, and carry it out when that is wanted."""
-    return _carry_plan_out(asked, asked.client.post(f"/jobs/{asked.options.job}/plans/take-back"))
+    return _carry_out(asked, asked.client.post(f"/jobs/{asked.options.job}/plans/take-back"))
 
 
 def edit(asked: Asked) -> int:
@@ -318,7 +318,7 @@ def live(asked: Asked) -> int:
     return 0 if found["finding"] == "live" else FAILED
 
 
-def _carry_plan_out(
+def _carry_out(
     asked: Asked, plan: dict[str, Any], *, typed: str = "", choice: str = "replace", both_changed: str | None = None
 ) -> int:
     counts = plan["summary"]
@@ -333,7 +333,7 @@ def _carry_plan_out(
         show.say(
             f"{counts['both_changed']} changed on both sides, {counts['new']} new, {counts['replaced']} replaced, "
             f"{counts['same']} the same, {counts['removed']} removed, "
-            f"{counts['left']} left out; {show.size(counts['bytes_to_carry'])}."
+            f"{counts['left']} left out; {show.size(counts['bytes_to_transfer'])}."
         )
     if plan["must_type"] and typed != plan["must_type"]:
         raise Stopped(f"This removal must be confirmed with --typed {shlex.quote(plan['must_type'])}.", NEEDS_PERSON)

@@ -80,7 +80,7 @@ class JobContext:
 
     async def begin_parts(self, items: Sequence[Item]) -> None:
         """Write down the temporary files of items that are about to be carried: whatever happens, they have an owner."""
-        await self.parts.begin([self.part_row(one) for one in items if one.action in (Action.CARRY, Action.RESTORE)])
+        await self.parts.begin([self.part_row(one) for one in items if one.action in (Action.TRANSFER, Action.RESTORE)])
 
     def part_row(self, item: Item) -> Mapping[str, Any]:
         """The row that says whose the item's temporary file is."""
@@ -100,7 +100,7 @@ class JobContext:
     def part_ended(self, item: Item) -> tuple[Statement, ...]:
         """The row that says that an item's temporary file is gone; none where it may still be there."""
         left = any(item_id == item.id for item_id, _ in self.uncleared)
-        made = item.action in (Action.CARRY, Action.RESTORE) and not left
+        made = item.action in (Action.TRANSFER, Action.RESTORE) and not left
         return (("parts.gone", {"item_id": item.id}),) if made else ()
 
     async def clear_after_failure(self, item: Item) -> None:

@@ -86,7 +86,7 @@ class KeptStore:
         self._group = group
 
     async def put(self, chunks: AsyncIterator[bytes], *, held_by: int | None = None) -> KeptContent:
-        """Keep a content. Returns once it is on the disk and in the database. A proved copy that holds it (`held_by`) is
+        """Keep a content. Returns once it is on the disk and in the database. A verified copy that holds it (`held_by`) is
         written down in the same transaction, so that nothing lets it go before. Raises NoSpaceLeft."""
         try:
             writer = await unbroken(asyncio.to_thread(_Writer, self.folder), undo=_Writer.abandon)

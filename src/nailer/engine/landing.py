@@ -82,7 +82,7 @@ class Landing:
 
     def _may_go_on(self, item: Item) -> bool:
         """Whether what an earlier try left of a file may be gone on from."""
-        carries = self.context.job.kind in (JobKind.CARRY, JobKind.SYNC) and item.action is Action.CARRY
+        carries = self.context.job.kind in (JobKind.TRANSFER, JobKind.SYNC) and item.action is Action.TRANSFER
         return self.context.may_resume and carries
 
     async def _beside_and_in(

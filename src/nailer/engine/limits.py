@@ -30,7 +30,7 @@ def lines_of(job: Job) -> tuple[Line, ...]:
     """The lines that each byte of a job takes: from one site to another it comes down first, as it does where a server's
     files are copied through Nailer; what stays on this machine takes none."""
     if job.to_side is SideName.HERE:
-        return ((job.site_id, SideName.HERE),) if job.kind in (JobKind.CARRY, JobKind.SYNC) else ()
+        return ((job.site_id, SideName.HERE),) if job.kind in (JobKind.TRANSFER, JobKind.SYNC) else ()
     source = job.source_site_id if job.source_site_id is not None else job.site_id
     comes_down = job.source_site_id is not None or job.kind is JobKind.COPY
     up = (job.site_id, SideName.THERE)

@@ -16,7 +16,7 @@ from nailer.store.jobs import Item
 
 def is_read_back(context: JobContext, item: Item) -> bool:
     """True where what is sent for this item is to be read back."""
-    return context.job.reads_back and context.job.to_side is SideName.THERE and item.action is Action.CARRY
+    return context.job.reads_back and context.job.to_side is SideName.THERE and item.action is Action.TRANSFER
 
 
 async def read_back(context: JobContext, item: Item, sent: bytes | None) -> None:

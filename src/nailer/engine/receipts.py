@@ -20,7 +20,7 @@ from nailer.store.database import utc_now
 from nailer.store.jobs import Item
 from nailer.unbroken import unbroken
 
-_LEVELS = (Action.CARRY, Action.MAKE_FOLDER, Action.REMOVE, Action.REMOVE_FOLDER)
+_LEVELS = (Action.TRANSFER, Action.MAKE_FOLDER, Action.REMOVE, Action.REMOVE_FOLDER)
 
 
 class Receipts:
@@ -32,9 +32,9 @@ class Receipts:
     async def learn_levels(self, items: Sequence[Item]) -> None:
         """Read the baseline of many items with one query, before they are carried."""
         owner = self.context.job.pair_site_id if self.context.job.kind is JobKind.SYNC else self.context.job.site_id
-        if self.context.job.kind not in (JobKind.CARRY, JobKind.SYNC) or owner is None:
+        if self.context.job.kind not in (JobKind.TRANSFER, JobKind.SYNC) or owner is None:
             return
-        kinds = (Action.CARRY,) if self.context.job.kind is JobKind.CARRY else _LEVELS
+        kinds = (Action.TRANSFER,) if self.context.job.kind is JobKind.TRANSFER else _LEVELS
         level = [item for item in items if item.action in kinds and item.source.name == item.target.name]
         pairs = [self._pair(item) for item in level]
         found = await self.context.changes.levels(owner, pairs, other_site_id=self.context.job.pair_other_id)

@@ -34,12 +34,12 @@ from nailer.core.jobs.states import ItemState, JobState, JobWish, check_item, en
 from nailer.core.people.rights import right_for
 from nailer.core.plans.plan import Action
 from nailer.core.words import span_text
-from nailer.engine.carry import Carrier, Outcome
 from nailer.engine.context import JobContext
 from nailer.engine.group_commit import GroupCommit, Statement
 from nailer.engine.kept import KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import InFlight, LiveJob, LiveJobs
+from nailer.engine.transferring import Outcome, Transferrer
 from nailer.errors import (
     AnswerNeeded,
     ConnectionDropped,
@@ -125,18 +125,20 @@ class Tools:
     keep_largest_bytes: int
 
     @contextlib.asynccontextmanager
-    async def carrier(self, job: Job, live: LiveJob, hold: Callable[[], Awaitable[None]]) -> AsyncIterator[Carrier]:
-        """A carrier for a job, connected where the job touches the server. `hold` is asked before each change."""
+    async def transferrer(
+        self, job: Job, live: LiveJob, hold: Callable[[], Awaitable[None]]
+    ) -> AsyncIterator[Transferrer]:
+        """A transferrer for a job, connected where the job touches the server. `hold` is asked before each change."""
         announced = await self.changes.unconfirmed(job.id)
-        needs_there = job.kind in (JobKind.CARRY, JobKind.SYNC) or job.to_side is SideName.THERE
+        needs_there = job.kind in (JobKind.TRANSFER, JobKind.SYNC) or job.to_side is SideName.THERE
         source_site: Side | None = None
         async with contextlib.AsyncExitStack() as stack:
             sides: dict[SideName, Side] = {SideName.HERE: confined(self.here, SideName.HERE, grant_on(job.site_id))}
             if needs_there:
-                there = await stack.enter_async_context(self.pool.side(job.site_id, Lane.CARRY))
+                there = await stack.enter_async_context(self.pool.side(job.site_id, Lane.TRANSFER))
                 sides[SideName.THERE] = of_theirs(job.site_id, there)
             if job.source_site_id is not None:
-                there = await stack.enter_async_context(self.pool.side(job.source_site_id, Lane.CARRY))
+                there = await stack.enter_async_context(self.pool.side(job.source_site_id, Lane.TRANSFER))
                 source_site = of_theirs(job.source_site_id, there)
             if job.kind in (JobKind.UNPACK, JobKind.WRITE):
                 source_site = self.spool
@@ -156,7 +158,7 @@ class Tools:
                 announced=announced,
                 keeps=await self.marks.of_site(job.site_id),
             )
-            yield Carrier(context)
+            yield Transferrer(context)
 
 
 def of_theirs(site_id: int, there: Side) -> Side:
@@ -249,7 +251,7 @@ class Runner:
         try:
             with acting_as(await self._of(job)):
                 need(right_for(job.kind, job.to_side), job.site_id)
-                await run.carry_all()
+                await run.transfer_all()
         except (NotAllowed, NotFound) as error:
             # What its person may do was taken back since the job was made.
             await self._tools.claims.finish(job_id, owner, JobState.NEEDS_YOU, error.what, error.kind)
@@ -289,14 +291,14 @@ class JobRun:
         self._rights = grant_on(job.site_id)
         self._rights_seen = (tools.grants.version, time.monotonic())
 
-    async def carry_all(self) -> None:
+    async def transfer_all(self) -> None:
         """Carry every waiting item of the job, phase after phase. Raises what ends a job."""
         if self.job.kind is JobKind.DROP:
             await self.end_drop()
             return
         self._tools.live.begin(self._live)
         keeper = asyncio.create_task(self._keep_lease())
-        work = asyncio.create_task(self._carry_items())
+        work = asyncio.create_task(self._transfer_items())
         wish: JobWish | None = JobWish.GO_ON
         carried: dict[int, int] = {}
         try:
@@ -327,13 +329,13 @@ class JobRun:
                 task.cancel()
             await asyncio.gather(keeper, work, return_exceptions=True)
 
-    async def _carry_items(self) -> None:
+    async def _transfer_items(self) -> None:
         first = self._read_window(after=-1)  # while the line is dialled
         try:
             async with contextlib.AsyncExitStack() as lines:
-                carrier = await self._first_carrier(lines)
+                transferrer = await self._first_transferrer(lines)
                 async with (
-                    contextlib.aclosing(self._waiting(carrier, first)) as items,
+                    contextlib.aclosing(self._waiting(transferrer, first)) as items,
                     _Together(self._most_at_once) as tasks,
                 ):
                     key = None
@@ -342,19 +344,19 @@ class JobRun:
                         if phase_of(item) != key:
                             await tasks.all_ended()
                             key = phase_of(item)
-                        await tasks.begin(self._carry_item(carrier, item))
+                        await tasks.begin(self._transfer_item(transferrer, item))
         except (*_ENDS_THE_JOB, ConnectionDropped) as error:
             self._trouble = error
         finally:
             first.cancel()
             await asyncio.gather(first, return_exceptions=True)
 
-    async def _first_carrier(self, lines: contextlib.AsyncExitStack) -> Carrier:
-        """A carrier on a line that works. One that is cut while it is opened heals as one that is cut under an item does;
-        a server that nobody reaches is for a person, at once."""
+    async def _first_transferrer(self, lines: contextlib.AsyncExitStack) -> Transferrer:
+        """A transferrer on a line that works. One that is cut while it is opened heals as one that is cut under an item
+        does; a server that nobody reaches is for a person, at once."""
 
-        async def _open() -> Carrier:
-            return await lines.enter_async_context(self._tools.carrier(self.job, self._live, self.hold))
+        async def _open() -> Transferrer:
+            return await lines.enter_async_context(self._tools.transferrer(self.job, self._live, self.hold))
 
         try:
             return await _open()
@@ -371,34 +373,34 @@ class JobRun:
         limited = self._tools.limits.slice_bytes(*lines_of(self.job)) is not None
         return min(_MOST_LIMITED, self._tools.files_at_once) if limited else self._tools.files_at_once
 
-    async def _waiting(self, carrier: Carrier, reading: asyncio.Task[list[Item]]) -> AsyncGenerator[Item, None]:
+    async def _waiting(self, transferrer: Transferrer, reading: asyncio.Task[list[Item]]) -> AsyncGenerator[Item, None]:
         """The items that wait, in the order of the plan; the next window is read while one is carried."""
         try:
             while window := await reading:
                 reading = self._read_window(after=window[-1].position)
-                await asyncio.gather(carrier.receipts.learn_levels(window), carrier.context.begin_parts(window))
+                await asyncio.gather(transferrer.receipts.learn_levels(window), transferrer.context.begin_parts(window))
                 for item in window:
                     yield item
         finally:
             reading.cancel()
             await asyncio.gather(reading, return_exceptions=True)
 
-    async def _carry_item(self, carrier: Carrier, item: Item) -> None:
+    async def _transfer_item(self, transferrer: Transferrer, item: Item) -> None:
         self._live.in_flight[item.id] = InFlight(item.target, item.entry.size)
         attempts = 0
         try:
             while True:
                 attempts += 1
-                line = carrier.context.sides.get(SideName.THERE)
+                line = transferrer.context.sides.get(SideName.THERE)
                 await self._still_may()
                 try:
-                    outcome = await carrier.carry(item)
+                    outcome = await transferrer.transfer(item)
                 except (ConnectionDropped, HostUnreachable) as error:
                     self._live.in_flight[item.id].sent = 0
-                    await self._reconnect(carrier, line)
-                    carrier.context.may_resume = True
+                    await self._reconnect(transferrer, line)
+                    transferrer.context.may_resume = True
                     if attempts >= _MOST_ATTEMPTS:
-                        await carrier.context.clear_part(item)
+                        await transferrer.context.clear_part(item)
                         await self.record_failure(item, error, attempts)
                         return
                 except LeaseLost:
@@ -409,27 +411,27 @@ class JobRun:
                     await self.record_failure(item, error, attempts)
                     return
                 else:
-                    await self.record(item, outcome, attempts, carrier.context.part_ended(item))
+                    await self.record(item, outcome, attempts, transferrer.context.part_ended(item))
                     return
         finally:
             self._live.in_flight.pop(item.id, None)
 
-    async def _reconnect(self, carrier: Carrier, failed: Side | None) -> None:
-        """Put the carrier on a line that works; the first item that lost it dials for all. An outage of minutes heals by
+    async def _reconnect(self, transferrer: Transferrer, failed: Side | None) -> None:
+        """Put the transferrer on a line that works; the first item that lost it dials for all. An outage of minutes heals by
         itself. Raises HostUnreachable, and others, where it lasts longer."""
 
         async def _dial() -> None:
-            fresh = await self._tools.pool.fresh(self.job.site_id, Lane.CARRY, behind(failed))
+            fresh = await self._tools.pool.fresh(self.job.site_id, Lane.TRANSFER, behind(failed))
             if self.job.source_site_id is not None:
                 # Which of the two lines was cut nobody knows here.
-                old = behind(carrier.context.source_site)
-                other = await self._tools.pool.fresh(self.job.source_site_id, Lane.CARRY, old)
-                carrier.context.source_site = of_theirs(self.job.source_site_id, other)
+                old = behind(transferrer.context.source_site)
+                other = await self._tools.pool.fresh(self.job.source_site_id, Lane.TRANSFER, old)
+                transferrer.context.source_site = of_theirs(self.job.source_site_id, other)
             await fresh.home()  # a connection that is open still may have no line left
-            carrier.context.sides[SideName.THERE] = of_theirs(self.job.site_id, fresh)
+            transferrer.context.sides[SideName.THERE] = of_theirs(self.job.site_id, fresh)
 
         async with self._dialling:
-            if carrier.context.sides.get(SideName.THERE) is failed:
+            if transferrer.context.sides.get(SideName.THERE) is failed:
                 await self._patiently(_dial)
 
     async def _patiently(self, dial: Callable[[], Awaitable[T]]) -> T:
@@ -559,21 +561,23 @@ class JobRun:
         """After items were cut short: find out what became of announced changes, and clear hidden leftovers, unless
         they are to be gone on with."""
         with contextlib.suppress(NailerError):
-            async with self._tools.carrier(self.job, self._live, self.hold) as carrier:
-                await asyncio.gather(*(self._settle_one(carrier, one) for one in list(carrier.context.announced)))
+            async with self._tools.transferrer(self.job, self._live, self.hold) as transferrer:
+                await asyncio.gather(
+                    *(self._settle_one(transferrer, one) for one in list(transferrer.context.announced))
+                )
                 if keep_parts:
                     return
                 items = await self._tools.claims.waiting_items(
                     self.job.id, after=-1, limit=2 * self._tools.files_at_once
                 )
                 await asyncio.gather(
-                    *(carrier.context.clear_part(item) for item in items if item.action is Action.CARRY)
+                    *(transferrer.context.clear_part(item) for item in items if item.action is Action.TRANSFER)
                 )
 
-    async def _settle_one(self, carrier: Carrier, item_id: int) -> None:
+    async def _settle_one(self, transferrer: Transferrer, item_id: int) -> None:
         item = await self._tools.jobs.item(self.job.id, item_id)
-        if outcome := await carrier.settle(item):
-            await self.record(item, outcome, 1, carrier.context.part_ended(item))
+        if outcome := await transferrer.settle(item):
+            await self.record(item, outcome, 1, transferrer.context.part_ended(item))
 
     async def _finish(self, wish: JobWish) -> None:
         failed, waiting = await self._tools.claims.unfinished(self.job.id)
@@ -650,7 +654,7 @@ def phase_of(item: Item) -> tuple[str, int]:
             return item.action.value, len(item.target.names)
         case Action.SET_ACCESS:
             return item.action.value, len(item.target.names) if item.entry.is_folder else 0
-        case Action.CARRY | Action.RESTORE:
+        case Action.TRANSFER | Action.RESTORE:
             return item.action.value, landing_rank(item.target.name)
         case Action.MOVE:
             # A name in a folder that is renamed, too, goes under the folder's old name: not together with it.

@@ -10,17 +10,17 @@ from typing import Protocol as Interface
 from nailer.core.connecting.abilities import Abilities
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import UTF8
+from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint
 from nailer.sides.identities.identity import Identity
 from nailer.sides.side import Side
-from nailer.sides.wire import Wire
 
 
 class Lane(StrEnum):
     """What a side is for: browsing never waits behind carrying."""
 
     BROWSE = "browse"
-    CARRY = "carry"
+    TRANSFER = "transfer"
 
 
 class Stage(StrEnum):
@@ -86,7 +86,7 @@ class Wanted:
     sign_in: SignIn
     pinned: tuple[Identity, ...] = ()
     manner: Manner = Manner()
-    wire: Wire = field(default_factory=Wire)
+    log: ConnectionLog = field(default_factory=ConnectionLog)
     ask: Ask = nobody_answers
     heard: Callable[[Stage, str], None] = _deaf
 

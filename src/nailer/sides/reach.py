@@ -25,7 +25,7 @@ async def reach(wanted: Wanted) -> Connection:
 
     A server that asks to come back later is asked again, twice, after growing waits; a refusal never is.
     """
-    wanted.wire.hide(wanted.sign_in.secrets)
+    wanted.log.hide(wanted.sign_in.secrets)
     for tries in range(_MOST_TRIES):
         try:
             return await _reach_once(wanted)
@@ -42,7 +42,7 @@ async def _reach_once(wanted: Wanted) -> Connection:
             return await sftp.connect(wanted)
         return await ftp.connect(wanted)
     except TransferError as error:
-        wanted.wire.note(error.what + (f" ({error.server_words})" if error.server_words else ""))
+        wanted.log.note(error.what + (f" ({error.server_words})" if error.server_words else ""))
         raise
 
 

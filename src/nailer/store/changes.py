@@ -257,7 +257,7 @@ class ChangeStore:
         return [(row["hash"], row["stored_size"], row["kept_at"]) for row in rows]
 
     async def forget_kept(self, hashes: Sequence[bytes]) -> list[bytes]:
-        """These contents are not kept any more, but for those that a proved copy holds by now; what needed them cannot be
+        """These contents are not kept any more, but for those that a verified copy holds by now; what needed them cannot be
         taken back. Returns which."""
 
         def _forget(work: Work) -> list[bytes]:

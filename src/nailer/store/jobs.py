@@ -135,7 +135,7 @@ class Item:
 
     @property
     def counts_as_file(self) -> bool:
-        return self.action in (Action.CARRY, Action.REMOVE, Action.RESTORE, Action.MOVE, Action.SET_ACCESS)
+        return self.action in (Action.TRANSFER, Action.REMOVE, Action.RESTORE, Action.MOVE, Action.SET_ACCESS)
 
     @property
     def count(self) -> Count:

@@ -84,9 +84,9 @@ class PartStore:
         if rows:
             await self._db.write(lambda work: work.many("parts.carried", rows))
 
-    async def carried_of_job(self, job_id: int) -> int:
+    async def transferred_of_job(self, job_id: int) -> int:
         """Bytes of a job's half files that need not be sent again."""
-        return int(await self._db.read(lambda work: work.value("parts.carried_of_job", job_id=job_id)) or 0)
+        return int(await self._db.read(lambda work: work.value("parts.transferred_of_job", job_id=job_id)) or 0)
 
     async def count_of_job(self, job_id: int) -> int:
         """How many temporary files of a job may still be there."""

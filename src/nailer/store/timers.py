@@ -115,7 +115,7 @@ class TimerStore:
 
     async def add(self, timer: NewTimer) -> int:
         """Store a timer; return its number."""
-        more = {"account_id": timer.account_id, "pair_id": timer.pair_id, "is_on": True, **_carry_row(timer.carries)}
+        more = {"account_id": timer.account_id, "pair_id": timer.pair_id, "is_on": True, **_transfer_row(timer.carries)}
         return await self._db.write(lambda work: work.insert("timers.add", **_row(timer), **more))
 
     async def write(self, timer_id: int, timer: NewTimer) -> None:
@@ -232,7 +232,7 @@ def _timer(row: Row) -> Timer:
         account_name=row["account_name"],
         pair_id=row["pair_id"],
         pair_name=row["pair_name"],
-        carries=_carry(row) if row["pair_id"] is None else None,
+        carries=_transfer(row) if row["pair_id"] is None else None,
         site_id=row["of_site"],
         site_name=row["site_name"],
         colour=row["colour"],
@@ -249,7 +249,7 @@ def _timer(row: Row) -> Timer:
     )
 
 
-def _carry_row(carries: Carry | None) -> Row:
+def _transfer_row(carries: Carry | None) -> Row:
     return {
         "site_id": carries.site_id if carries else None,
         "to_side": carries.to_side if carries else None,
@@ -259,7 +259,7 @@ def _carry_row(carries: Carry | None) -> Row:
     }
 
 
-def _carry(row: Row) -> Carry:
+def _transfer(row: Row) -> Carry:
     return Carry(
         row["site_id"],
         SideName(row["to_side"]),

@@ -27,12 +27,12 @@ from nailer.web.checks import checks as site_checks
 from nailer.web.editing import checks, editor
 from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
 from nailer.web.help import handbook
-from nailer.web.packages import copies as proved_copies
+from nailer.web.packages import copies as verified_copies
 from nailer.web.packages import packages, recovery, replacements
 from nailer.web.pairs import sync, timers
 from nailer.web.people import account, people, preferences, session
 from nailer.web.plans import changes, jobs, plans, uploads
-from nailer.web.shell import device, patterns, urls
+from nailer.web.shell import device, earlier, patterns, urls
 from nailer.web.shell.compress import Compress, accepted
 from nailer.web.shell.doors import SignedIn, SitesDoor
 from nailer.web.shell.forms import reason_of
@@ -79,11 +79,12 @@ ROUTERS = tuple(
         packages,
         replacements,
         recovery,
-        proved_copies,
+        verified_copies,
         sync,
         sieves,
         timers,
         device,
+        earlier,
         api,
     )
 )

@@ -39,7 +39,7 @@ def applied(tree: Tree, steps: list[PlanStep], other: Tree) -> Tree:
             case Action.MAKE_FOLDER:
                 assert step.target not in names
                 names[step.target] = Entry(step.target[-1], Kind.FOLDER)
-            case Action.CARRY:
+            case Action.TRANSFER:
                 assert names.get(step.target) == step.replaces
                 assert far[step.source] == step.entry
                 names[step.target] = replace(step.entry, name=step.target[-1])

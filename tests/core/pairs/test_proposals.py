@@ -119,7 +119,7 @@ def test_a_renaming_that_is_not_wanted_leaves_two_names_on_their_own() -> None:
     steps = planned(here, there, known, LEVEL, {"new.html": Doing.UPLOAD})
 
     assert [(step.action, shown(step.target)) for step in steps.there] == [
-        (Action.CARRY, "new.html"),
+        (Action.TRANSFER, "new.html"),
         (Action.REMOVE, "old.html"),
     ]
 
@@ -186,7 +186,7 @@ def test_a_link_that_stands_against_a_file_is_removed_only_when_chosen() -> None
     assert doings(here, there, {}, LEVEL)["a"] is Doing.DECIDE
     steps = planned(here, there, {}, LEVEL, {"a": Doing.UPLOAD})
 
-    assert [step.action for step in steps.there] == [Action.REMOVE, Action.CARRY]
+    assert [step.action for step in steps.there] == [Action.REMOVE, Action.TRANSFER]
     assert Doing.DOWNLOAD not in choices_of(compared(here, there, {}).rows[0], Doing.DECIDE)
 
 

@@ -178,10 +178,10 @@ def test_every_step_is_counted_where_it_belongs() -> None:
         return PlanStep(action, (b"a",), (b"a",), a_file("a", size), verdict, "")
 
     steps = SyncSteps(
-        here=[step(Action.CARRY, 5), *[step(Action.REMOVE)] * 3, step(Action.MAKE_FOLDER)],
+        here=[step(Action.TRANSFER, 5), *[step(Action.REMOVE)] * 3, step(Action.MAKE_FOLDER)],
         there=[
-            step(Action.CARRY, 7),
-            step(Action.CARRY, 11, Verdict.REPLACES_NEWER),
+            step(Action.TRANSFER, 7),
+            step(Action.TRANSFER, 11, Verdict.REPLACES_NEWER),
             step(Action.REMOVE),
             *[step(Action.MOVE)] * 4,
             step(Action.REMOVE_FOLDER),
@@ -206,15 +206,15 @@ def test_a_file_in_place_of_a_folder_waits_for_a_decision_and_clears_the_way() -
         (Action.REMOVE, "news/img/b.png"),
         (Action.REMOVE_FOLDER, "news/img"),
         (Action.REMOVE_FOLDER, "news"),
-        (Action.CARRY, "news"),
+        (Action.TRANSFER, "news"),
     ]
     steps = planned(here, there, {}, PUBLISH, {"news": Doing.DOWNLOAD})
     assert [(step.action, shown(step.target)) for step in steps.here] == [
         (Action.REMOVE, "news"),
         (Action.MAKE_FOLDER, "news"),
         (Action.MAKE_FOLDER, "news/img"),
-        (Action.CARRY, "news/img/b.png"),
-        (Action.CARRY, "news/a.html"),
+        (Action.TRANSFER, "news/img/b.png"),
+        (Action.TRANSFER, "news/a.html"),
     ]
 
 
@@ -225,11 +225,11 @@ def test_both_contents_are_kept_on_both_sides() -> None:
     steps = planned(here, there, level_at(files), LEVEL, {"a.html": Doing.BOTH})
 
     assert [(step.action, shown(step.source), shown(step.target)) for step in steps.there] == [
-        (Action.CARRY, "a.html", "a-2.html")
+        (Action.TRANSFER, "a.html", "a-2.html")
     ]
     assert [(step.action, shown(step.source), shown(step.target)) for step in steps.here] == [
         (Action.MOVE, "a.html", "a-2.html"),
-        (Action.CARRY, "a.html", "a.html"),
+        (Action.TRANSFER, "a.html", "a.html"),
     ]
 
 

@@ -19,11 +19,11 @@ from nailer.core.plans.plan import (
     PlanStep,
     Summary,
     Verdict,
-    carry_plan,
     chosen,
     removal_plan,
     summary,
     summary_sentence,
+    transfer_plan,
 )
 from tests.builders import NOON_S, a_file, a_folder, a_link
 
@@ -51,7 +51,7 @@ def under(steps: list[PlanStep], choice: Choice) -> list[Choice | None]:
     ],
 )
 def test_what_a_file_meets(there: Entry | None, verdict: Verdict) -> None:
-    (step,) = carry_plan([found(NEW)], {(b"index.html",): there} if there else {})
+    (step,) = transfer_plan([found(NEW)], {(b"index.html",): there} if there else {})
 
     assert step.verdict is verdict
     assert step.reason
@@ -60,20 +60,20 @@ def test_what_a_file_meets(there: Entry | None, verdict: Verdict) -> None:
 def test_what_looks_the_same_goes_only_when_asked_for() -> None:
     met = {(b"index.html",): NEW}
 
-    assert not carry_plan([found(NEW)], met)[0].acts
-    assert carry_plan([found(NEW)], met, resend_same=True)[0].verdict is Verdict.REPLACES
+    assert not transfer_plan([found(NEW)], met)[0].acts
+    assert transfer_plan([found(NEW)], met, resend_same=True)[0].verdict is Verdict.REPLACES
 
 
 def test_pages_land_after_what_they_refer_to_and_the_index_last() -> None:
     names = ["index.html", "fares.html", "site.css", "pier.svg"]
 
-    steps = carry_plan([found(a_file(name)) for name in names], {})
+    steps = transfer_plan([found(a_file(name)) for name in names], {})
 
     assert [step.target[-1] for step in steps] == [b"site.css", b"pier.svg", b"fares.html", b"index.html"]
 
 
 def test_links_and_devices_are_left_with_a_reason() -> None:
-    steps = carry_plan([found(a_link()), found(Entry(b"pipe", Kind.OTHER))], {})
+    steps = transfer_plan([found(a_link()), found(Entry(b"pipe", Kind.OTHER))], {})
 
     assert [step.verdict for step in steps] == [Verdict.LEFT, Verdict.LEFT]
 
@@ -81,13 +81,13 @@ def test_links_and_devices_are_left_with_a_reason() -> None:
 def test_nothing_is_carried_under_a_folder_that_cannot_be_made() -> None:
     tree = [found(a_folder("img")), found(a_file("pier.svg"), "img")]
 
-    steps = carry_plan(tree, {(b"img",): a_file("img")})
+    steps = transfer_plan(tree, {(b"img",): a_file("img")})
 
     assert all(step.verdict is Verdict.LEFT for step in steps)
 
 
 def test_a_folder_that_could_not_be_read_is_left_and_said() -> None:
-    (step,) = carry_plan([FoundFile((b"img",), a_folder("img"), problem="Permission refused.")], {})
+    (step,) = transfer_plan([FoundFile((b"img",), a_folder("img"), problem="Permission refused.")], {})
 
     assert (step.verdict, step.reason) == (Verdict.LEFT, "Permission refused.")
 
@@ -102,7 +102,7 @@ def test_a_folder_that_could_not_be_read_is_left_and_said() -> None:
 )
 def test_one_choice_for_all_that_is_there(choice: Choice, replaced: bool, newer: bool) -> None:
     met = {(b"index.html",): OLD, (b"fares.html",): a_file("fares.html", at_s=NOON_S + 5000)}
-    steps = carry_plan([found(NEW), found(a_file("fares.html", 9))], met)
+    steps = transfer_plan([found(NEW), found(a_file("fares.html", 9))], met)
 
     after = {step.target[-1]: step.acts for step in chosen(steps, under(steps, choice), {})}
 
@@ -110,7 +110,7 @@ def test_one_choice_for_all_that_is_there(choice: Choice, replaced: bool, newer:
 
 
 def test_keeping_both_takes_the_first_free_name() -> None:
-    steps = carry_plan([found(NEW)], {(b"index.html",): OLD})
+    steps = transfer_plan([found(NEW)], {(b"index.html",): OLD})
 
     (step,) = chosen(steps, under(steps, Choice.KEEP_BOTH), {(): frozenset({b"index.html", b"index-2.html"})})
 
@@ -119,7 +119,7 @@ def test_keeping_both_takes_the_first_free_name() -> None:
 
 def test_two_kept_beside_each_other_get_different_names() -> None:
     met = {(b"a.txt",): a_file("a.txt", 1), (b"a-2.txt",): a_file("a-2.txt", 1)}
-    steps = carry_plan([found(a_file("a.txt", 7)), found(a_file("a-2.txt", 8))], met)
+    steps = transfer_plan([found(a_file("a.txt", 7)), found(a_file("a-2.txt", 8))], met)
 
     after = chosen(steps, under(steps, Choice.KEEP_BOTH), {(): frozenset({b"a.txt", b"a-2.txt"})})
 
@@ -143,9 +143,9 @@ def test_an_unread_folder_bars_its_own_removal_and_its_parents() -> None:
 
 def test_summary_counts_files_and_bytes() -> None:
     met = {(b"index.html",): OLD}
-    counts = summary(carry_plan([found(NEW), found(a_file("b", 7)), found(a_folder("d"))], met))
+    counts = summary(transfer_plan([found(NEW), found(a_file("b", 7)), found(a_folder("d"))], met))
 
-    assert (counts.new, counts.replaced, counts.folders, counts.bytes_to_carry) == (1, 1, 1, 12)
+    assert (counts.new, counts.replaced, counts.folders, counts.bytes_to_transfer) == (1, 1, 1, 12)
 
 
 # Trees for the laws: names of two letters, folders nested up to three deep.
@@ -184,7 +184,7 @@ def _carried(steps: list[PlanStep], there: dict[tuple[bytes, ...], Entry]) -> di
 def test_a_carried_out_plan_leaves_everything_there_that_had_room(
     here: dict[tuple[bytes, ...], Entry], there: dict[tuple[bytes, ...], Entry]
 ) -> None:
-    steps = carry_plan([FoundFile(below, entry) for below, entry in here.items()], there)
+    steps = transfer_plan([FoundFile(below, entry) for below, entry in here.items()], there)
 
     after = _carried(steps, there)
 
@@ -200,9 +200,9 @@ def test_planning_again_finds_nothing_to_do(
 ) -> None:
     tree = [FoundFile(below, entry) for below, entry in here.items()]
 
-    after = _carried(carry_plan(tree, there), there)
+    after = _carried(transfer_plan(tree, there), there)
 
-    assert not [step for step in carry_plan(tree, after) if step.acts]
+    assert not [step for step in transfer_plan(tree, after) if step.acts]
 
 
 @given(tree=trees)
@@ -224,11 +224,11 @@ def a_step(action: Action, verdict: Verdict, entry: Entry = OLD) -> PlanStep:
 def test_every_step_is_counted_where_it_belongs_and_only_files_that_go_weigh() -> None:
     counted = summary(
         [
-            a_step(Action.CARRY, Verdict.NEW, a_file(size=1)),
-            *[a_step(Action.CARRY, Verdict.REPLACES, a_file(size=10))] * 2,
-            *[a_step(Action.CARRY, Verdict.REPLACES_NEWER, a_file(size=100))] * 3,
-            *[a_step(Action.CARRY, Verdict.SAME, a_file(size=1000))] * 4,
-            *[a_step(Action.CARRY, Verdict.LEFT, a_file(size=1000))] * 5,
+            a_step(Action.TRANSFER, Verdict.NEW, a_file(size=1)),
+            *[a_step(Action.TRANSFER, Verdict.REPLACES, a_file(size=10))] * 2,
+            *[a_step(Action.TRANSFER, Verdict.REPLACES_NEWER, a_file(size=100))] * 3,
+            *[a_step(Action.TRANSFER, Verdict.SAME, a_file(size=1000))] * 4,
+            *[a_step(Action.TRANSFER, Verdict.LEFT, a_file(size=1000))] * 5,
             *[a_step(Action.REMOVE, Verdict.REMOVES, a_file(size=1000))] * 6,
             *[a_step(Action.SET_ACCESS, Verdict.SETS, a_file(size=1000))] * 7,
             *[a_step(Action.MAKE_FOLDER, Verdict.NEW, a_folder("new"))] * 8,
@@ -237,9 +237,9 @@ def test_every_step_is_counted_where_it_belongs_and_only_files_that_go_weigh() -
         ]
     )
 
-    assert counted == Summary(1, 2, 3, 4, left=15, removed=6, set=7, folders=8, bytes_to_carry=321)
+    assert counted == Summary(1, 2, 3, 4, left=15, removed=6, set=7, folders=8, bytes_to_transfer=321)
     assert counted.acts == 19
-    assert counted + counted == Summary(2, 4, 6, 8, left=30, removed=12, set=14, folders=16, bytes_to_carry=642)
+    assert counted + counted == Summary(2, 4, 6, 8, left=30, removed=12, set=14, folders=16, bytes_to_transfer=642)
 
 
 NOTHING = Summary(0, 0, 0, 0, 0, 0, 0, 0, 0)
@@ -265,22 +265,22 @@ def test_a_plan_is_said_in_one_line(counted: Summary, sentence: str) -> None:
 @pytest.mark.parametrize(
     ("verdict", "action", "weighs"),
     [
-        (Verdict.NEW, Action.CARRY, 4),
-        (Verdict.LEFT, Action.CARRY, 0),
+        (Verdict.NEW, Action.TRANSFER, 4),
+        (Verdict.LEFT, Action.TRANSFER, 0),
         (Verdict.REMOVES, Action.REMOVE, 0),
         (Verdict.NEW, Action.MOVE, 0),
     ],
 )
 def test_only_what_is_carried_goes_over_the_line(verdict: Verdict, action: Action, weighs: int) -> None:
-    assert a_step(action, verdict).bytes_to_carry == weighs
+    assert a_step(action, verdict).bytes_to_transfer == weighs
 
 
 def test_keeping_both_gives_each_its_own_free_name() -> None:
     """Two files of one folder, of which one has a name already that the other would get."""
     steps = [
-        replace(a_step(Action.CARRY, Verdict.REPLACES, a_file("a.html")), target=(b"sub", b"a.html")),
-        replace(a_step(Action.CARRY, Verdict.NEW, a_file("a-2.html")), target=(b"sub", b"a-2.html")),
-        replace(a_step(Action.CARRY, Verdict.REPLACES_NEWER, a_file("a.html")), target=(b"sub", b"a.html")),
+        replace(a_step(Action.TRANSFER, Verdict.REPLACES, a_file("a.html")), target=(b"sub", b"a.html")),
+        replace(a_step(Action.TRANSFER, Verdict.NEW, a_file("a-2.html")), target=(b"sub", b"a-2.html")),
+        replace(a_step(Action.TRANSFER, Verdict.REPLACES_NEWER, a_file("a.html")), target=(b"sub", b"a.html")),
     ]
 
     kept = chosen(steps, under(steps, Choice.KEEP_BOTH), {(b"sub",): frozenset({b"a-3.html"})})
@@ -292,8 +292,8 @@ def test_equal_contents_with_another_time_are_the_same_already() -> None:
     met = {(b"index.html",): a_file("index.html", NEW.size, at_s=NOON_S - 90_000)}
     known = KnownOfBoth(equal={(b"index.html",)})
 
-    (step,) = carry_plan([found(NEW)], met, known=known)
-    (sent,) = carry_plan([found(NEW)], met, known=known, resend_same=True)
+    (step,) = transfer_plan([found(NEW)], met, known=known)
+    (sent,) = transfer_plan([found(NEW)], met, known=known, resend_same=True)
 
     assert (step.verdict, step.acts, sent.acts) == (Verdict.SAME, False, True)
 
@@ -311,7 +311,9 @@ def test_equal_contents_with_another_time_are_the_same_already() -> None:
     ],
 )
 def test_what_both_sides_changed_waits_for_its_own_decision(answers: Answers, verdict: Verdict) -> None:
-    steps = carry_plan([found(NEW)], {(b"index.html",): OLD}, known=KnownOfBoth({(b"index.html",): Joint.BOTH_CHANGED}))
+    steps = transfer_plan(
+        [found(NEW)], {(b"index.html",): OLD}, known=KnownOfBoth({(b"index.html",): Joint.BOTH_CHANGED})
+    )
     assert (summary(steps).both_changed, summary(steps).acts) == (1, 0)
     assert summary_sentence(summary(steps), SideName.THERE) == "1 changed on both sides"
 

@@ -111,7 +111,7 @@ async def test_what_was_found_is_downloaded_to_its_own_place_and_removed(world: 
     planning = world.nailer.plans.make
 
     job = await world.run(
-        await planning.carry_found(world.account_id, world.site, SideName.HERE, THERE, world.site.start_here, paths)
+        await planning.transfer_found(world.account_id, world.site, SideName.HERE, THERE, world.site.start_here, paths)
     )
     assert {str(one.relative_to(world.here)) for one in world.here.rglob("*.html")} == {"news/deep/a.html", "c.html"}
     assert job.tally.done.files == 2

@@ -80,7 +80,7 @@ async def test_a_copy_is_proved_and_restored(by_ftp: World) -> None:
     await copies.take(by_ftp.account_id, by_ftp.site, by_ftp.top, "Moss Lane")
     await copies.wait(by_ftp.site.id)
     (copy,) = await copies.of(by_ftp.site)
-    assert copy.state is CopyState.PROVED, copy.problem
+    assert copy.state is CopyState.VERIFIED, copy.problem
     write(by_ftp.there, "add-ons/tides/part.sh", "changed by hand, and longer\n")
     (by_ftp.there / "add-ons/tides/addon.json").unlink()
     job = await by_ftp.run(await by_ftp.nailer.packages.restoring.restore(by_ftp.account_id, by_ftp.site, copy.id))

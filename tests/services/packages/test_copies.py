@@ -1,4 +1,4 @@
-"""Proved copies over a real server: whole or none, content once, rehearsed, restored byte for byte."""
+"""Verified copies over a real server: whole or none, content once, restore tested, restored byte for byte."""
 
 from __future__ import annotations
 
@@ -14,12 +14,12 @@ from nailer.acting import Acting, acting_as
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import InvalidInput, NoSpaceLeft, NotAllowed, NotFound, UnderWay
 from nailer.sides.side import once
-from nailer.store.packages.copies import CopyState, ProvedCopy
+from nailer.store.packages.copies import CopyState, VerifiedCopy
 from tests.builders import tree, write
 from tests.world import World
 
 
-async def taken(world: World) -> ProvedCopy:
+async def taken(world: World) -> VerifiedCopy:
     copies = world.nailer.packages.copies
     await copies.take(world.account_id, world.site, world.top, "Moss Lane")
     await copies.wait(world.site.id)
@@ -50,7 +50,7 @@ def lay_out(world: World, seed: int = 1) -> None:
     (world.there / "link").symlink_to("twice/a.txt")
 
 
-async def restored(world: World, copy: ProvedCopy, *below: bytes) -> None:
+async def restored(world: World, copy: VerifiedCopy, *below: bytes) -> None:
     job = await world.run(await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id, below))
     assert job.state == "done", job
 
@@ -60,7 +60,7 @@ async def test_a_copy_restored_is_byte_for_byte_access_and_links_what_it_was(wor
     lay_out(world, seed)
     before = look(world.there)
     copy = await taken(world)
-    assert (copy.state, copy.files) == (CopyState.PROVED, 16)
+    assert (copy.state, copy.files) == (CopyState.VERIFIED, 16)
 
     chance = random.Random(seed)
     for one in sorted(world.there.rglob("*"), reverse=True):
@@ -141,7 +141,7 @@ async def test_what_changes_while_it_is_taken_is_taken_again(world: World) -> No
     (world.there / "file-59.bin").unlink()
     await copies.wait(world.site.id)
     (copy,) = await copies.of(world.site)
-    assert copy.state is CopyState.PROVED, copy.problem
+    assert copy.state is CopyState.VERIFIED, copy.problem
     _, manifest = await copies.look_inside(world.site, copy.id)
     sizes = {one.below[-1]: one.entry.size for one in manifest.files}
     assert (sizes[b"file-00.bin"], sizes[b"late.txt"], b"file-59.bin" in sizes) == (17, 14, False)
@@ -158,7 +158,7 @@ async def test_a_line_that_is_cut_is_dialled_anew_and_what_came_is_kept(world: W
     await world.nailer.sites.pool.close_site(world.site.id)
     await copies.wait(world.site.id)
     (copy,) = await copies.of(world.site)
-    assert copy.state is CopyState.PROVED, copy.problem
+    assert copy.state is CopyState.VERIFIED, copy.problem
     assert copy.files == 80
     assert copy.fetched <= 80 + 8, "only what was under way as the connection was lost is fetched twice"
     (world.there / "file-07.bin").unlink()
@@ -216,13 +216,13 @@ async def test_a_rehearsal_says_what_came_back(world: World) -> None:
     lay_out(world)
     copy = await taken(world)
     copies = world.nailer.packages.copies
-    assert (await copies.rehearse(world.site, copy.id)).words == "16 files restored exactly"
+    assert (await copies.test_restore(world.site, copy.id)).words == "16 files restored exactly"
     _, manifest = await copies.look_inside(world.site, copy.id)
     digest = manifest.files[0].digest or b""
     await world.nailer.engine.kept.let_go([digest])
-    assert "not restored correctly" in (await copies.rehearse(world.site, copy.id)).words
+    assert "not restored correctly" in (await copies.test_restore(world.site, copy.id)).words
     (known,) = await copies.of(world.site)
-    assert known.rehearsed_at is not None
+    assert known.restore_tested_at is not None
 
 
 async def test_a_rehearsal_lays_down_access_times_and_links_and_leaves_nothing(
@@ -233,17 +233,17 @@ async def test_a_rehearsal_lays_down_access_times_and_links_and_leaves_nothing(
     (world.there / "shut" / "inside").chmod(0o500)
     copy = await taken(world)
     copies, kept = world.nailer.packages.copies, world.nailer.engine.kept
-    assert (await copies.rehearse(world.site, copy.id)).words == "17 files restored exactly"
-    assert [one.name for one in kept.folder.iterdir() if one.name.startswith("rehearsal")] == []
+    assert (await copies.test_restore(world.site, copy.id)).words == "17 files restored exactly"
+    assert [one.name for one in kept.folder.iterdir() if one.name.startswith("restore-test")] == []
 
     with monkeypatch.context() as patched:
-        patched.setattr("nailer.services.packages.rehearsal.os.chmod", lambda *_: None)
-        patched.setattr("nailer.services.packages.rehearsal._remove", rmtree)
-        assert "not restored correctly" in (await copies.rehearse(world.site, copy.id)).words
+        patched.setattr("nailer.services.packages.restore_tests.os.chmod", lambda *_: None)
+        patched.setattr("nailer.services.packages.restore_tests._remove", rmtree)
+        assert "not restored correctly" in (await copies.test_restore(world.site, copy.id)).words
     with monkeypatch.context() as patched:
-        patched.setattr("nailer.services.packages.rehearsal._SPARE_BYTES", 2**60)
+        patched.setattr("nailer.services.packages.restore_tests._SPARE_BYTES", 2**60)
         with pytest.raises(NoSpaceLeft, match="Not enough space"):
-            await copies.rehearse(world.site, copy.id)
+            await copies.test_restore(world.site, copy.id)
 
 
 async def test_one_copy_at_a_time_and_only_by_who_may(world: World) -> None:

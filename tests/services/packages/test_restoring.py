@@ -20,7 +20,7 @@ from nailer.core.packages.manifest import Difference
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from nailer.services.packages import Form, RestoreTarget
-from nailer.store.packages.copies import CopyState, ProvedCopy
+from nailer.store.packages.copies import CopyState, VerifiedCopy
 from tests.builders import path, tree, write
 from tests.services.packages.test_copies import lay_out, look, taken
 from tests.world import World
@@ -101,7 +101,7 @@ async def test_a_change_that_no_time_shows_is_told_by_its_content(world: World) 
     assert tree(world.there) == {"a.txt": b"then", "b.txt": b"then"}
 
 
-async def all_of(world: World, copy: ProvedCopy, form: Form) -> tuple[str, bytes]:
+async def all_of(world: World, copy: VerifiedCopy, form: Form) -> tuple[str, bytes]:
     name, content = await world.nailer.packages.copies.packed(world.site, copy.id, form)
     return name, b"".join([part async for part in content])
 
@@ -135,7 +135,7 @@ async def test_a_tar_is_unpacked_to_what_it_was(world: World, tmp_path) -> None:
     assert look(tmp_path / "out") == look(world.there)
 
 
-async def test_a_timer_copies_rehearses_and_lets_go_by_its_rule(world: World) -> None:
+async def test_a_timer_copies_tests_its_restore_and_lets_go_by_its_rule(world: World) -> None:
     lay_out(world)
     packages = world.nailer.packages
     by_hand = await taken(world)
@@ -147,7 +147,7 @@ async def test_a_timer_copies_rehearses_and_lets_go_by_its_rule(world: World) ->
         await packages.copy_times.run(timer)
     mine = [one for one in await packages.copies.of(world.site) if one.time_id == timer.id]
     assert len(mine) == 1, "three of one day: the newest stays"
-    assert mine[0].rehearsal == "16 files restored exactly"
+    assert mine[0].restore_test == "16 files restored exactly"
     assert mine[0].fetched == 0, "Unchanged files are not downloaded again"
     assert by_hand.id in {one.id for one in await packages.copies.of(world.site)}
     (timer,) = await packages.copy_times.of(world.site)
@@ -178,7 +178,7 @@ async def test_a_timer_that_fails_says_so(world: World) -> None:
     assert [one.state for one in await packages.copies.of(world.site)] == [CopyState.FAILED]
     write(world.there.parent, "none/now.txt", "it is there by now")
     await packages.copy_times.run(timer)
-    assert [one.state for one in await packages.copies.of(world.site)] == [CopyState.PROVED], "failed ones go"
+    assert [one.state for one in await packages.copies.of(world.site)] == [CopyState.VERIFIED], "failed ones go"
     with pytest.raises(InvalidInput):
         await packages.copy_times.add(world.account_id, world.site, world.top, "25:99", "UTC", KeepingRule())
 

@@ -12,11 +12,11 @@ from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.whole import Lack, Listing
 from nailer.errors import FileMissing, NailerError
 from nailer.sides.connection import Lane, Manner, SignIn, Wanted
+from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint
 from nailer.sides.ftp.line import FtpLine
 from nailer.sides.reach import reach
 from nailer.sides.side import Side
-from nailer.sides.wire import Wire
 from tests.builders import path, write
 from tests.rough.server import RoughFtp
 
@@ -117,9 +117,9 @@ async def test_thirty_looks_into_a_large_folder_list_it_once(tmp_path: Path) -> 
 
 async def test_a_line_masks_what_it_signs_in_with_by_itself(tmp_path: Path) -> None:
     """Whatever the wire was told to hide."""
-    host, wire = RoughFtp(tmp_path), Wire()
+    host, log = RoughFtp(tmp_path), ConnectionLog()
     await host.start()
-    line = FtpLine(Endpoint("ftp.mosslane.example", 21, host.address, host.port), wire, 1, passive=True)
+    line = FtpLine(Endpoint("ftp.mosslane.example", 21, host.address, host.port), log, 1, passive=True)
     try:
         await line.open()
         await line.greeting()
@@ -128,6 +128,6 @@ async def test_a_line_masks_what_it_signs_in_with_by_itself(tmp_path: Path) -> N
     finally:
         await host.stop()
 
-    told = "\n".join(one.text for one in wire.lines())
+    told = "\n".join(one.text for one in log.lines())
     assert "PASS" in told
     assert "sow-and-reap" not in told

@@ -33,6 +33,7 @@ from nailer.errors import (
     TransferError,
 )
 from nailer.sides.connection import Lane, SignIn, Wanted
+from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint
 from nailer.sides.ftp.channels import _accepted
 from nailer.sides.ftp.line import FtpLine
@@ -40,7 +41,6 @@ from nailer.sides.ftp.side import FtpConnection
 from nailer.sides.ftp.tls import client_context
 from nailer.sides.reach import reach
 from nailer.sides.side import Side, once
-from nailer.sides.wire import Wire
 from nailer.standins.certificates import make_certificate
 from nailer.standins.faults import CutAfter, RefusesEverybody
 from nailer.standins.ftp import FtpHost
@@ -146,13 +146,13 @@ async def test_files_without_protection_are_refused(tmp_path: Path) -> None:
 
 
 async def test_a_refused_sign_in_is_one_try_and_in_no_wire(tmp_path: Path) -> None:
-    wire = Wire()
+    log = ConnectionLog()
     async with running(an_ftp_host(tmp_path, tmp_path)) as host:
         host.fault = fault = RefusesEverybody()
         with pytest.raises(LoginRefused):
-            await reach(wanted(host, wire=wire))
+            await reach(wanted(host, log=log))
 
-    text = "\n".join(line.text for line in wire.lines())
+    text = "\n".join(line.text for line in log.lines())
     assert fault.tries == 1
     assert "PASS" in text
     assert "sow-and-reap" not in text
@@ -197,7 +197,7 @@ async def test_reading_and_writing_go_on_half_way(tmp_path: Path) -> None:
 
 async def test_many_files_go_over_as_many_lines_as_there_may_be(tmp_path: Path) -> None:
     async with connected(FtpHost(tmp_path, "seedlib", "sow-and-reap"), most=4) as connection:
-        side = await connection.channel(Lane.CARRY)
+        side = await connection.channel(Lane.TRANSFER)
 
         await asyncio.gather(*(side.write(path(f"/f{n}"), once(b"x" * 1000)) for n in range(30)))
 
@@ -209,7 +209,7 @@ async def test_a_servers_limit_is_learned_and_kept(tmp_path: Path) -> None:
     host = FtpHost(tmp_path, "seedlib", "sow-and-reap", most_lines=2)
     async with connected(host, most=6) as connection:
         assert isinstance(connection, FtpConnection)
-        side = await connection.channel(Lane.CARRY)
+        side = await connection.channel(Lane.TRANSFER)
 
         await asyncio.gather(*(side.write(path(f"/f{n}"), once(b"x")) for n in range(12)))
 
@@ -226,7 +226,7 @@ async def test_browsing_goes_on_while_files_are_carried(tmp_path: Path) -> None:
 
     listed = asyncio.Event()
     async with connected(FtpHost(tmp_path, "seedlib", "sow-and-reap"), most=2) as connection:
-        carrying, browsing = await connection.channel(Lane.CARRY), await connection.channel(Lane.BROWSE)
+        carrying, browsing = await connection.channel(Lane.TRANSFER), await connection.channel(Lane.BROWSE)
         uploads = asyncio.gather(*(carrying.write(path(f"/{n}"), slowly()) for n in range(3)))
 
         await browsing.list(path("/"))
@@ -268,7 +268,7 @@ async def test_a_first_attempt_that_is_put_off_is_made_again(tmp_path: Path) -> 
 
 async def test_a_full_account_is_said(tmp_path: Path) -> None:
     async with connected(FtpHost(tmp_path, "seedlib", "sow-and-reap", quota_bytes=50_000)) as connection:
-        side = await connection.channel(Lane.CARRY)
+        side = await connection.channel(Lane.TRANSFER)
 
         assert await side.room(path("/")) == Room(0, 50_000)
         with pytest.raises(NoSpaceLeft, match="quota"):
@@ -286,7 +286,7 @@ async def test_the_room_is_read_from_a_quota_in_words(tmp_path: Path) -> None:
 async def test_a_write_that_the_server_refuses_without_a_reason_is_no_success(tmp_path: Path) -> None:
     """A refusal with no more than a code, in a folder that is there: it must not pass for a file that landed."""
     async with connected(FtpHost(tmp_path, "seedlib", "sow-and-reap", refuses_files=True)) as connection:
-        side = await connection.channel(Lane.CARRY)
+        side = await connection.channel(Lane.TRANSFER)
 
         with pytest.raises(ServerFailed):
             await side.write(path("/a.txt"), once(b"x"))
@@ -296,7 +296,7 @@ async def test_a_cut_line_is_said_in_the_middle_of_a_file(tmp_path: Path) -> Non
     write(tmp_path, "big", b"x" * 3_000_000)
     host = FtpHost(tmp_path, "seedlib", "sow-and-reap")
     async with connected(host) as connection:
-        side = await connection.channel(Lane.CARRY)
+        side = await connection.channel(Lane.TRANSFER)
         host.fault = CutAfter(400_000)
 
         with pytest.raises(ConnectionDropped):
@@ -520,7 +520,7 @@ async def test_a_renaming_goes_along_with_what_another_line_sends(tmp_path: Path
     write(tmp_path, "old.txt", "old")
     host = FtpHost(tmp_path, "seedlib", "sow-and-reap")
     async with connected(host, most=2) as connection:
-        side = await connection.channel(Lane.CARRY)
+        side = await connection.channel(Lane.TRANSFER)
         await land(side, "/warm.txt")
         old = await side.stat(path("/old.txt"))
         host.commands.clear()
@@ -544,7 +544,7 @@ async def test_a_renaming_that_went_along_hears_of_a_cut(tmp_path: Path) -> None
     write(tmp_path, "old.txt", "old")
     host = FtpHost(tmp_path, "seedlib", "sow-and-reap")
     async with connected(host, most=2) as connection:
-        side = await connection.channel(Lane.CARRY)
+        side = await connection.channel(Lane.TRANSFER)
         await land(side, "/warm.txt")
         host.fault = CutAfter(50_000)
 
@@ -562,9 +562,9 @@ async def test_a_renaming_that_went_along_hears_of_a_cut(tmp_path: Path) -> None
 async def test_a_renaming_that_is_given_up_is_not_sent_later(tmp_path: Path) -> None:
     write(tmp_path, "old.txt", "old")
     async with connected(FtpHost(tmp_path, "seedlib", "sow-and-reap"), most=2) as connection:
-        side = await connection.channel(Lane.CARRY)
+        side = await connection.channel(Lane.TRANSFER)
         await land(side, "/warm.txt")
-        async with connection.line(Lane.CARRY):
+        async with connection.line(Lane.TRANSFER):
             waiting = asyncio.create_task(side.rename(path("/old.txt"), path("/moved.txt"), looked=True))
             await asyncio.sleep(0.01)
             waiting.cancel()
@@ -603,7 +603,7 @@ async def test_a_data_channel_with_another_certificate_is_refused(tmp_path: Path
             stack.push_async_callback(server.wait_closed)
             stack.callback(server.close)
             ports.append(server.sockets[0].getsockname()[1])
-        line = FtpLine(Endpoint("ftp.mosslane.example", 990, "127.0.0.1", ports[0]), Wire(), 1, passive=True)
+        line = FtpLine(Endpoint("ftp.mosslane.example", 990, "127.0.0.1", ports[0]), ConnectionLog(), 1, passive=True)
         await line.open()
         stack.callback(line.abort)
         await line.start_tls(client_context(old_allowed=False))
@@ -631,11 +631,11 @@ async def test_only_the_server_may_reach_an_active_port() -> None:
 async def test_a_password_is_on_no_wire(tmp_path: Path) -> None:
     """Whatever the wire was told to hide."""
     host = an_ftp_host(tmp_path, tmp_path)
-    wire = Wire()
+    log = ConnectionLog()
 
-    async with connected(host, wire=wire):
+    async with connected(host, log=log):
         pass
 
-    told = "\n".join(one.text for one in wire.lines())
+    told = "\n".join(one.text for one in log.lines())
     assert "PASS" in told
     assert "sow-and-reap" not in told

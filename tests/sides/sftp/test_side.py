@@ -27,13 +27,13 @@ from nailer.errors import (
     WeakServer,
 )
 from nailer.sides.connection import Connection, Lane, SignIn, Wanted
+from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint
 from nailer.sides.identities.identity import Identity, host_key, key_of_line, same_fingerprint
 from nailer.sides.pool import Pool
 from nailer.sides.reach import reach
 from nailer.sides.sftp.side import connect
 from nailer.sides.side import once
-from nailer.sides.wire import Wire
 from nailer.standins.faults import CutAfter, Full, RefusesEverybody, Stuck
 from nailer.standins.sftp import SftpHost
 from tests.builders import path, tree, write
@@ -110,12 +110,12 @@ async def test_a_key_signs_in(host: SftpHost) -> None:
 async def test_questions_are_answered_from_what_is_stored(host: SftpHost) -> None:
     """The password and the one-time code by themselves; the wire shows neither."""
     host.one_time_secret = "JBSWY3DPEHPK3PXP"
-    wire = Wire()
+    log = ConnectionLog()
 
-    connection = await reach(wanted(host, sign_in=replace(GOOD, one_time_secret="jbsw y3dp ehpk 3pxp"), wire=wire))
+    connection = await reach(wanted(host, sign_in=replace(GOOD, one_time_secret="jbsw y3dp ehpk 3pxp"), log=log))
     await connection.close()
 
-    text = "\n".join(line.text for line in wire.lines())
+    text = "\n".join(line.text for line in log.lines())
     assert host.sign_ins == 1
     assert "Verification code" in text
     assert "sow-and-reap" not in text
@@ -294,7 +294,7 @@ async def test_a_pool_dials_once_for_many(host: SftpHost) -> None:
             await side.list(path("/"))
 
     await asyncio.gather(*(look() for _ in range(20)))
-    async with pool.side(7, Lane.CARRY) as side:
+    async with pool.side(7, Lane.TRANSFER) as side:
         await side.list(path("/"))
 
     assert dials == [7]
@@ -344,7 +344,7 @@ def test_a_published_fingerprint_is_compared_exactly() -> None:
 
 async def test_closing_frees_whoever_waits_even_where_the_library_does_not(host: SftpHost) -> None:
     connection = await connect(replace(wanted(host), pinned=(shown_key(host),)))
-    side = await connection.channel(Lane.CARRY)
+    side = await connection.channel(Lane.TRANSFER)
     host.fault = Stuck(0, silent=True)
     waiting = asyncio.create_task(side.stat(path("/htdocs")))
     await asyncio.sleep(0.1)
@@ -363,7 +363,7 @@ async def test_closing_frees_whoever_waits_even_where_the_library_does_not(host:
 
 async def test_what_is_asked_in_the_moment_of_a_cut_is_a_cut_line(host: SftpHost) -> None:
     connection = await connect(replace(wanted(host), pinned=(shown_key(host),)))
-    side = await connection.channel(Lane.CARRY)
+    side = await connection.channel(Lane.TRANSFER)
     assert connection._connection._transport is not None
     connection._connection._transport.abort()
 

@@ -148,7 +148,7 @@ def test_an_upload_says_what_its_pages_lack_and_adds_it(maren: Visitor) -> None:
     write(maren.here, "index.html", f"{PAGE}<img src=deck.png>")
     write(maren.here, "deck.png", "picture")
     wish = {"to_side": "there", "here": "/studio/moss", "there": "/htdocs", "names": ["index.html"]}
-    plan = maren.post(f"{site}/plans/carry", wish).text
+    plan = maren.post(f"{site}/plans/transfer", wish).text
     job = re.search(r'data-job="(\d+)"', plan)
     assert job
 

@@ -11,7 +11,7 @@ import pytest
 from nailer.core.jobs.states import JobState
 from tests.builders import tree, write
 from tests.web.conftest import Visitor
-from tests.web.files.test_files import HERE, THERE, carry, ended, plan_of, wish
+from tests.web.files.test_files import HERE, THERE, ended, plan_of, transfer, wish
 
 EDIT = "/edit?side=there&path=/htdocs/"
 
@@ -204,7 +204,7 @@ def test_names_that_hurt_are_renamed_here_before_they_go_up(maren: Visitor) -> N
     site = maren.open_site()
     write(maren.here, "Pier End.html", "x")
     write(maren.here, "index.html", '<a href="Pier%20End.html">')
-    dialog = maren.post(f"{site}/plans/carry", wish("Pier End.html", "index.html", to_side="there")).text
+    dialog = maren.post(f"{site}/plans/transfer", wish("Pier End.html", "index.html", to_side="there")).text
     assert 'data-test="rename-hurting"' in dialog
 
     renaming = maren.post(f"/plans/{plan_of(dialog)}/rename-hurting").text
@@ -219,16 +219,16 @@ def test_access_of_many_is_counted_set_and_taken_back(maren: Visitor) -> None:
     site = maren.open_site()
     write(maren.there, "a.html", "x").chmod(0o666)
     write(maren.there, "run.cgi", "x").chmod(0o644)
-    page = maren.get(f"{site}/access?side=there&path=/htdocs").text
+    page = maren.get(f"{site}/permissions?side=there&path=/htdocs").text
     token = re.search(r'data-token="(\w+)"', page)
     assert token
     assert "anyone could write" in page
 
     body = {"files": "u=rw,go=r", "folders": "", "by_purpose": True, "only_risky": True}
-    rows = maren.post(f"/access/{token[1]}/preview", body).text
+    rows = maren.post(f"/permissions/{token[1]}/preview", body).text
     assert 'data-changing="2"' in rows
-    assert maren.post(f"/access/{token[1]}/preview", body | {"files": "u=q"}).status_code == 422
-    job = maren.post(f"/access/{token[1]}/carry-out", body).json()["job"]
+    assert maren.post(f"/permissions/{token[1]}/preview", body | {"files": "u=q"}).status_code == 422
+    job = maren.post(f"/permissions/{token[1]}/carry-out", body).json()["job"]
     assert ended(maren, str(job)) is JobState.DONE
     modes = {one.name: stat.S_IMODE(one.stat().st_mode) for one in maren.there.iterdir()}
     assert modes == {"a.html": 0o644, "run.cgi": 0o755}
@@ -242,12 +242,12 @@ def test_access_of_many_is_counted_set_and_taken_back(maren: Visitor) -> None:
     ("text", "octal"), [("755", "755"), ("rw-r-----", "640"), ("g-r,o+x", "605"), ("u=rwX,go=rX", "644")]
 )
 def test_each_form_of_access_reads_in_the_others(maren: Visitor, text: str, octal: str) -> None:
-    found = maren.client.get("/access/read", params={"text": text, "now": "644", "folder": "0"}).json()
+    found = maren.client.get("/permissions/read", params={"text": text, "now": "644", "folder": "0"}).json()
 
     assert found["octal"] == octal
-    assert maren.client.get("/access/read", params={"text": found["rwx"]}).json()["octal"] == octal
-    assert maren.client.get("/access/read", params={"text": found["symbolic"]}).json()["octal"] == octal
-    assert maren.client.get("/access/read", params={"text": "u=q"}).status_code == 422
+    assert maren.client.get("/permissions/read", params={"text": found["rwx"]}).json()["octal"] == octal
+    assert maren.client.get("/permissions/read", params={"text": found["symbolic"]}).json()["octal"] == octal
+    assert maren.client.get("/permissions/read", params={"text": "u=q"}).status_code == 422
 
 
 def test_one_name_is_set_from_the_inspector(maren: Visitor) -> None:
@@ -256,11 +256,11 @@ def test_one_name_is_set_from_the_inspector(maren: Visitor) -> None:
     file.chmod(0o644)
 
     body = {"side": "there", "path": f"{THERE}/a.html", "octal": "640"}
-    job = maren.post(f"{site}/access/one", body).json()["job"]
+    job = maren.post(f"{site}/permissions/one", body).json()["job"]
 
     assert ended(maren, str(job)) is JobState.DONE
     assert stat.S_IMODE(file.stat().st_mode) == 0o640
-    assert maren.post(f"{site}/access/one", body).status_code == 422
+    assert maren.post(f"{site}/permissions/one", body).status_code == 422
 
 
 def test_the_server_unpacks_its_archive_and_doing_nothing_leaves_nothing(maren: Visitor) -> None:
@@ -330,12 +330,12 @@ def test_checks_show_scripts_and_risks_and_mend_them(maren: Visitor) -> None:
     assert "run.cgi" in maren.get(f"{site}/checks/scripts").text
     shown = maren.get(f"{site}/checks/script?path={THERE}/cgi-bin/run.cgi").text
     assert 'data-repair="access"' in shown
-    assert "anyone can write" in maren.get(f"{site}/checks/access").text
+    assert "anyone can write" in maren.get(f"{site}/checks/permissions").text
 
     job = maren.post(f"{site}/checks/repair", {"path": f"{THERE}/cgi-bin/run.cgi", "repair": "access"}).json()["job"]
 
     assert ended(maren, str(job)) is JobState.DONE
-    assert "No risky permissions" in maren.get(f"{site}/checks/access").text
+    assert "No risky permissions" in maren.get(f"{site}/checks/permissions").text
 
 
 def test_how_a_site_is_edited_is_stored_and_checked(maren: Visitor) -> None:
@@ -351,7 +351,7 @@ def test_how_a_site_is_edited_is_stored_and_checked(maren: Visitor) -> None:
 def test_a_removal_says_what_else_knows_the_content(maren: Visitor) -> None:
     site = maren.open_site()
     write(maren.here, "a.html", "same")
-    carry(maren, site, "there", "a.html")
+    transfer(maren, site, "there", "a.html")
     write(maren.here, "b.html", "here")
     write(maren.there, "b.html", "there, other")
     write(maren.there, "c.html", "only there")
@@ -393,7 +393,7 @@ def test_an_upload_shows_what_visitors_get_and_which_scripts_stay_idle(maren: Vi
     write(maren.here, "index.html", "new")
     write(maren.here, "run.cgi", "#!/bin/sh\n", 1_700_000_000)
     write(maren.there, "run.cgi", "#!/bin/sh\n# old\n").chmod(0o644)
-    dialog = maren.post(f"{site}/plans/carry", wish("index.html", "run.cgi", to_side="there")).text
+    dialog = maren.post(f"{site}/plans/transfer", wish("index.html", "run.cgi", to_side="there")).text
     assert "1 script" in dialog
     plan = plan_of(dialog)
     maren.post(f"/plans/{plan}/carry-out", {"choice": "replace"})

@@ -40,8 +40,8 @@ def ended(maren: Visitor, job: str) -> JobState:
         time.sleep(0.02)
 
 
-def carry(maren: Visitor, site: str, side: str, *names: str) -> JobState:
-    plan = maren.post(f"{site}/plans/carry", wish(*names, to_side=side))
+def transfer(maren: Visitor, site: str, side: str, *names: str) -> JobState:
+    plan = maren.post(f"{site}/plans/transfer", wish(*names, to_side=side))
     assert plan.status_code == 200, plan.text
     job = plan_of(plan.text)
     assert maren.post(f"/plans/{job}/carry-out", {"choice": "replace"}).status_code == 200
@@ -179,8 +179,8 @@ def test_upload_and_download_over_http(maren: Visitor) -> None:
     write(maren.there, "down/a.txt", "coming down")
     site = maren.open_site()
 
-    assert carry(maren, site, "there", "up.txt") is JobState.DONE
-    assert carry(maren, site, "here", "down") is JobState.DONE
+    assert transfer(maren, site, "there", "up.txt") is JobState.DONE
+    assert transfer(maren, site, "here", "down") is JobState.DONE
 
     assert tree(maren.here) == tree(maren.there)
     receipts = maren.get("/jobs").text
@@ -190,7 +190,7 @@ def test_upload_and_download_over_http(maren: Visitor) -> None:
 def test_a_guarded_folder_is_changed_only_on_a_second_word(maren: Visitor) -> None:
     write(maren.here, "mail/inbox", "mine")
     site = maren.open_site()
-    job = plan_of(maren.post(f"{site}/plans/carry", wish("mail", to_side="there")).text)
+    job = plan_of(maren.post(f"{site}/plans/transfer", wish("mail", to_side="there")).text)
 
     refused = maren.post(f"/plans/{job}/carry-out", {"choice": "replace"})
     assert (refused.status_code, "guarded" in refused.json()["what"]) == (409, True)
@@ -203,7 +203,7 @@ def test_a_guarded_folder_is_changed_only_on_a_second_word(maren: Visitor) -> No
 def test_a_plan_that_is_put_away_is_gone_and_cannot_be_carried_out(maren: Visitor) -> None:
     write(maren.here, "a.txt")
     site = maren.open_site()
-    job = plan_of(maren.post(f"{site}/plans/carry", wish("a.txt", to_side="there")).text)
+    job = plan_of(maren.post(f"{site}/plans/transfer", wish("a.txt", to_side="there")).text)
 
     assert maren.post(f"/plans/{job}/put-away").json() == {"ok": True}
     assert maren.post(f"/plans/{job}/carry-out", {"choice": "replace"}).status_code == 404

@@ -26,7 +26,7 @@ def test_names_of_several_folders_are_carried_as_one_plan(maren: Visitor) -> Non
     page = maren.get(f"{site}/files").text
     assert 'data-test="tray-upload"' in page, "it is there after a reload"
     assert page.count('data-test="in-tray"') == 1
-    plan = maren.post(f"{site}/plans/carry-tray", {"to_side": "there"})
+    plan = maren.post(f"{site}/plans/transfer-tray", {"to_side": "there"})
     assert "3 new" in plan.text
     assert "Upload of a.html, b.html, deep from 2 folders" in plan.text
     found = re.search(r'data-job="(\d+)"', plan.text)
@@ -51,7 +51,7 @@ def test_names_are_taken_out_and_a_tray_is_nobody_elses(maren: Visitor) -> None:
     stored = portal.call(maren.nailer.stores.sites.all)
     assert portal.call(lambda: maren.nailer.files.tray.of(account, stored[0])).count == 0
     assert maren.post(f"{site}/tray/empty").json()["count"] == 0
-    refused = maren.post(f"{site}/plans/carry-tray", {"to_side": "there"})
+    refused = maren.post(f"{site}/plans/transfer-tray", {"to_side": "there"})
     assert (refused.status_code, "tray first" in refused.text) == (422, True)
 
 

@@ -36,10 +36,16 @@ def test_every_page_is_shown_and_leads_only_to_pages(maren: Visitor) -> None:
         page = maren.get(f"/help/{one.name}")
         assert page.status_code == 200
         assert f">{one.title}<" in contents
-        for link in re.findall(r"\]\(([^)]+)\)", one.text):
+        for name in re.findall(r"!\[[^\]]+\]\(\.\./screenshots/([^)]+)\)", one.text):
+            assert (TOP / "docs" / "screenshots" / name).is_file(), "a picture of this book is among the kept ones"
+            assert maren.client.get(f"/help/pictures/{name}").headers["content-type"] == "image/png"
+            assert f"/help/pictures/{name}" in page.text
+        for link in re.findall(r"(?<!!)(?:\[[^\]]+\])\(([^)]+)\)", one.text):
             assert link in {other.name for other in pages()}, (one.name, link)
     assert maren.client.get("/help/../secrets").status_code == 404
     assert maren.client.get("/help/nothing").status_code == 404
+    assert maren.client.get("/help/pictures/nothing.png").status_code == 404
+    assert maren.client.get("/help/pictures/..%2f..%2fREADME.md").status_code == 404
 
 
 @pytest.mark.parametrize("page", pages(), ids=lambda page: page.name)

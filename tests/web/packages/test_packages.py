@@ -80,7 +80,7 @@ def copied(maren: Visitor, site: str) -> str:
     raise AssertionError("the copy never ended")
 
 
-def test_a_copy_is_taken_looked_into_rehearsed_restored_and_forgotten(maren: Visitor) -> None:
+def test_a_copy_is_taken_looked_into_test_restored_restored_and_forgotten(maren: Visitor) -> None:
     site = with_packages(maren)
     write(maren.there, "a b<c>.html", "then")
     found = copied(maren, site)

@@ -282,11 +282,11 @@ def test_what_is_picked_by_its_name_goes_and_what_lies_in_a_folder_is_sieved(mar
     write(maren.here, "one.bak", "x")
     wish = {"here": "/studio/moss", "there": "/htdocs", "names": ["sub", "one.bak"], "to_side": "there"}
 
-    dialog = maren.post(f"{site}/plans/carry", wish).text
+    dialog = maren.post(f"{site}/plans/transfer", wish).text
 
     assert "1 item stays behind" in dialog
     assert "2 new" in dialog
-    assert "3 new" in maren.post(f"{site}/plans/carry", wish | {"despite_sieves": True}).text
+    assert "3 new" in maren.post(f"{site}/plans/transfer", wish | {"despite_sieves": True}).text
 
 
 def test_what_nobody_should_publish_is_made_a_sieve(maren: Visitor) -> None:
@@ -294,7 +294,7 @@ def test_what_nobody_should_publish_is_made_a_sieve(maren: Visitor) -> None:
     for name in ("site.zip", "odd [1]*.zip", "a.html"):
         write(maren.here, f"sub/{name}", "x")
     wish = {"here": "/studio/moss", "there": "/htdocs", "names": ["sub"], "to_side": "there"}
-    dialog = maren.post(f"{site}/plans/carry", wish).text
+    dialog = maren.post(f"{site}/plans/transfer", wish).text
     plan = re.search(r'data-job="(\d+)"', dialog)
     assert plan
     assert "2 items that should not be published" in dialog
@@ -302,7 +302,7 @@ def test_what_nobody_should_publish_is_made_a_sieve(maren: Visitor) -> None:
     after = maren.post(f"/plans/{plan[1]}/leave-out", {"what": "private", "as_sieve": True}).text
 
     assert "1 new" in after
-    again = maren.post(f"{site}/plans/carry", wish).text
+    again = maren.post(f"{site}/plans/transfer", wish).text
     assert "behind because of the sieve" in again
     assert "1 new" in again
 
@@ -326,7 +326,7 @@ def test_an_upload_is_made_a_timer_from_its_plan(maren: Visitor) -> None:
     site = opened(maren)
     write(maren.here, "feed/a.xml", "x")
     wish = {"here": "/studio/moss", "there": "/htdocs", "names": ["feed"], "to_side": "there"}
-    plan = re.search(r'data-job="(\d+)"', maren.post(f"{site}/plans/carry", wish).text)
+    plan = re.search(r'data-job="(\d+)"', maren.post(f"{site}/plans/transfer", wish).text)
     assert plan
 
     form = maren.get(f"/timers?job={plan[1]}").text

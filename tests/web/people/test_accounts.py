@@ -194,7 +194,7 @@ def test_a_person_who_is_removed_leaves_jobs_to_another(maren: Visitor) -> None:
     nailer, portal = maren.nailer, portal_of(maren)
     with another(maren, "tam", {number_of(site): whole}) as tam:
         tam.post(
-            f"{site}/plans/carry", {"here": "/studio/moss", "there": "/htdocs", "names": ["news"], "to_side": "here"}
+            f"{site}/plans/transfer", {"here": "/studio/moss", "there": "/htdocs", "names": ["news"], "to_side": "here"}
         )
         number = portal.call(nailer.people.accounts.by_name, "tam").id
         assert maren.post_form(f"/people/{number}/remove", heir="maren", typed="wrong").status_code == 422

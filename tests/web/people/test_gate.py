@@ -174,7 +174,7 @@ def test_a_stream_tells_nothing_of_a_site_that_was_taken(maren: Visitor) -> None
         wait_for_stream(maren)
 
         portal.call(nailer.people.rights.take, account_id, stored)
-        carry(maren, site, "secret-plan.html")
+        transfer(maren, site, "secret-plan.html")
         portal.call(nailer.people.accounts.end_others, account_id)
 
         assert listening.ended()
@@ -219,10 +219,10 @@ def test_a_token_and_a_person_have_only_so_many_streams(maren: Visitor) -> None:
 
 def plan(visitor: Visitor, site: str, name: str) -> int:
     body = {"here": "/studio/moss", "there": "/htdocs", "names": [name], "to_side": "there", "resend_same": True}
-    return int(visitor.post(f"{site}/plans/carry", body).text.split('data-job="')[1].split('"')[0])
+    return int(visitor.post(f"{site}/plans/transfer", body).text.split('data-job="')[1].split('"')[0])
 
 
-def carry(visitor: Visitor, site: str, name: str) -> None:
+def transfer(visitor: Visitor, site: str, name: str) -> None:
     job_id = plan(visitor, site, name)
     visitor.post(f"/plans/{job_id}/carry-out", {"choice": "replace"})
 
@@ -248,7 +248,7 @@ def test_a_running_job_stops_at_the_next_file_once_its_right_is_taken(maren: Vis
             "names": [f"f{n}.html" for n in range(60)],
             "to_side": "there",
         }
-        job_id = int(tam.post(f"{site}/plans/carry", body).text.split('data-job="')[1].split('"')[0])
+        job_id = int(tam.post(f"{site}/plans/transfer", body).text.split('data-job="')[1].split('"')[0])
         tam.post(f"/plans/{job_id}/carry-out", {"choice": "replace"})
 
         async def _some_done() -> None:
@@ -275,7 +275,7 @@ def test_events_of_the_page_are_json_of_what_its_person_may_see(maren: Visitor) 
     write(maren.here, "a.html", "x")
     listening = Listening(maren, "/events?since=0")
     wait_for_stream(maren)
-    carry(maren, site, "a.html")
+    transfer(maren, site, "a.html")
     account_id = portal_of(maren).call(maren.nailer.people.accounts.by_name, "maren").id
     for _ in range(500):
         if b'"id"' in listening.told:

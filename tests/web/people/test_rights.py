@@ -64,7 +64,7 @@ def carried(
 ) -> Any:
     """A plan is made and carried out; the job's state at its end."""
     plan = visitor.post(
-        f"{site}/plans/carry",
+        f"{site}/plans/transfer",
         {"here": here, "there": there, "names": list(given), "to_side": to_side, "resend_same": True},
     )
     if plan.status_code != 200:
@@ -361,13 +361,13 @@ def test_looking_alone_changes_nothing(maren: Visitor, site: str, marens: dict[s
     for key in (
         "GET /sites/{site_id}/fetch",
         "POST /sites/{site_id}/plans/remove",
-        "POST /sites/{site_id}/plans/carry",
+        "POST /sites/{site_id}/plans/transfer",
         "POST /sites/{site_id}/folders",
         "GET /sites/{site_id}/edit",
-        "POST /sites/{site_id}/access/one",
+        "POST /sites/{site_id}/permissions/one",
         "GET /sites/{site_id}/sync",
         "GET /sites/{site_id}/settings",
-        "GET /sites/{site_id}/wire",
+        "GET /sites/{site_id}/connection-log",
         "POST /sites/{site_id}/trust",
         "POST /jobs/{job_id}/plans/take-back",
         "POST /pairs/{pair_id}/read",
@@ -430,7 +430,7 @@ def test_a_whole_site_ends_at_its_own_folder_here(maren: Visitor, site: str) -> 
             fetched = tam.client.get(f"{site}/fetch?side=here&path={here}/letters.csv")
             assert "other people" not in fetched.text, here
             plan = {"here": here, "there": "/htdocs", "names": ["letters.csv", "elsewhere"], "to_side": "there"}
-            assert tam.post(f"{site}/plans/carry", plan).status_code in (403, 404, 422), here
+            assert tam.post(f"{site}/plans/transfer", plan).status_code in (403, 404, 422), here
         moved = tam.post_form(
             f"{site}/settings", **SETTINGS | {"start_here": "studio/elsewhere"}, host="ftp.mosslane.example"
         )
@@ -457,7 +457,7 @@ def test_no_plan_of_the_clerk_reaches_out(maren: Visitor, clerk: Visitor, site: 
     ):
         for to_side in ("here", "there"):
             picked = ["evil.html"] if to_side == "there" else ["accounts.csv", "index.html"]
-            answer = clerk.post(f"{site}/plans/carry", folders | {"names": picked, "to_side": to_side})
+            answer = clerk.post(f"{site}/plans/transfer", folders | {"names": picked, "to_side": to_side})
             assert answer.status_code in (403, 404, 422), (folders, to_side, answer.text[:200])
     move = {"here": NEWS["here"], "there": NEWS["there"], "names": ["old.html"], "side": "there"}
     for target in ("/htdocs/secret", "/htdocs", "/htdocs/news/out", "../secret"):
@@ -471,7 +471,7 @@ def test_no_plan_of_the_clerk_reaches_out(maren: Visitor, clerk: Visitor, site: 
 
 def test_a_right_that_was_taken_back_ends_a_job_before_it_begins(maren: Visitor, clerk: Visitor, site: str) -> None:
     plan = clerk.post(
-        f"{site}/plans/carry",
+        f"{site}/plans/transfer",
         {"here": NEWS["here"], "there": NEWS["there"], "names": ["today.html"], "to_side": "there"},
     )
     job_id = int(plan.text.split('data-job="')[1].split('"')[0])

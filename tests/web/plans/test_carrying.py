@@ -16,7 +16,7 @@ from nailer.standins.faults import Full
 from nailer.standins.mail import MailHost
 from tests.builders import tree, write
 from tests.web.conftest import Visitor
-from tests.web.files.test_files import HERE, THERE, carry, ended, plan_of, wish
+from tests.web.files.test_files import HERE, THERE, ended, plan_of, transfer, wish
 
 
 def test_limits_are_set_shown_and_refused_in_words(maren: Visitor) -> None:
@@ -43,7 +43,7 @@ def test_a_job_without_room_says_what_can_be_done_and_goes_on_after(maren: Visit
     write(maren.here, "a.bin", b"a" * 90_000)
     maren.host.fault = Full(50_000)
 
-    assert carry(maren, site, "there", "a.bin") is JobState.NEEDS_YOU
+    assert transfer(maren, site, "there", "a.bin") is JobState.NEEDS_YOU
     page = maren.get("/jobs?show=needs-you").text
     assert "1 file (90.0 kB)" in page
     assert "/htdocs/a.bin" in page
@@ -70,7 +70,7 @@ def test_a_plan_says_what_is_short(maren: Visitor, monkeypatch: pytest.MonkeyPat
     site = maren.open_site()
     write(maren.here, "a.bin", b"a" * 90_000)
 
-    plan = maren.post(f"{site}/plans/carry", wish("a.bin", to_side="there")).text
+    plan = maren.post(f"{site}/plans/transfer", wish("a.bin", to_side="there")).text
 
     assert "Short by 40.0 kB" in plan
 
@@ -79,7 +79,7 @@ def test_ended_jobs_are_searched_and_written_as_a_table(maren: Visitor) -> None:
     site = maren.open_site()
     for name in ("apples.txt", "=cmd.txt"):
         write(maren.here, name, name)
-        assert carry(maren, site, "there", name) is JobState.DONE
+        assert transfer(maren, site, "there", name) is JobState.DONE
 
     assert "Upload of apples.txt" in maren.get("/jobs?show=ended&q=apples").text
     assert "Upload of =cmd.txt" not in maren.get("/jobs?show=ended&q=apples").text
@@ -97,7 +97,7 @@ def test_jobs_are_paused_moved_up_gone_on_with_and_stopped(maren: Visitor) -> No
     assert portal is not None
     portal.call(maren.nailer.engine.runner.stop)
     write(maren.here, "a.txt", "a")
-    job = plan_of(maren.post(f"{site}/plans/carry", wish("a.txt", to_side="there")).text)
+    job = plan_of(maren.post(f"{site}/plans/transfer", wish("a.txt", to_side="there")).text)
     maren.post(f"/plans/{job}/carry-out", {"choice": "replace"})
 
     assert maren.post(f"/jobs/{job}/up").json()["state"] == "waiting"
@@ -121,7 +121,7 @@ def test_a_mail_tells_when_all_is_done(maren: Visitor) -> None:
         assert maren.post("/jobs/when-done", wishes).status_code == 200
         site = maren.open_site()
         write(maren.here, "a.txt", "a")
-        assert carry(maren, site, "there", "a.txt") is JobState.DONE
+        assert transfer(maren, site, "there", "a.txt") is JobState.DONE
         while not mail.letters or maren.nailer.sites.pool.open_lines:
             time.sleep(0.02)
     finally:
@@ -150,7 +150,7 @@ def test_a_search_streams_hits_and_plans_of_them(maren: Visitor) -> None:
     held = {line["below"]: line["held"] for line in map(json.loads, everything) if "token" in line}
     assert held == {"news/a.html": "", "news/b.css": "", "news/.env": "Secrets"}
     body = {"here": HERE, "there": THERE, "side": "there", "paths": [hit["token"]]}
-    job = plan_of(maren.post(f"{site}/plans/carry-found", body).text)
+    job = plan_of(maren.post(f"{site}/plans/transfer-found", body).text)
     maren.post(f"/plans/{job}/carry-out", {"choice": "replace"})
     assert ended(maren, job) is JobState.DONE
     assert tree(maren.here) == {"news/a.html": b"<p>Winter</p>"}
@@ -248,11 +248,11 @@ def test_hurting_names_stay_behind_from_now_on(maren: Visitor) -> None:
     write(maren.here, "leaflets/list.html", "list")
     body = wish("leaflets", to_side="there")
 
-    job = plan_of(maren.post(f"{site}/plans/carry", body).text)
+    job = plan_of(maren.post(f"{site}/plans/transfer", body).text)
     narrowed = maren.post(f"/plans/{job}/leave-out", {"what": "hurting", "as_sieve": True}).text
 
     assert "1 new" in narrowed
-    assert "behind because of the sieve" in maren.post(f"{site}/plans/carry", body).text
+    assert "behind because of the sieve" in maren.post(f"{site}/plans/transfer", body).text
 
 
 def test_the_room_of_a_package_is_counted_beside_the_plan(maren: Visitor) -> None:
@@ -260,7 +260,7 @@ def test_the_room_of_a_package_is_counted_beside_the_plan(maren: Visitor) -> Non
     write(maren.there, "film.bin", "x" * 900_000)
     write(maren.here, "more.bin", "x" * 500_000)
 
-    plan = maren.post(f"{site}/plans/carry", wish("more.bin", to_side="there"))
+    plan = maren.post(f"{site}/plans/transfer", wish("more.bin", to_side="there"))
     job = plan_of(plan.text)
     room = maren.get(f"/plans/{job}/room").text
 
@@ -275,7 +275,7 @@ def test_a_better_place_is_offered(maren: Visitor) -> None:
         write(maren.here, name, "new")
         write(maren.there, f"pages/{name}", "old")
 
-    plan = maren.post(f"{site}/plans/carry", wish("a.html", "b.html", "c.html", to_side="there")).text
+    plan = maren.post(f"{site}/plans/transfer", wish("a.html", "b.html", "c.html", to_side="there")).text
 
     assert "already in /htdocs/pages" in plan
     assert 'data-place="/htdocs/pages"' in plan

@@ -60,7 +60,7 @@ def test_nothing_is_shown_to_strangers(maren: Visitor, address: str) -> None:
     page = maren.client.get(address, headers=PAGE, follow_redirects=False)
     assert (page.status_code, page.headers["location"][:8]) == (303, "/sign-in")
     assert maren.client.get(address).status_code == 401
-    assert maren.client.post("/sites/1/plans/carry", json={}).status_code == 401
+    assert maren.client.post("/sites/1/plans/transfer", json={}).status_code == 401
 
 
 def test_signing_in_goes_on_to_where_one_was_going(maren: Visitor) -> None:
@@ -117,7 +117,7 @@ def test_a_request_without_the_token_changes_nothing(maren: Visitor) -> None:
     for send in (
         lambda: maren.client.post("/sites", data={"name": "x"}),
         lambda: maren.client.post("/sites", data={"name": "x", "csrf": "guessed"}),
-        lambda: maren.client.post("/sites/1/plans/carry", json={}),
+        lambda: maren.client.post("/sites/1/plans/transfer", json={}),
         lambda: maren.client.post("/jobs/1/stop", headers={"x-csrf": "guessed"}),
         lambda: maren.client.put("/drops/1/items/1", content=b"x"),
     ):

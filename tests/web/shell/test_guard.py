@@ -104,10 +104,10 @@ def test_a_field_that_cannot_be_used_is_named(maren: Visitor) -> None:
     site = maren.add_site()
 
     wrong = maren.post(
-        f"{site}/plans/carry", {"here": "/studio/moss", "there": "/htdocs", "names": [], "to_side": "up"}
+        f"{site}/plans/transfer", {"here": "/studio/moss", "there": "/htdocs", "names": [], "to_side": "up"}
     )
     broken = maren.client.post(
-        f"{site}/plans/carry", content=b"{", headers={"x-csrf": maren.csrf, "content-type": "application/json"}
+        f"{site}/plans/transfer", content=b"{", headers={"x-csrf": maren.csrf, "content-type": "application/json"}
     )
 
     assert (wrong.status_code, list(wrong.json()["fields"])) == (422, ["to_side"])

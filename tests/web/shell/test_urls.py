@@ -10,6 +10,7 @@ import pytest
 
 from nailer.web.shell.pages import static_folder
 from nailer.web.shell.urls import asset_version
+from tests.web.conftest import Visitor
 
 BUILT = static_folder() / "built"
 
@@ -33,3 +34,17 @@ def test_templates_take_every_address_from_one_place() -> None:
     own = re.compile(r"""(?:href|action|data-[\w-]+)=["']/[a-z]""")
 
     assert not [file.name for file in folder.rglob("*.html") if own.search(file.read_text())]
+
+
+def test_addresses_of_before_lead_on_with_what_was_asked(maren: Visitor) -> None:
+    site = maren.open_site()
+
+    for before, now in (
+        ("access?side=there&path=/htdocs", "permissions"),
+        ("wire?as=text", "connection-log"),
+        ("packages/copies", "copies"),
+    ):
+        answer = maren.get(f"{site}/{before}")
+        assert answer.url.path == f"{site}/{now}"
+        assert answer.url.query.decode() == before.partition("?")[2]
+        assert answer.status_code == 200

@@ -451,12 +451,12 @@ def test_the_wire_is_shown_without_secrets_filtered_and_downloaded(maren: Visito
     maren.get(f"{site}/ledger?here=/studio/moss&there=/htdocs")
 
     page = maren.get(f"{site}/connection").text
-    text = maren.get(f"{site}/wire?as=text").text
+    text = maren.get(f"{site}/connection-log?as=text").text
 
     assert "sign in as seedlib by password" in page
     assert "sow-and-reap" not in page + text
     assert "read folder /htdocs" in text
-    assert "read folder" not in maren.get(f"{site}/wire?text=sign%20in").text
+    assert "read folder" not in maren.get(f"{site}/connection-log?text=sign%20in").text
     assert "SSH" in page
     assert maren.get("/connections").json()["open"][0]["lines"] == 1
 

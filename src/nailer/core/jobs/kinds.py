@@ -11,7 +11,7 @@ class JobKind(StrEnum):
     here (e.g. in the editor), sets access, brings one end of a pair into sync with the other, or builds a version of a
     package under a hidden name, which whoever exchanges the two takes back."""
 
-    CARRY = "carry"
+    TRANSFER = "transfer"
     DROP = "drop"
     REMOVE = "remove"
     TAKE_BACK = "take-back"

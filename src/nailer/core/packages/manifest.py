@@ -1,4 +1,4 @@
-"""Manifests of proved copies: every name of a folder with hash, access, time and links; when a copy is whole, and what
+"""Manifests of verified copies: every name of a folder with hash, access, time and links; when a copy is whole, and what
 restoring it does."""
 
 from __future__ import annotations

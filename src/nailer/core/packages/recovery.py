@@ -37,13 +37,13 @@ class LastChange:
 
 @dataclass(frozen=True, slots=True)
 class LastCopy:
-    """The newest whole copy of a folder, and how its rehearsal went ('' for none)."""
+    """The newest whole copy of a folder, and how its restore_test went ('' for none)."""
 
     number: int
     folder: str
     at: datetime
     files: int
-    rehearsal: str
+    restore_test: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +91,7 @@ def _of_change(one: LastChange) -> WayBack:
 
 def _of_copy(one: LastCopy, now: datetime) -> WayBack:
     age = span_text((now - one.at).total_seconds())
-    proof = f"restore tested: {one.rehearsal}" if one.rehearsal else "restore not tested yet"
+    proof = f"restore tested: {one.restore_test}" if one.restore_test else "restore not tested yet"
     cost = f"This also undoes changes made in the last {age}. A plan lists them first. {proof[:1].upper()}{proof[1:]}."
     return WayBack(WayKind.COPY, f"{one.folder} as copied, {count_text(one.files, 'file')}", cost, one.number, one.at)
 

@@ -64,9 +64,9 @@ def sync_steps(
         old = rows[partner].below if partner is not None else row.twin
         match doing:
             case Doing.UPLOAD:
-                making[SideName.THERE].carry(row, row.here, row.there)
+                making[SideName.THERE].transfer(row, row.here, row.there)
             case Doing.DOWNLOAD:
-                making[SideName.HERE].carry(row, row.there, row.here)
+                making[SideName.HERE].transfer(row, row.there, row.here)
             case Doing.REMOVE_THERE:
                 making[SideName.THERE].remove(row)
             case Doing.REMOVE_HERE:
@@ -92,12 +92,12 @@ def _keep_both(row: SyncRow, making: Mapping[SideName, _Making]) -> None:
     name = free_name(row.below[-1], near.names(row.below[:-1]) | far.names(row.below[:-1]))
     free = (*row.below[:-1], name)
     far.carries.append(
-        PlanStep(Action.CARRY, row.below, free, row.here, Verdict.NEW, "our version, saved next to theirs")
+        PlanStep(Action.TRANSFER, row.below, free, row.here, Verdict.NEW, "our version, saved next to theirs")
     )
     near.moves.append(
         PlanStep(Action.MOVE, row.below, free, row.here, Verdict.NEW, "our version, saved next to theirs")
     )
-    near.carries.append(PlanStep(Action.CARRY, row.below, row.below, row.there, Verdict.NEW, "theirs"))
+    near.carries.append(PlanStep(Action.TRANSFER, row.below, row.below, row.there, Verdict.NEW, "theirs"))
 
 
 class _Making:
@@ -120,7 +120,7 @@ class _Making:
             self._taken[folder] = {entry.name for entry in self._own.folders.get(folder, ())}
         return self._taken[folder]
 
-    def carry(self, row: SyncRow, source: Entry | None, target: Entry | None) -> None:
+    def transfer(self, row: SyncRow, source: Entry | None, target: Entry | None) -> None:
         """Carry the row's file or folder to this side."""
         if source is None:
             return
@@ -131,7 +131,7 @@ class _Making:
             if source.is_folder:
                 self._make(row.below, source, row.reason)
                 for below, entry in self._other.under(row.below):
-                    self._carry_inside(below, entry, row.reason)
+                    self._transfer_inside(below, entry, row.reason)
                 return
         if source.is_folder:
             self._make(row.below, source, row.reason)
@@ -140,9 +140,9 @@ class _Making:
         verdict = Verdict.NEW
         if target is not None:
             verdict = Verdict.REPLACES_NEWER if is_newer(target, source) else Verdict.REPLACES
-        self.carries.append(PlanStep(Action.CARRY, row.below, row.below, source, verdict, row.reason, target))
+        self.carries.append(PlanStep(Action.TRANSFER, row.below, row.below, source, verdict, row.reason, target))
 
-    def _carry_inside(self, below: Below, entry: Entry, reason: str) -> None:
+    def _transfer_inside(self, below: Below, entry: Entry, reason: str) -> None:
         sides = (None, entry) if self._side is SideName.HERE else (entry, None)
         if self._held(below, *sides) or entry.kind in (Kind.LINK, Kind.OTHER):
             return
@@ -150,7 +150,7 @@ class _Making:
             self._make(below, entry, reason)
         else:
             self._parents(below)
-            self.carries.append(PlanStep(Action.CARRY, below, below, entry, Verdict.NEW, reason))
+            self.carries.append(PlanStep(Action.TRANSFER, below, below, entry, Verdict.NEW, reason))
 
     def remove(self, row: SyncRow) -> None:
         """Remove the row's name from this side; what is in a folder goes before it."""
@@ -278,7 +278,7 @@ def flow_of(steps: SyncSteps) -> Flow:
     for side, way in ((SideName.THERE, "up"), (SideName.HERE, "down")):
         for step in steps.on(side):
             match step.action:
-                case Action.CARRY:
+                case Action.TRANSFER:
                     count[way] += 1
                     count[f"{way}_bytes"] += step.entry.size
                     count["newer_replaced"] += step.verdict is Verdict.REPLACES_NEWER

@@ -114,10 +114,10 @@ def rights_of(words: Iterable[str]) -> frozenset[Right]:
 def right_for(kind: JobKind, to_side: SideName) -> Right:
     """What a job of some kind needs on the site that it changes.
 
-    >>> right_for(JobKind.CARRY, SideName.HERE), right_for(JobKind.CARRY, SideName.THERE)
+    >>> right_for(JobKind.TRANSFER, SideName.HERE), right_for(JobKind.TRANSFER, SideName.THERE)
     (<Right.DOWNLOAD: 'download'>, <Right.CHANGE: 'change'>)
     """
-    if kind is JobKind.CARRY:
+    if kind is JobKind.TRANSFER:
         return Right.CHANGE if to_side is SideName.THERE else Right.DOWNLOAD
     return _FOR_JOBS.get(kind, Right.CHANGE)
 

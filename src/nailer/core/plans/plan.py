@@ -23,7 +23,7 @@ class Action(StrEnum):
     """What one step does to the side that changes."""
 
     MAKE_FOLDER = "make-folder"
-    CARRY = "carry"
+    TRANSFER = "transfer"
     REMOVE = "remove"
     REMOVE_FOLDER = "remove-folder"
     RESTORE = "restore"
@@ -68,7 +68,7 @@ class Answers:
 
     def of(self, step: PlanStep, number: int) -> Choice | None:
         """The answer for one step; None where there is none to give, or none was given."""
-        if step.action is not Action.CARRY:
+        if step.action is not Action.TRANSFER:
             return None
         if step.verdict is Verdict.BOTH_CHANGED:
             return self.rows.get(number, self.clashes)
@@ -119,9 +119,9 @@ class PlanStep:
         return self.verdict not in IDLE
 
     @property
-    def bytes_to_carry(self) -> int:
+    def bytes_to_transfer(self) -> int:
         """Bytes that must go over the line for this step."""
-        return self.entry.size if self.acts and self.action is Action.CARRY else 0
+        return self.entry.size if self.acts and self.action is Action.TRANSFER else 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +136,7 @@ class Summary:
     removed: int
     set: int
     folders: int
-    bytes_to_carry: int
+    bytes_to_transfer: int
     both_changed: int = 0
 
     @property
@@ -158,7 +158,7 @@ class KnownOfBoth:
     equal: Collection[Below] = frozenset()
 
 
-def carry_plan(
+def transfer_plan(
     found: Iterable[FoundFile],
     there: Mapping[Below, Entry],
     *,
@@ -178,7 +178,7 @@ def carry_plan(
         if any(one.below[:depth] in blocked for depth in range(1, len(one.below))):
             files.append(_left(one, "its folder cannot be created"))
             continue
-        step = _carry_step(one, there.get(one.below), resend_same, known)
+        step = _transfer_step(one, there.get(one.below), resend_same, known)
         if one.entry.is_folder:
             folders.append(step)
             if step.verdict is Verdict.LEFT:
@@ -194,7 +194,7 @@ def carry_plan(
     return folders + files
 
 
-def _carry_step(one: FoundFile, there: Entry | None, resend_same: bool, known: KnownOfBoth) -> PlanStep:
+def _transfer_step(one: FoundFile, there: Entry | None, resend_same: bool, known: KnownOfBoth) -> PlanStep:
     entry = one.entry
     if one.problem is not None:
         return _left(one, one.problem)
@@ -205,23 +205,23 @@ def _carry_step(one: FoundFile, there: Entry | None, resend_same: bool, known: K
     if entry.is_folder:
         return _folder_step(one, there)
     if there is None:
-        return PlanStep(Action.CARRY, one.below, one.below, entry, Verdict.NEW, "new")
+        return PlanStep(Action.TRANSFER, one.below, one.below, entry, Verdict.NEW, "new")
     if not there.is_file:
         return _left(one, f"a {there.kind} with the same name already exists", there)
     if same_content(seen(entry), seen(there)):
         verdict = Verdict.REPLACES if resend_same else Verdict.SAME
-        return PlanStep(Action.CARRY, one.below, one.below, entry, verdict, "same size and time", there)
+        return PlanStep(Action.TRANSFER, one.below, one.below, entry, verdict, "same size and time", there)
     if one.below in known.equal:
         verdict = Verdict.REPLACES if resend_same else Verdict.SAME
-        return PlanStep(Action.CARRY, one.below, one.below, entry, verdict, "same content, different time", there)
+        return PlanStep(Action.TRANSFER, one.below, one.below, entry, verdict, "same content, different time", there)
     if known.joints.get(one.below) is Joint.BOTH_CHANGED:
         reason = "changed on both sides since the last sync"
-        return PlanStep(Action.CARRY, one.below, one.below, entry, Verdict.BOTH_CHANGED, reason, there)
+        return PlanStep(Action.TRANSFER, one.below, one.below, entry, Verdict.BOTH_CHANGED, reason, there)
     if is_newer(there, entry):
         return PlanStep(
-            Action.CARRY, one.below, one.below, entry, Verdict.REPLACES_NEWER, "replaces a newer file", there
+            Action.TRANSFER, one.below, one.below, entry, Verdict.REPLACES_NEWER, "replaces a newer file", there
         )
-    return PlanStep(Action.CARRY, one.below, one.below, entry, Verdict.REPLACES, "replaces", there)
+    return PlanStep(Action.TRANSFER, one.below, one.below, entry, Verdict.REPLACES, "replaces", there)
 
 
 def _folder_step(one: FoundFile, there: Entry | None) -> PlanStep:
@@ -233,7 +233,7 @@ def _folder_step(one: FoundFile, there: Entry | None) -> PlanStep:
 
 
 def _left(one: FoundFile, reason: str, there: Entry | None = None) -> PlanStep:
-    action = Action.MAKE_FOLDER if one.entry.is_folder else Action.CARRY
+    action = Action.MAKE_FOLDER if one.entry.is_folder else Action.TRANSFER
     return PlanStep(action, one.below, one.below, one.entry, Verdict.LEFT, reason, there)
 
 
@@ -329,7 +329,7 @@ def summary(steps: Iterable[PlanStep]) -> Summary:
                 count[Verdict.LEFT] += 1
             continue
         count[step.verdict] += 1
-        carried += step.bytes_to_carry
+        carried += step.bytes_to_transfer
     return Summary(
         new=count[Verdict.NEW],
         replaced=count[Verdict.REPLACES],
@@ -339,7 +339,7 @@ def summary(steps: Iterable[PlanStep]) -> Summary:
         removed=count[Verdict.REMOVES],
         set=count[Verdict.SETS],
         folders=folders,
-        bytes_to_carry=carried,
+        bytes_to_transfer=carried,
         both_changed=count[Verdict.BOTH_CHANGED],
     )
 

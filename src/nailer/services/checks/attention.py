@@ -9,6 +9,7 @@ from nailer.acting import grant_on
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import SideName
 from nailer.core.site.attention import FirstSteps, Need, SiteFacts, is_new, needs_of
+from nailer.core.words import aware
 from nailer.errors import FileMissing, NailerError
 from nailer.services.files import Files
 from nailer.store.checks.attention import SiteStored
@@ -47,7 +48,7 @@ class Attention:
         grant = grant_on(site.id)
         return SiteFacts(
             added_at=stored.added_at,
-            opened_at=site.opened_at,
+            opened_at=aware(site.opened_at) if site.opened_at is not None else None,
             is_encrypted=site.protocol is not Protocol.FTP,
             identity_changed=changed,
             sees_all=not site.fleeting and (grant is None or grant.is_whole),

@@ -52,7 +52,7 @@ class Lacking:
     @staticmethod
     def asks(site: Site, job: Job) -> bool:
         """True for a plan whose pages are read: it carries from here to what is on the web."""
-        return job.kind is JobKind.CARRY and job.to_side is SideName.THERE and bool(site.document_roots)
+        return job.kind is JobKind.TRANSFER and job.to_side is SideName.THERE and bool(site.document_roots)
 
     async def of_plan(self, site: Site, job: Job) -> LackingKnown:
         """What the pages of a plan refer to that lies here, and is neither there nor in the plan. Raises TransferError."""
@@ -90,7 +90,7 @@ class Lacking:
             if here is not None:
                 folders[here, path.parent].append(path.name)
         places = [FromFolder(source, target, tuple(names)) for (source, target), names in folders.items()]
-        job_id = await self._make.carry_places(account_id, site, SideName.THERE, places)
+        job_id = await self._make.transfer_places(account_id, site, SideName.THERE, places)
         await self._jobs.discard(job.id)
         return job_id
 
@@ -98,7 +98,7 @@ class Lacking:
         """The files of a plan, a window at a time: the memory that takes does not grow with the plan."""
         async for window in self._jobs.all_items(job_id):
             for one in window:
-                if one.action is Action.CARRY:
+                if one.action is Action.TRANSFER:
                     yield one
 
     async def _names(self, site: Site, name: SideName, paths: Iterable[SitePath]) -> Names:

@@ -56,7 +56,7 @@ class Mending:
         for path in paths:
             folders[path.parent].append(path.name)
         places = [FromFolder(folder, target.join(folder.names), tuple(names)) for folder, names in folders.items()]
-        return await self._make.carry_places(account_id, site, SideName.HERE, places)
+        return await self._make.transfer_places(account_id, site, SideName.HERE, places)
 
     async def _planned(self, account_id: int, site: Site, mend: Mend, found: Sequence[SiteFinding]) -> int:
         paths = [one.path for one in found if one.path is not None]
@@ -94,7 +94,7 @@ class Mending:
             if here is None:
                 raise InvalidInput(f"{folder} is outside the folders of the pair.")
             places.append(FromFolder(here, folder, tuple(names)))
-        return await self._make.carry_places(account_id, site, _THERE, places)
+        return await self._make.transfer_places(account_id, site, _THERE, places)
 
     async def _references_of(self, account_id: int, site: Site, found: Sequence[SiteFinding]) -> int:
         """A name becomes what pages call it, and what refers to it by its real name follows."""

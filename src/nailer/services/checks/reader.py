@@ -205,7 +205,7 @@ class SiteReader:
         need_whole(site)
         roots = roots_there(site)
         problems: list[str] = []
-        async with self._browse.side(site, SideName.THERE, Lane.CARRY) as side:
+        async with self._browse.side(site, SideName.THERE, Lane.TRANSFER) as side:
             there = await self._trees(side, await self._tops(side, reading, roots), standing)
             here = await self._here(site, roots)
             seen = await self._seen_as_before(site, roots, there, here)

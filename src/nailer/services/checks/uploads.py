@@ -53,7 +53,7 @@ class UploadAdvice:
         more = 0
         async for window in self._jobs.all_items(job.id):
             for one in window:
-                if one.action is not Action.CARRY:
+                if one.action is not Action.TRANSFER:
                     continue
                 if kind_by_name(one.target.name) is FileKind.PICTURE and one.entry.size >= _FROM_BYTES:
                     more += len(pictures) >= _MOST_PICTURES

@@ -92,7 +92,7 @@ class OwnEditor:
                 "replaced by accident."
             )
         if near is None:
-            job_id = await self._planning.carry(
+            job_id = await self._planning.transfer(
                 account_id, site, SideName.HERE, there.parent, here.parent, [there.name]
             )
             await self._planning.carry_out(job_id, site, Answers())
@@ -114,7 +114,7 @@ class OwnEditor:
         if far != own.content:
             gone = "was removed" if far is None else "was changed by someone else"
             return await self._store(replace(own, trouble=f"It {gone} there in the meantime. Nothing was uploaded."))
-        job_id = await self._planning.carry(
+        job_id = await self._planning.transfer(
             own.account_id,
             site,
             SideName.THERE,

@@ -23,7 +23,7 @@ class ContentsShown:
 
     async def item(self, job: Job, site: Site, item: Item) -> Compared:
         """What a step of a plan would change in what is there now."""
-        if item.action is not Action.CARRY or job.kind is JobKind.DROP:
+        if item.action is not Action.TRANSFER or job.kind is JobKind.DROP:
             raise InvalidInput("There is nothing to compare for this step.")
         if max(item.entry.size, item.seen.size if item.seen else 0) > _LARGEST_BYTES:
             return Compared((), "They are too large to be compared here.")

@@ -167,7 +167,7 @@ class SieveBook:
 
     async def _tree(self, pair: Pair, end: SideName) -> tuple[Tree, str]:
         try:
-            async with self._ends.side(pair, end, Lane.CARRY) as side:
+            async with self._ends.side(pair, end, Lane.TRANSFER) as side:
                 tree = await read_tree(side, top_of(pair, end), Progress())
         except NailerError as error:
             return Tree({}), error.what

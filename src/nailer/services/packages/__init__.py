@@ -10,7 +10,7 @@ from nailer.services.packages.restoring import CopyRow, RestoreTarget
 from nailer.services.packages.searching import SearchKnown
 from nailer.services.packages.seen import FileInPackage, PackageSeen, PackagesSeen
 from nailer.services.packages.sources import Offered, VersionSource
-from nailer.store.packages.copies import CopyState, ProvedCopy
+from nailer.store.packages.copies import CopyState, VerifiedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState
 from nailer.store.packages.searches import SearchState, SetAside
 from nailer.store.packages.seen import SeenPackage
@@ -25,7 +25,6 @@ __all__ = [
     "PackageSeen",
     "Packages",
     "PackagesSeen",
-    "ProvedCopy",
     "Replacement",
     "ReplacementKind",
     "ReplacementPlan",
@@ -35,5 +34,6 @@ __all__ = [
     "SearchState",
     "SeenPackage",
     "SetAside",
+    "VerifiedCopy",
     "VersionSource",
 ]

@@ -1,5 +1,5 @@
-"""Proved copies of a folder there: taken between two listings that agree, every file with its hash, rehearsed, restored by a
-plan."""
+"""Verified copies of a folder there: taken between two listings that agree, every file with its hash, its restore
+tested, restored by a plan."""
 
 from __future__ import annotations
 
@@ -24,11 +24,11 @@ from nailer.errors import NailerError, NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.packing import Form, packed
-from nailer.services.packages.rehearsal import Rehearsal, rehearsed
+from nailer.services.packages.restore_tests import RestoreTest, restore_tested
 from nailer.services.packages.taking import CUT, CopyStanding, Taker
 from nailer.sides.connection import Lane
 from nailer.store.database import written_down
-from nailer.store.packages.copies import CopyState, ProvedCopy
+from nailer.store.packages.copies import CopyState, VerifiedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -37,7 +37,7 @@ _THERE = SideName.THERE
 _TURN_S = 0.1
 
 
-class ProvedCopies:
+class VerifiedCopies:
     def __init__(self, stores: Stores, engine: Engine, files: Files) -> None:
         self._store = stores.copies
         self._sites = stores.sites
@@ -64,7 +64,7 @@ class ProvedCopies:
             await self._store.fail(standing.copy_id, CUT)
             self._standing.pop(site_id, None)
 
-    async def of(self, site: Site) -> list[ProvedCopy]:
+    async def of(self, site: Site) -> list[VerifiedCopy]:
         """The copies of a site, newest first."""
         need_whole(site)
         return await self._store.of(site.id)
@@ -91,7 +91,7 @@ class ProvedCopies:
 
     async def taken(
         self, account_id: int, site: Site, path: SitePath, title: str, *, time_id: int | None = None
-    ) -> ProvedCopy:
+    ) -> VerifiedCopy:
         """Take a copy once no other of the site is being taken, and wait for its end: proved or failed. Raises
         NotAllowed."""
         while True:
@@ -134,7 +134,9 @@ class ProvedCopies:
         async def _known(tree: Tree) -> dict[Below, tuple[bytes, int]]:
             return await self._known_already(site, path, tree, standing)
 
-        return await self._taker.attempts(lambda: self._browse.side(site, _THERE, Lane.CARRY), path, standing, _known)
+        return await self._taker.attempts(
+            lambda: self._browse.side(site, _THERE, Lane.TRANSFER), path, standing, _known
+        )
 
     async def _known_already(
         self, site: Site, path: SitePath, tree: Tree, standing: CopyStanding
@@ -151,7 +153,7 @@ class ProvedCopies:
 
     async def _of_earlier(self, site: Site, path: SitePath, tree: Tree) -> dict[Below, tuple[bytes, int]]:
         for copy in await self._store.of(site.id):
-            if copy.state is CopyState.PROVED and copy.path == path:
+            if copy.state is CopyState.VERIFIED and copy.path == path:
                 manifest = {one.below: one for one in (await self._store.manifest(copy.id)).names}
                 begun_s = copy.begun_at.timestamp()
                 return {
@@ -161,25 +163,25 @@ class ProvedCopies:
                 }
         return {}
 
-    async def one(self, site: Site, copy_id: int) -> ProvedCopy:
+    async def one(self, site: Site, copy_id: int) -> VerifiedCopy:
         """A copy that is whole. Raises NotFound, NotAllowed."""
         need_whole(site)
         for copy in await self._store.of(site.id):
-            if copy.id == copy_id and copy.state is CopyState.PROVED:
+            if copy.id == copy_id and copy.state is CopyState.VERIFIED:
                 return copy
         raise NotFound("This copy does not exist or is incomplete.")
 
-    async def look_inside(self, site: Site, copy_id: int) -> tuple[ProvedCopy, Manifest]:
+    async def look_inside(self, site: Site, copy_id: int) -> tuple[VerifiedCopy, Manifest]:
         """A copy with everything in it. Raises NotFound."""
         return await self.one(site, copy_id), await self._store.manifest(copy_id)
 
-    async def rehearse(self, site: Site, copy_id: int) -> Rehearsal:
+    async def test_restore(self, site: Site, copy_id: int) -> RestoreTest:
         """Restore a copy into a scratch folder of this machine, compare every name, and forget the folder; return how that
         went. Raises NotFound, NoSpaceLeft."""
         need(Right.DOWNLOAD, site.id)
         await self.one(site, copy_id)
-        one = await rehearsed(await self._store.manifest(copy_id), self._kept.read, self._kept.folder)
-        await self._store.rehearsed(copy_id, one.words)
+        one = await restore_tested(await self._store.manifest(copy_id), self._kept.read, self._kept.folder)
+        await self._store.restore_tested(copy_id, one.words)
         return one
 
     async def packed(self, site: Site, copy_id: int, form: Form) -> tuple[str, AsyncIterator[bytes]]:

@@ -1,4 +1,4 @@
-"""Proved copies by timer: taken each day, rehearsed at once, and let go by a rule."""
+"""Verified copies by timer: taken each day, restore tested at once, and let go by a rule."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from nailer.core.words import count_text
 from nailer.engine.often import Often
 from nailer.errors import NailerError
 from nailer.services.checks import need_whole
-from nailer.services.packages.copies import ProvedCopies
+from nailer.services.packages.copies import VerifiedCopies
 from nailer.services.plans import Notices
 from nailer.store.packages.copies import CopyState
 from nailer.store.packages.copy_times import CopyTime
@@ -24,7 +24,7 @@ _log = structlog.get_logger()
 
 
 class CopyTimes:
-    def __init__(self, stores: Stores, copies: ProvedCopies, notices: Notices) -> None:
+    def __init__(self, stores: Stores, copies: VerifiedCopies, notices: Notices) -> None:
         self._store = stores.copy_times
         self._all_copies = stores.copies
         self._sites = stores.sites
@@ -64,7 +64,8 @@ class CopyTimes:
             self._often.begin(self.run(due))
 
     async def run(self, due: CopyTime) -> None:
-        """Take one copy, rehearse it, and let go what the rule does not keep. Whoever wanted it hears where that failed."""
+        """Take one copy, test its restore, and let go what the rule does not keep. Whoever wanted it hears where that
+        failed."""
         try:
             with acting_as(Acting(await self._grants.person(due.account_id), program="a copy by timer")):
                 site = await self._sites.get(due.site_id)
@@ -82,14 +83,14 @@ class CopyTimes:
         """How it went, and whether there is a whole copy that came back byte for byte."""
         title = shown_name(due.path.name) if due.path.names else "The account"
         copy = await self._copies.taken(due.account_id, site, due.path, title, time_id=due.id)
-        if copy.state is not CopyState.PROVED:
+        if copy.state is not CopyState.VERIFIED:
             return f"Copy failed: {copy.problem}", False
-        rehearsal = await self._copies.rehearse(site, copy.id)
-        return f"{count_text(copy.files, 'file')} copied. {rehearsal.words}", rehearsal.is_exact
+        restore_test = await self._copies.test_restore(site, copy.id)
+        return f"{count_text(copy.files, 'file')} copied. {restore_test.words}", restore_test.is_exact
 
     async def _let_go(self, due: CopyTime) -> str:
         mine = [one for one in await self._all_copies.of(due.site_id) if one.time_id == due.id]
-        proved = {one.begun_at: one for one in mine if one.state is CopyState.PROVED}
+        proved = {one.begun_at: one for one in mine if one.state is CopyState.VERIFIED}
         kept = staying(list(proved), due.rule)
         gone = [one for moment, one in proved.items() if moment not in kept]
         failed = [one for one in mine if one.state is CopyState.FAILED]

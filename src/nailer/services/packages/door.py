@@ -10,7 +10,7 @@ from nailer.services.checks import Checks
 from nailer.services.editing import Editing
 from nailer.services.files import Files
 from nailer.services.packages.asides import Asides
-from nailer.services.packages.copies import ProvedCopies
+from nailer.services.packages.copies import VerifiedCopies
 from nailer.services.packages.copy_times import CopyTimes
 from nailer.services.packages.recovery import Recovery
 from nailer.services.packages.replacing.plans import ReplacementPlans
@@ -29,7 +29,7 @@ from nailer.store.stores import Stores
 @dataclass(frozen=True, slots=True)
 class Packages:
     """Packages are seen (`book`), set aside and brought back (`asides`), and searched for what breaks a page
-    (`searching`); of folders proved copies are taken and rehearsed (`copies`),
+    (`searching`); of folders verified copies are taken and restore tested (`copies`),
     by timer too (`copy_times`), and restored (`restoring`). A version comes from somewhere
     (`sources`) and takes the place of another (`replacing`). `recovery` says how to go back; something is tried on the
     live server in a scratch area (`scratch`)."""
@@ -37,7 +37,7 @@ class Packages:
     book: PackageBook
     asides: Asides
     searching: Searching
-    copies: ProvedCopies
+    copies: VerifiedCopies
     restoring: Restoring
     copy_times: CopyTimes
     sources: VersionSources
@@ -51,7 +51,7 @@ class Packages:
     ) -> Packages:
         """The wing over the others."""
         asides = Asides(stores, files)
-        copies = ProvedCopies(stores, engine, files)
+        copies = VerifiedCopies(stores, engine, files)
         sources = VersionSources(stores, engine, files, plans.archives)
         read = ReplacementPlans(stores.replacements, stores.copies, engine.kept)
         runs = ReplacementRuns(stores, engine, files, plans, editing, read)

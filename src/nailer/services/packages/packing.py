@@ -1,4 +1,4 @@
-"""A proved copy as one archive, made while it is read: zip (APPNOTE 6.3), or tar (POSIX pax) in Zstandard (RFC 8878); the
+"""A verified copy as one archive, made while it is read: zip (APPNOTE 6.3), or tar (POSIX pax) in Zstandard (RFC 8878); the
 manifest lies in it."""
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ import zstandard
 from nailer.core.files.entry import NS, Entry, Kind
 from nailer.core.packages.manifest import Copied, Manifest
 from nailer.services.files import Drain, tar_head, zip_info
-from nailer.store.packages.copies import ProvedCopy
+from nailer.store.packages.copies import VerifiedCopy
 from nailer.unbroken import in_thread
 
 _MANIFEST = "MANIFEST.json"
@@ -37,7 +37,7 @@ def manifest_name(manifest: Manifest) -> str:
     return name
 
 
-def manifest_text(copy: ProvedCopy, manifest: Manifest) -> bytes:
+def manifest_text(copy: VerifiedCopy, manifest: Manifest) -> bytes:
     """The manifest for whoever reads it without Nailer: each name with its kind, size, BLAKE3 hash, access, time
     (seconds) and target. Names that are no UTF-8 have their bytes as percent-encoded text."""
     names = [_row(one) for one in manifest.names]
@@ -74,7 +74,7 @@ def _text(raw: bytes) -> str:
         return "".join(chr(one) if 32 <= one < 127 and one != 37 else f"%{one:02X}" for one in raw)
 
 
-async def packed(copy: ProvedCopy, manifest: Manifest, read: Reading, form: Form) -> AsyncGenerator[bytes, None]:
+async def packed(copy: VerifiedCopy, manifest: Manifest, read: Reading, form: Form) -> AsyncGenerator[bytes, None]:
     """The bytes of the archive. `read` gives a kept content by its hash. Memory stays flat."""
     making = _zip(copy, manifest, read) if form is Form.ZIP else _tar(copy, manifest, read)
     async for part in making:
@@ -82,7 +82,7 @@ async def packed(copy: ProvedCopy, manifest: Manifest, read: Reading, form: Form
             yield part
 
 
-async def _zip(copy: ProvedCopy, manifest: Manifest, read: Reading) -> AsyncGenerator[bytes, None]:
+async def _zip(copy: VerifiedCopy, manifest: Manifest, read: Reading) -> AsyncGenerator[bytes, None]:
     drain = Drain()
     archive = zipfile.ZipFile(drain, "w", zipfile.ZIP_DEFLATED, allowZip64=True)  # type: ignore[call-overload]
     archive.writestr(manifest_name(manifest), manifest_text(copy, manifest))
@@ -102,7 +102,7 @@ async def _zip(copy: ProvedCopy, manifest: Manifest, read: Reading) -> AsyncGene
     yield drain.take()
 
 
-async def _tar(copy: ProvedCopy, manifest: Manifest, read: Reading) -> AsyncGenerator[bytes, None]:
+async def _tar(copy: VerifiedCopy, manifest: Manifest, read: Reading) -> AsyncGenerator[bytes, None]:
     squeeze = zstandard.ZstdCompressor(level=6).compressobj()
     text = manifest_text(copy, manifest)
     name = manifest_name(manifest).encode()

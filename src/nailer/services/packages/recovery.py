@@ -75,10 +75,10 @@ class Recovery:
     async def _newest_copies(self, site: Site) -> list[LastCopy]:
         newest: dict[str, LastCopy] = {}
         for one in await self._copies.of(site.id):
-            if one.state is CopyState.PROVED and any(
+            if one.state is CopyState.VERIFIED and any(
                 root.folder.below(one.path) is not None for root in site.document_roots
             ):
-                copy = LastCopy(one.id, str(one.path), one.begun_at, one.files, one.rehearsal)
+                copy = LastCopy(one.id, str(one.path), one.begun_at, one.files, one.restore_test)
                 newest.setdefault(copy.folder, copy)
         return list(newest.values())
 

@@ -1,4 +1,4 @@
-"""What a proved copy brings back, and where to: to its own place, here, or to another site; and how it stands to what is
+"""What a verified copy brings back, and where to: to its own place, here, or to another site; and how it stands to what is
 there now."""
 
 from __future__ import annotations
@@ -29,13 +29,13 @@ from nailer.core.plans.plan import Action
 from nailer.engine.engine import Engine
 from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound
 from nailer.services.files import Browse, Files, Progress, read_tree
-from nailer.services.packages.copies import ProvedCopies
+from nailer.services.packages.copies import VerifiedCopies
 from nailer.services.packages.packing import manifest_name, manifest_text
 from nailer.services.packages.replacing.building import access_item, content_item, folder_item
 from nailer.services.plans import folder_items, missing_folders
 from nailer.sides.side import Side, once
 from nailer.store.jobs import NewItem, NewJob
-from nailer.store.packages.copies import ProvedCopy
+from nailer.store.packages.copies import VerifiedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -65,7 +65,7 @@ class CopyRow:
 
 
 class Restoring:
-    def __init__(self, stores: Stores, engine: Engine, files: Files, copies: ProvedCopies) -> None:
+    def __init__(self, stores: Stores, engine: Engine, files: Files, copies: VerifiedCopies) -> None:
         self._store = stores.copies
         self._kept = engine.kept
         self._jobs = stores.jobs
@@ -120,7 +120,7 @@ class Restoring:
             account_id, site, copy_id, (), RestoreTarget(site, SideName.HERE, folder), with_manifest=True
         )
 
-    async def _manifest_item(self, copy: ProvedCopy, manifest: Manifest, folder: SitePath) -> NewItem:
+    async def _manifest_item(self, copy: VerifiedCopy, manifest: Manifest, folder: SitePath) -> NewItem:
         kept = await self._kept.put(once(manifest_text(copy, manifest)), held_by=copy.id)
         name = manifest_name(manifest).encode()
         one = Copied((name,), Entry(name, Kind.FILE, kept.size), kept.hash)
@@ -136,7 +136,7 @@ class Restoring:
         if not tree.missing and not tree.is_empty:
             raise Conflict(f"{folder} is not empty. Choose an empty folder for the copy.")
 
-    async def folder(self, site: Site, copy_id: int, below: Below) -> tuple[ProvedCopy, list[CopyRow]]:
+    async def folder(self, site: Site, copy_id: int, below: Below) -> tuple[VerifiedCopy, list[CopyRow]]:
         """One folder of a copy beside the same folder now. Raises NotFound."""
         copy = await self._copies.one(site, copy_id)
         manifest = await self._store.manifest(copy_id)
@@ -157,7 +157,7 @@ class Restoring:
         ]
         return copy, rows
 
-    async def compared(self, site: Site, copy_id: int) -> tuple[ProvedCopy, tuple[tuple[Below, Difference], ...]]:
+    async def compared(self, site: Site, copy_id: int) -> tuple[VerifiedCopy, tuple[tuple[Below, Difference], ...]]:
         """Every name of a copy that is not as it was, and every name that came since. Raises NotFound."""
         copy = await self._copies.one(site, copy_id)
         async with self._browse.side(site, _THERE) as side:

@@ -21,7 +21,7 @@ from nailer.services.packages.declaring import Found, declared_in, entries_of, f
 from nailer.services.packages.taking import CopyStanding, OpenSide, Taker
 from nailer.services.plans import Archives, Unpacked, is_archive
 from nailer.sides.side import Side
-from nailer.store.packages.copies import CopyKind, CopyState, CopyStore, ProvedCopy
+from nailer.store.packages.copies import CopyKind, CopyState, CopyStore, VerifiedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -168,7 +168,7 @@ class VersionSources:
         if source.spooled is not None:
             await self._archives.forget(source.spooled)
 
-    async def take_in(self, account_id: int, site: Site, path: SitePath, source: VersionSource) -> ProvedCopy:
+    async def take_in(self, account_id: int, site: Site, path: SitePath, source: VersionSource) -> VerifiedCopy:
         """Keep what is offered as it was delivered, for the package at `path`. Raises InvalidInput where it cannot be read
         as a whole."""
         title = source.found.text
@@ -189,7 +189,9 @@ class VersionSources:
         if copy_id is not None:
             await self._copies.drop_unneeded(site.id, copy_id)
 
-    async def original(self, site: Site, path: SitePath, version: str, *, but: int | None = None) -> ProvedCopy | None:
+    async def original(
+        self, site: Site, path: SitePath, version: str, *, but: int | None = None
+    ) -> VerifiedCopy | None:
         """What one version of a package was before anybody changed it, as far as it is known: as it was delivered, else as
         it was first copied, `but` for one copy. None where nobody knows."""
         if not version:
@@ -198,9 +200,9 @@ class VersionSources:
         found = next((one for one in known if one.id != but), None)
         return found or await self._in_larger_copy(site, path, version)
 
-    async def _in_larger_copy(self, site: Site, path: SitePath, version: str) -> ProvedCopy | None:
+    async def _in_larger_copy(self, site: Site, path: SitePath, version: str) -> VerifiedCopy | None:
         """The oldest copies of folders above: one may hold the package in this version."""
-        copies = [one for one in await self._copies.of(site.id) if one.state is CopyState.PROVED]
+        copies = [one for one in await self._copies.of(site.id) if one.state is CopyState.VERIFIED]
         for one in [one for one in reversed(copies) if path.below(one.path)][:_MOST_LARGER]:
             part = (await self._copies.manifest(one.id)).part(path.below(one.path) or ())
             said = await self._taker.declared(path, part)

@@ -125,7 +125,7 @@ class SyncPlan:
         sizes = [
             (step.entry.size, step.replaces.size if step.replaces else 0)
             for step in self.steps.on(end)
-            if step.action is Action.CARRY
+            if step.action is Action.TRANSFER
         ]
         need = need_of(sizes)
         fits = need.fit(room)

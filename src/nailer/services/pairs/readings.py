@@ -192,7 +192,7 @@ class Readings:
 
     async def _learn_renaming(self, plan: SyncPlan) -> None:
         """Whether files can take their names there without a gap: tried once a connection, on an empty file of our own."""
-        async with self._ends.side(plan.pair, SideName.THERE, Lane.CARRY) as side:
+        async with self._ends.side(plan.pair, SideName.THERE, Lane.TRANSFER) as side:
             plan.renames_nothing = await tries_renaming(side, plan.pair.there) is False
         plan.in_place = (await self._ends.site(plan.pair, SideName.THERE)).in_place
 
@@ -212,7 +212,7 @@ class Readings:
             return not plan.sieves.held(below, entry)
 
         top = top_of(plan.pair, end)
-        async with self._ends.side(plan.pair, end, Lane.CARRY) as side:
+        async with self._ends.side(plan.pair, end, Lane.TRANSFER) as side:
             tree = await read_tree(side, top, plan.progress[end], enter=_enter)
             plan.room[end] = await room_at(side, top)
         return tree
@@ -231,8 +231,8 @@ class Readings:
     async def _both(self, plan: SyncPlan) -> AsyncIterator[tuple[ComparedEnd, ComparedEnd]]:
         """Both ends of a pair, for reading contents."""
         async with (
-            self._ends.side(plan.pair, SideName.HERE, Lane.CARRY) as near,
-            self._ends.side(plan.pair, SideName.THERE, Lane.CARRY) as far,
+            self._ends.side(plan.pair, SideName.HERE, Lane.TRANSFER) as near,
+            self._ends.side(plan.pair, SideName.THERE, Lane.TRANSFER) as far,
         ):
             near_site = await self._ends.site(plan.pair, SideName.HERE) if plan.pair.other_site_id else None
             far_site = await self._ends.site(plan.pair, SideName.THERE)

@@ -66,7 +66,7 @@ class TimerJobs:
         job = await self._jobs.get(job_id)
         if job.account_id != account_id:
             raise NotFound("This job belongs to someone else.")
-        if job.kind is not JobKind.CARRY:
+        if job.kind is not JobKind.TRANSFER:
             raise Conflict("Only uploads and downloads can be carried out at set times.")
         names = await self._tops(job_id, job.source_folder)
         if not names:
@@ -105,7 +105,7 @@ class TimerJobs:
 
     async def _begin(self, timer: Timer, carries: Carry) -> TimedJob:
         site = await self._sites.get(carries.site_id)
-        job_id = await self._planning.carry(
+        job_id = await self._planning.transfer(
             timer.account_id, site, carries.to_side, carries.source, carries.target, carries.names
         )
         plan = await self._reader.read(job_id, site, limit=1)
@@ -122,7 +122,7 @@ class TimerJobs:
             await self._jobs.discard(job_id)
             return await self._record(timer, RunState.ASKED if careful else RunState.DONE, told)
         # Written down first: whatever ends Nailer now, no second job begins beside one that nobody knows of.
-        count = Count(found.acts, found.bytes_to_carry)
+        count = Count(found.acts, found.bytes_to_transfer)
         run = await self._record(timer, RunState.RUNNING, told, job_id=job_id, count=count)
         await self._planning.carry_out(job_id, site, Answers())
         return run

@@ -76,7 +76,7 @@ class AccountRoom:
         try:
             async with (
                 asyncio.timeout(_LONGEST_S),
-                self._browse.side(site, SideName.THERE, Lane.CARRY) as side,
+                self._browse.side(site, SideName.THERE, Lane.TRANSFER) as side,
                 aclosing(walk(side, await side.home())) as readings,
             ):
                 async for reading in readings:

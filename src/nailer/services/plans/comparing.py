@@ -19,7 +19,7 @@ _MOST_COMPARED = 5000
 
 
 @dataclass(frozen=True, slots=True)
-class CarryEnds:
+class TransferEnds:
     """The two ends of a plan that carries: from `source` of one side to `target` of the other."""
 
     site: Site
@@ -58,7 +58,7 @@ class PlanComparing:
         self._comparer = comparer
         self._changes = changes
 
-    async def known(self, ends: CarryEnds, found: Sequence[FoundFile], met: Mapping[Below, Entry]) -> KnownOfBoth:
+    async def known(self, ends: TransferEnds, found: Sequence[FoundFile], met: Mapping[Below, Entry]) -> KnownOfBoth:
         """How the files that are sent stand towards what they meet. Equal contents are level from now on: the baseline is
         written. Raises what reading raises where that may heal."""
         both = {
@@ -76,7 +76,7 @@ class PlanComparing:
         }
         return KnownOfBoth({below: one for below, one in joints.items() if one is Joint.BOTH_CHANGED}, equal)
 
-    async def _equal(self, ends: CarryEnds, both: Mapping[Below, tuple[Entry, Entry]]) -> frozenset[Below]:
+    async def _equal(self, ends: TransferEnds, both: Mapping[Below, tuple[Entry, Entry]]) -> frozenset[Below]:
         """The files of one size and different times whose contents are equal, as far as it costs little to know."""
         alike = [
             (below, here.size)
@@ -93,7 +93,7 @@ class PlanComparing:
             return frozenset()  # what cannot be read is not known to be equal; carrying it says why
         return frozenset(below for below, is_equal in found.items() if is_equal)
 
-    async def _level(self, ends: CarryEnds, equal: Mapping[Below, tuple[Entry, Entry]]) -> None:
+    async def _level(self, ends: TransferEnds, equal: Mapping[Below, tuple[Entry, Entry]]) -> None:
         here, there = ends.folders
         pairs = [(here.join(below), there.join(below)) for below in equal]
         levels = await self._changes.levels(ends.site.id, pairs)
@@ -103,7 +103,7 @@ class PlanComparing:
         if equal:
             self._browse.redraw(ends.site.id)
 
-    async def _baselines(self, ends: CarryEnds, names: Mapping[Below, object]) -> dict[Below, Baseline]:
+    async def _baselines(self, ends: TransferEnds, names: Mapping[Below, object]) -> dict[Below, Baseline]:
         """What is known of when each name was last level."""
         here, there = ends.folders
         folders = {below[:-1]: (here.join(below[:-1]), there.join(below[:-1])) for below in names}

@@ -74,7 +74,7 @@ class Jobs:
     async def landed(self, job_id: int, limit: int) -> list[Item]:
         """Files that a job has put in their places."""
         done = await self._store.items(job_id, limit=limit, state=ItemState.DONE)
-        return [item for item in done if item.action is Action.CARRY]
+        return [item for item in done if item.action is Action.TRANSFER]
 
     async def failures(self, job_id: int) -> list[FailureGroup]:
         """What failed, like failures together."""
@@ -82,7 +82,7 @@ class Jobs:
 
     async def halves(self, job_id: int) -> Halves:
         """The half files of a job."""
-        return Halves(await self._parts.count_of_job(job_id), await self._parts.carried_of_job(job_id))
+        return Halves(await self._parts.count_of_job(job_id), await self._parts.transferred_of_job(job_id))
 
     def running(self, job_id: int) -> LiveJob | None:
         """A job as it runs now, in this process; None where it does not."""

@@ -93,7 +93,7 @@ class Leftovers:
             parts = list(some)
             try:
                 site = await self._sites.get(site_id)
-                async with self._browse.side(site, side_name, Lane.CARRY) as side:
+                async with self._browse.side(site, side_name, Lane.TRANSFER) as side:
                     gone = [one.item_id for one in parts if await _cleared(side, one)]
             except NailerError as error:
                 _log.info("half files wait to be cleared", site=site_id, parts=len(parts), why=error.what)

@@ -22,9 +22,9 @@ from nailer.core.plans.plan import (
     FoundFile,
     PlanStep,
     Verdict,
-    carry_plan,
     move_plan,
     removal_plan,
+    transfer_plan,
 )
 from nailer.core.plans.room import Fit, need_of
 from nailer.core.plans.sieve import Sieves
@@ -33,7 +33,7 @@ from nailer.engine.runner import Runner
 from nailer.engine.swap import tries_renaming
 from nailer.errors import FileMissing, InvalidInput
 from nailer.services.files import Browse, KeepBook, SieveBook
-from nailer.services.plans.comparing import CarryEnds, PlanComparing
+from nailer.services.plans.comparing import PlanComparing, TransferEnds
 from nailer.services.plans.found import (
     _belows,
     _find_deep,
@@ -90,7 +90,7 @@ class PlanMaker:
         self._runner = runner
         self._keep_largest_bytes = keep_largest_bytes
 
-    async def carry(
+    async def transfer(
         self,
         account_id: int,
         site: Site,
@@ -111,7 +111,7 @@ class PlanMaker:
             self._browse.side(site, to_side.other) as source_side,
             self._browse.side(site, to_side) as target_side,
         ):
-            ends = CarryEnds(site, to_side, source_side, source, target_side, target)
+            ends = TransferEnds(site, to_side, source_side, source, target_side, target)
             (found, items), room, near = await asyncio.gather(
                 self._carried(ends, place, resend_same=resend_same, despite_sieves=despite_sieves),
                 room_at(target_side, target),
@@ -121,10 +121,12 @@ class PlanMaker:
         if not found:
             raise FileMissing(f"{source.child(names[0])} no longer exists.")
         title = f"{_word(to_side)} of {names_text([one.below[0] for one in found if len(one.below) == 1])}"
-        job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
+        job = NewJob(account_id, site.id, JobKind.TRANSFER, title, to_side, source, target)
         return await self.add(job, items, room, await in_thread(lambda: better_places(sent_of(found), target, near)))
 
-    async def carry_places(self, account_id: int, site: Site, to_side: SideName, places: Sequence[FromFolder]) -> int:
+    async def transfer_places(
+        self, account_id: int, site: Site, to_side: SideName, places: Sequence[FromFolder]
+    ) -> int:
         """Plan carrying names of several folders, each into the folder that belongs to its own, as one plan."""
         if not places:
             raise InvalidInput("Add files to the tray first.")
@@ -136,7 +138,7 @@ class PlanMaker:
             room = await room_at(target_side, target)
             found, items = [], []
             for place in places:
-                ends = CarryEnds(site, to_side, source_side, place.source, target_side, place.target)
+                ends = TransferEnds(site, to_side, source_side, place.source, target_side, place.target)
                 of_place, its_items = await self._carried(ends, place)
                 found += of_place
                 items += its_items
@@ -144,11 +146,11 @@ class PlanMaker:
             raise FileMissing("The files in the tray no longer exist.")
         tops = [one.below[0] for one in found if len(one.below) == 1]
         title = f"{_word(to_side)} of {names_text(tops)} from {count_text(len(places), 'folder')}"
-        job = NewJob(account_id, site.id, JobKind.CARRY, title[:200], to_side, source, target)
+        job = NewJob(account_id, site.id, JobKind.TRANSFER, title[:200], to_side, source, target)
         return await self.add(job, await in_thread(_in_order, items), room)
 
     async def _carried(
-        self, ends: CarryEnds, place: FromFolder, *, resend_same: bool = False, despite_sieves: bool = False
+        self, ends: TransferEnds, place: FromFolder, *, resend_same: bool = False, despite_sieves: bool = False
     ) -> tuple[list[FoundFile], list[NewItem]]:
         """What carrying names of one folder finds, and the items it takes; none where none of the names is there."""
         found, there, missing = await asyncio.gather(
@@ -165,7 +167,7 @@ class PlanMaker:
         sieves = await self._sieving.of_site(ends.site)
 
         def _steps() -> list[PlanStep]:
-            steps = carry_plan(found, met, resend_same=resend_same, known=known)
+            steps = transfer_plan(found, met, resend_same=resend_same, known=known)
             return steps if despite_sieves else sieved(steps, sieves, place.source.below(start) or ())
 
         return found, await self.worked_out(_steps, place.source, place.target, missing)
@@ -186,7 +188,7 @@ class PlanMaker:
         one_by_one = (await in_thread(lambda: need_of(_sizes(items)))).fit(room) is Fit.IN_ORDER
         return await self._jobs.add(replace(job, room_bytes=room, one_by_one=one_by_one, advice=tuple(advice)), items)
 
-    async def carry_found(
+    async def transfer_found(
         self,
         account_id: int,
         site: Site,
@@ -207,11 +209,11 @@ class PlanMaker:
                 room_at(target_side, target),
             )
             met = await met_at(target_side, target, [one.below for one in found])
-            ends = CarryEnds(site, to_side, source_side, source, target_side, target)
+            ends = TransferEnds(site, to_side, source_side, source, target_side, target)
             known = await self._comparing.known(ends, found, met)
-        items = await self.worked_out(lambda: carry_plan(found, met, known=known), source, target, missing)
+        items = await self.worked_out(lambda: transfer_plan(found, met, known=known), source, target, missing)
         title = f"{_word(to_side)} of {names_text([below[-1] for below in belows])}"
-        job = NewJob(account_id, site.id, JobKind.CARRY, title, to_side, source, target)
+        job = NewJob(account_id, site.id, JobKind.TRANSFER, title, to_side, source, target)
         return await self.add(job, items, room)
 
     async def removal_found(
@@ -243,7 +245,7 @@ class PlanMaker:
             )
             await tries_renaming(target_side, target)
             met = await met_of(target_side, target, there, found)
-        items = await self.worked_out(lambda: carry_plan(found, met, resend_same=True), SitePath(), target, missing)
+        items = await self.worked_out(lambda: transfer_plan(found, met, resend_same=True), SitePath(), target, missing)
         title = f"From this computer: {names_text(tops)}"
         job = NewJob(account_id, site.id, JobKind.DROP, title, to_side, SitePath(), target)
         return await self.add(job, items, room, better_places(sent_of(found), target, near))
@@ -279,7 +281,7 @@ class PlanMaker:
             taken = {one.name for one in (await target_side.list(folder)).entries} if beside else set()
             met = await met_of(target_side, target, there, found) if not taken else {}
         items = await self.worked_out(
-            lambda: _beside(carry_plan(found, met, resend_same=other), taken), folder, target, missing
+            lambda: _beside(transfer_plan(found, met, resend_same=other), taken), folder, target, missing
         )
         where = f" to {goal.name}" if other else ""
         job = NewJob(
@@ -437,7 +439,7 @@ def _sizes(items: Iterable[NewItem]) -> list[tuple[int, int]]:
     return [
         (item.entry.size, item.replaces.size if item.replaces is not None else 0)
         for item in items
-        if item.action is Action.CARRY and item.verdict not in IDLE
+        if item.action is Action.TRANSFER and item.verdict not in IDLE
     ]
 
 

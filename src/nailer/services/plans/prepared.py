@@ -73,7 +73,7 @@ class PreparedFiles:
             entry = Entry(name, Kind.FILE, len(one.content), stamps.get(name))
             verdict = Verdict.REPLACES if one.seen is not None else Verdict.NEW
             reason = one.reason or verdict.value
-            items.append(NewItem(Action.CARRY, verdict, reason, place.child(name), one.path, entry, one.seen))
+            items.append(NewItem(Action.TRANSFER, verdict, reason, place.child(name), one.path, entry, one.seen))
         folders = [one.path.parent for one in writes] + [one.new.parent for one in renames]
         target = common_folder(folders)
         job = NewJob(account_id, site.id, JobKind.WRITE, title, side, place, target)

@@ -54,7 +54,7 @@ class PlanToRead:
         """How many files the server would have overwritten in place, because it renames nothing."""
         if self.renames is not False:
             return 0
-        return sum(one.action is Action.CARRY and _step(one).acts for one in self.items)
+        return sum(one.action is Action.TRANSFER and _step(one).acts for one in self.items)
 
     @property
     def more(self) -> int:
@@ -93,7 +93,7 @@ class _Reading:
     @property
     def goes_up(self) -> bool:
         """True where the plan puts files on the server."""
-        return self.job.to_side is SideName.THERE and self.job.kind in (JobKind.CARRY, JobKind.DROP, JobKind.UNPACK)
+        return self.job.to_side is SideName.THERE and self.job.kind in (JobKind.TRANSFER, JobKind.DROP, JobKind.UNPACK)
 
     def add(self, window: Sequence[Item]) -> None:
         """Take in a window of the plan's items."""
@@ -110,9 +110,9 @@ class _Reading:
     def _add_acting(self, item: Item) -> None:
         if len(self.acting) < self.limit:
             self.acting.append(item)
-        if item.action is Action.CARRY and (below := item.target.below(self.start)):
+        if item.action is Action.TRANSFER and (below := item.target.below(self.start)):
             self.off_counts.update(name for name, sieve in self.off.items() if sieve.held(below, item.entry))
-        if item.action is Action.CARRY:
+        if item.action is Action.TRANSFER:
             self.need = self.need.then(item.entry.size, item.seen.size if item.seen is not None else 0)
         if self.goes_up:
             self.names.append(item.target.below(self.job.target_folder) or (item.target.name,))
@@ -143,7 +143,7 @@ class PlanReader:
         job = await self._jobs.get(job_id)
         guarded = site.guarded if job.to_side is SideName.THERE else ()
         start = site.start_there if job.to_side is SideName.THERE else site.start_here
-        off = await self._sieving.off_of_site(site) if job.kind is JobKind.CARRY else {}
+        off = await self._sieving.off_of_site(site) if job.kind is JobKind.TRANSFER else {}
         found = _Reading(job, guarded, limit, start=start, off=off)
         async for window in self._jobs.all_items(job_id):
             found.add(window)

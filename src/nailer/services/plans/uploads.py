@@ -61,7 +61,7 @@ class Uploads:
         waiting = await self._tools.claims.waiting_items(job_id, after=-1, limit=2**31)
         for item in [one for one in waiting if one.action is Action.MAKE_FOLDER]:
             await self._one(job, item, None)
-        files = [one for one in waiting if one.action is Action.CARRY]
+        files = [one for one in waiting if one.action is Action.TRANSFER]
         self._coming[job_id].awaited = {one.id: self._arriving.key(job, one) for one in files}
         await self._end_earlier(job_id)
         if not files:
@@ -118,7 +118,7 @@ class Uploads:
         if receiving is None:
             raise NotFound("Nailer is no longer waiting for files of this job. Drop them again.")
         item = await self._jobs.item(job_id, item_id)
-        if item.state is not ItemState.WAITING or item.action is not Action.CARRY:
+        if item.state is not ItemState.WAITING or item.action is not Action.TRANSFER:
             raise Conflict("This file has already been uploaded.")
         return receiving.run.job, item
 
@@ -131,7 +131,7 @@ class Uploads:
         item = await self._jobs.item(job_id, item_id)
         if (
             item.state is not ItemState.WAITING
-            or item.action is not Action.CARRY
+            or item.action is not Action.TRANSFER
             or item_id in receiving.live.in_flight
         ):
             raise Conflict("This file has already been uploaded.")
@@ -155,10 +155,10 @@ class Uploads:
         receiving = self._coming[job.id]
         receiving.live.in_flight[item.id] = InFlight(item.target, item.entry.size)
         try:
-            async with self._tools.carrier(job, receiving.live, receiving.run.hold) as carrier:
-                await carrier.context.begin_parts([item])
-                outcome = await carrier.carry(item, content)
-            await receiving.run.record(item, outcome, 1, carrier.context.part_ended(item))
+            async with self._tools.transferrer(job, receiving.live, receiving.run.hold) as transferrer:
+                await transferrer.context.begin_parts([item])
+                outcome = await transferrer.transfer(item, content)
+            await receiving.run.record(item, outcome, 1, transferrer.context.part_ended(item))
         except NailerError as error:
             await receiving.run.record_failure(item, error, 1)
             return error.what

@@ -14,6 +14,7 @@ from nailer.core.connecting.routes import Route
 from nailer.errors import AnswerNeeded, IdentityChanged, LoginRefused, TransferError
 from nailer.services.sites.questions import who_to_ask
 from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage, Wanted, nobody_answers
+from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint, Proxy, ProxyKind
 from nailer.sides.ftp.side import FtpConnection
 from nailer.sides.identities.certificate import facts_of
@@ -22,7 +23,6 @@ from nailer.sides.pool import Whose
 from nailer.sides.reach import reach
 from nailer.sides.sftp.meeting import private_key
 from nailer.sides.sftp.side import host_keys
-from nailer.sides.wire import Wire
 from nailer.store.identities import IdentityStore, Pinned
 from nailer.store.sites import Secrets, Site, SiteStore
 
@@ -49,7 +49,7 @@ class Connector:
         self._own: set[int] = set()
         self._to_store: dict[int, Secrets] = {}
         self._held: dict[int, Secrets] = {}
-        self._wires: dict[int, Wire] = {}
+        self._logs: dict[int, ConnectionLog] = {}
         self.changed: set[tuple[str, int]] = set()
         self._ends: dict[tuple[str, int], datetime | None] = {}
 
@@ -59,7 +59,7 @@ class Connector:
             raise self._refused[site_id]
         site = await self._sites.get(site_id)
         secrets = await self.with_password(site, await self._sites.secrets(site), who_to_ask())
-        wanted = await self.wanted(site, secrets, ask=who_to_ask(), wire=self.wire(site_id))
+        wanted = await self.wanted(site, secrets, ask=who_to_ask(), log=self.log(site_id))
         try:
             connection = await reach(wanted)
         except LoginRefused as refused:
@@ -99,20 +99,26 @@ class Connector:
         return None
 
     async def wanted(
-        self, site: Site, secrets: Secrets, *, ask: Ask = nobody_answers, heard: Heard = _deaf, wire: Wire | None = None
+        self,
+        site: Site,
+        secrets: Secrets,
+        *,
+        ask: Ask = nobody_answers,
+        heard: Heard = _deaf,
+        log: ConnectionLog | None = None,
     ) -> Wanted:
         """Everything it takes to connect to a site, stored or not."""
         once = self._once.get((site.host, site.port))
         pinned = tuple(one.key for one in await self._trusted.pinned(site.host, site.port))
-        wire = wire or Wire()
-        wire.hide((secrets.proxy_password,))
+        log = log or ConnectionLog()
+        log.hide((secrets.proxy_password,))
         return Wanted(
             protocol=site.protocol,
             where=self.endpoint(site, secrets),
             sign_in=_sign_in(site, secrets),
             pinned=(once,) if once else pinned,
             manner=_manner(site),
-            wire=wire,
+            log=log,
             ask=ask,
             heard=heard,
         )
@@ -197,9 +203,9 @@ class Connector:
         self._held.clear()
         return [*mine, *held]
 
-    def wire(self, site_id: int) -> Wire:
+    def log(self, site_id: int) -> ConnectionLog:
         """The conversation with a site's server."""
-        return self._wires.setdefault(site_id, Wire())
+        return self._logs.setdefault(site_id, ConnectionLog())
 
     def forget_refusal(self, site_id: int) -> None:
         """A person wants the sign-in tried again, or has changed it."""

@@ -60,12 +60,12 @@ from nailer.errors import (
 )
 from nailer.services.sites.connect import Connector
 from nailer.sides.connection import Ask, Connection, Lane, Stage
+from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint, resolve
 from nailer.sides.ftp.side import FtpConnection
 from nailer.sides.identities.certificate import names_of
 from nailer.sides.reach import answers_at, reach
 from nailer.sides.side import Side, once
-from nailer.sides.wire import Wire
 from nailer.store.sites import Secrets, Site, SiteStore
 
 _R = TypeVar("_R")
@@ -200,13 +200,13 @@ class _Trial:
     async def run(self) -> None:
         """Try the connection step by step, and tell each step."""
         site = self._site
-        wire = self._connector.wire(site.id) if site.id else Wire()
+        log = self._connector.log(site.id) if site.id else ConnectionLog()
         self._begin(TrialStep.NAME)
         where: Endpoint | None = None
         try:
             secrets = await self._connector.with_password(site, self._secrets, self._ask)
             self._secrets = secrets
-            wanted = await self._connector.wanted(site, secrets, ask=self._ask, heard=self._heard, wire=wire)
+            wanted = await self._connector.wanted(site, secrets, ask=self._ask, heard=self._heard, log=log)
             where = wanted.where
             connection = await reach(wanted)
         except TransferError as error:

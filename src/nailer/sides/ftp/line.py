@@ -22,6 +22,7 @@ from nailer.errors import (
     TooManyConnections,
     TransferError,
 )
+from nailer.sides.connection_log import MASK, ConnectionLog
 from nailer.sides.dial import Endpoint, dial, taken_over
 from nailer.sides.ftp.channels import REPLY_S, STUCK_S, Channels, DataChannel, _extended_port, _server_name, write_to
 from nailer.sides.ftp.replies import Reply, has_line_break
@@ -29,7 +30,6 @@ from nailer.sides.ftp.tls import FAREWELL_S, chain_of, encrypted, from_tls
 from nailer.sides.identities.certificate import doubts_of, identity_of_certificate
 from nailer.sides.identities.identity import Identity, judged
 from nailer.sides.translate import from_reply
-from nailer.sides.wire import MASK, Wire
 
 GREETING_S = 20.0
 _EXPLAIN_S = 10.0
@@ -47,12 +47,12 @@ def line_break() -> NotSupported:
 class FtpLine:
     """A control line. Not for two callers at once; `is_clear` tells whether it can take a command."""
 
-    def __init__(self, where: Endpoint, wire: Wire, number: int, *, passive: bool) -> None:
+    def __init__(self, where: Endpoint, log: ConnectionLog, number: int, *, passive: bool) -> None:
         self.where = where
         self.number = number
         self.said = ""  # the server's words around the last transfer that ended well
         self.used_at_s = time.monotonic()
-        self._wire = wire
+        self._log = log
         self.passive = passive
         self.extended = True
         self.context: ssl.SSLContext | None = None
@@ -73,7 +73,7 @@ class FtpLine:
 
     async def open(self, address: list[str] | None = None) -> None:
         """Reach the port. Raises HostUnreachable."""
-        self._wire.note(f"reaching {self.where.host}:{self.where.port}", self.number)
+        self._log.note(f"reaching {self.where.host}:{self.where.port}", self.number)
         made = await dial(self.where, addresses=address)
         with taken_over(made):
             self._reader, self.writer = await asyncio.open_connection(sock=made, limit=_LINE_BYTES)
@@ -242,7 +242,7 @@ class FtpLine:
             raise line_break()
         verb = command.partition(b" ")[0]
         shown = verb + b" " + MASK.encode() if verb.upper() in _SECRET_COMMANDS else command
-        self._wire.out(shown, self.number)
+        self._log.out(shown, self.number)
         self._awaiting += 1
         try:
             write_to(self.writer, (command.replace(_IAC, _IAC * 2) if self._telnet else command) + b"\r\n")
@@ -306,7 +306,7 @@ class FtpLine:
         if line.startswith(_IAC + b"\xfc"):
             self._telnet = True
             line = line[3:]
-        self._wire.heard(line, self.number)
+        self._log.heard(line, self.number)
         return line
 
     async def _explain_cut(self, shown_path: str, dropped: ConnectionDropped) -> None:

@@ -122,7 +122,7 @@ class FtpConnection:
         self._idle: list[FtpLine] = []
         self._lent: set[FtpLine] = set()
         self._opening = 0
-        self._carrying = 0
+        self._transferring = 0
         self._count = 0
         self._freed = asyncio.Condition()
         self._keeper: asyncio.Task[None] | None = None
@@ -197,7 +197,7 @@ class FtpConnection:
         finally:
             self.takes_many = line.takes_many
             self._lent.discard(line)
-            self._carrying -= lane is Lane.CARRY
+            self._transferring -= lane is Lane.TRANSFER
             if line.is_clear and not self._closed:
                 self._idle.append(line)
             else:
@@ -206,8 +206,8 @@ class FtpConnection:
 
     async def measure_offset(self, folder: SitePath) -> int | None:
         """What the clock of LIST is ahead of UTC, in seconds; None where nothing says. Reckoned with from then on."""
-        wire = SitePath(tuple(to_wire(name, self._wanted.manner.charset) for name in folder.names))
-        measured = await FtpSide(self, Lane.BROWSE).measure_offset(wire)
+        raw = SitePath(tuple(to_wire(name, self._wanted.manner.charset) for name in folder.names))
+        measured = await FtpSide(self, Lane.BROWSE).measure_offset(raw)
         if measured is not None:
             self.learned.offset_s = measured
         return measured
@@ -241,13 +241,13 @@ class FtpConnection:
                 if self._may_take(lane):
                     if line := self._take_idle():
                         self._lent.add(line)
-                        self._carrying += lane is Lane.CARRY
+                        self._transferring += lane is Lane.TRANSFER
                         return line
                     if self.lines + self._opening < self._most:
                         break
                 await self._freed.wait()
             self._opening += 1
-            self._carrying += lane is Lane.CARRY
+            self._transferring += lane is Lane.TRANSFER
         return await self._lend_new(lane)
 
     async def _lend_new(self, lane: Lane) -> FtpLine:
@@ -255,17 +255,17 @@ class FtpConnection:
             line = await self._open_line(first=False)
         except (TooManyConnections, LoginRefused):
             # It let us in before: a refusal now means that it wants no more lines of us.
-            self._carrying -= lane is Lane.CARRY
+            self._transferring -= lane is Lane.TRANSFER
             self._opening -= 1
             others = self.lines + self._opening
             await self._notify()
             if not others:
                 raise
             self._most = others
-            self._wanted.wire.note(f"the server takes {others} connections and no more")
+            self._wanted.log.note(f"the server takes {others} connections and no more")
             return await self._lend(lane)
         except BaseException:
-            self._carrying -= lane is Lane.CARRY
+            self._transferring -= lane is Lane.TRANSFER
             self._opening -= 1
             await asyncio.shield(self._notify())
             raise
@@ -274,7 +274,7 @@ class FtpConnection:
         return line
 
     def _may_take(self, lane: Lane) -> bool:
-        return lane is Lane.BROWSE or self._carrying < max(1, self._most - 1)
+        return lane is Lane.BROWSE or self._transferring < max(1, self._most - 1)
 
     def _take_idle(self) -> FtpLine | None:
         while self._idle:
@@ -291,7 +291,7 @@ class FtpConnection:
             self._addresses = await resolve(wanted.where)
             if first:
                 wanted.heard(Stage.NAME, ", ".join(self._addresses) or "left to the proxy")
-        line = FtpLine(wanted.where, wanted.wire, self._count, passive=wanted.manner.passive)
+        line = FtpLine(wanted.where, wanted.log, self._count, passive=wanted.manner.passive)
         await line.open(self._addresses or None)
         try:
             async with asyncio.timeout(60):

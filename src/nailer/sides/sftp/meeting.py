@@ -88,7 +88,7 @@ class Meeting(asyncssh.SSHClient):
             # Fresh keys under way (RFC 4253, 9): it must be who it was when the line was made.
             return shown == self._shown
         self._wanted.heard(Stage.ENCRYPTION, "SSH")
-        self._wanted.wire.note(f"the server shows {shown.algorithm} {shown.fingerprint}")
+        self._wanted.log.note(f"the server shows {shown.algorithm} {shown.fingerprint}")
         try:
             judged(shown, self._wanted.pinned, host=where.host, port=where.port)
         except TransferError as refusal:
@@ -140,7 +140,7 @@ class Meeting(asyncssh.SSHClient):
 
     def auth_banner_received(self, msg: str, lang: str) -> None:
         """Show what the server says before the sign-in (RFC 4252, 5.4)."""
-        self._wanted.wire.heard(msg)
+        self._wanted.log.heard(msg)
 
     def public_key_auth_requested(self) -> Key | None:
         """The next key to offer; None where none is left (RFC 4252, 7)."""
@@ -181,7 +181,7 @@ class Meeting(asyncssh.SSHClient):
     ) -> list[str] | None:
         """Answers to the server's questions (RFC 4256, 3.2), or None to give up."""
         for prompt, _ in prompts:
-            self._wanted.wire.heard(f"asks: {prompt}")
+            self._wanted.log.heard(f"asks: {prompt}")
         if self._password_given and any(_asks_password(prompt) for prompt, _ in prompts):
             # It asks for what it was given: that was the refusal.
             self.refusal = LoginRefused("The server rejected this user name and password.")
@@ -201,7 +201,7 @@ class Meeting(asyncssh.SSHClient):
                     "The server asks something only you know.", prompts=unknown, instructions=said
                 )
                 return None
-            self._wanted.wire.hide(given)
+            self._wanted.log.hide(given)
             rest = iter(given)
             answers = [next(rest) if answer is None else answer for answer in answers]
         self._next_step(self.step_s)
@@ -215,7 +215,7 @@ class Meeting(asyncssh.SSHClient):
         if sign_in.one_time_secret and _CODE.search(prompt) and not self._code_used:
             self._code_used = True
             code = one_time_code(sign_in.one_time_secret)
-            self._wanted.wire.hide([code])
+            self._wanted.log.hide([code])
             return code
         if self._password is not None and _asks_password(prompt):
             password, self._password = self._password, None
@@ -230,7 +230,7 @@ class Meeting(asyncssh.SSHClient):
     def _offered(self, way: str, what: str) -> None:
         self._ways.append(way)
         self._tried = what
-        self._wanted.wire.out(f"sign in as {self._wanted.sign_in.user} {way}")
+        self._wanted.log.out(f"sign in as {self._wanted.sign_in.user} {way}")
 
 
 def _asks_password(prompt: str) -> bool:

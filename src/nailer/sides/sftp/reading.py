@@ -26,7 +26,7 @@ class FileReading:
 
     async def read(self, path: SitePath, *, start: int = 0, ahead: int | None = None) -> AsyncGenerator[bytes, None]:
         """A file's bytes, a window of blocks asked for ahead (SSH_FXP_READ)."""
-        self._side.wire.out(f"open to read {path}")
+        self._side.log.out(f"open to read {path}")
         file = await self._side.open(path, READING)
         block = self._side.read_bytes if ahead is None else max(1024, min(self._side.read_bytes, ahead))
         window: deque[Block] = deque()
@@ -66,7 +66,7 @@ class FileReading:
 
     async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file's entry and bytes: open, look, read and close leave together."""
-        self._side.wire.out(f"read all of {path}")
+        self._side.log.out(f"read all of {path}")
         if not self._looks:
             return await whole_by_steps(self._side, path)
         file = await self._side.open(path, READING)

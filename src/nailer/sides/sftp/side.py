@@ -34,6 +34,7 @@ from nailer.errors import (
     TransferError,
 )
 from nailer.sides.connection import Lane, Ran, Stage, Wanted
+from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint, dial, resolve, taken_over
 from nailer.sides.identities.identity import Identity, host_key
 from nailer.sides.recoded import recoded
@@ -54,7 +55,6 @@ from nailer.sides.sftp.silence import Silence
 from nailer.sides.sftp.writing import Writing
 from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, is_there
 from nailer.sides.translate import from_os, from_ssh
-from nailer.sides.wire import Wire
 
 _R = TypeVar("_R")
 
@@ -109,7 +109,7 @@ class SftpConnection:
         self._connection = connection
         self._wanted = wanted
         self._side: SftpSide | None = None
-        self._silence = Silence(wanted.wire.note)
+        self._silence = Silence(wanted.log.note)
         self._learned = SftpLearned()
 
     @property
@@ -157,7 +157,7 @@ class SftpConnection:
         software = self.abilities.software
         if "openssh" in software.lower():
             self._learned.lists_links = self._learned.looks_at_links = True  # it asks lstat(2) for both
-        self._side = SftpSide(client, self._wanted.wire, software=software, learned=self._learned)
+        self._side = SftpSide(client, self._wanted.log, software=software, learned=self._learned)
         self._silence.watch(self._side)
         return recoded(self._side, self._wanted.manner.charset)
 
@@ -196,7 +196,7 @@ class SftpConnection:
         # Through its standard input: any bytes may be in it, and the account's own shell may be one that reads otherwise.
         """Run a shell script through its standard input. Raises NotSupported, ConnectionDropped."""
         for line in script.splitlines():
-            self._wanted.wire.out(b"sh: " + line)
+            self._wanted.log.out(b"sh: " + line)
         try:
             async with asyncio.timeout(within_s):
                 process = await self._connection.create_process("sh -s", encoding=None)
@@ -212,7 +212,7 @@ class SftpConnection:
         except (asyncssh.Error, OSError) as error:
             raise _translated(error, "a command") from error
         out, err = (part if isinstance(part, bytes) else b"" for part in (done.stdout, done.stderr))
-        self._wanted.wire.heard(f"ended with {done.exit_status}")
+        self._wanted.log.heard(f"ended with {done.exit_status}")
         return Ran(done.exit_status if done.exit_status is not None else -1, out, err)
 
     async def close(self) -> None:
@@ -252,7 +252,7 @@ async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpCo
     wanted.heard(Stage.NAME, ", ".join(addresses) or "left to the proxy")
     made = await dial(where, addresses=addresses or None)
     wanted.heard(Stage.PORT, f"port {where.port} answers")
-    wanted.wire.note(f"reached {where.host}:{where.port}")
+    wanted.log.note(f"reached {where.host}:{where.port}")
     try:
         async with asyncio.timeout(timeout_s) as limit:
             meeting.limit, meeting.step_s = limit, timeout_s
@@ -276,7 +276,7 @@ async def _attempt(wanted: Wanted, meeting: Meeting, timeout_s: float) -> SftpCo
     # The limit has ended with the steps it was for.
     meeting.limit = None
     wanted.heard(Stage.SIGN_IN, f"signed in as {wanted.sign_in.user}, {meeting.how}")
-    wanted.wire.note(f"signed in as {wanted.sign_in.user}, {meeting.how}")
+    wanted.log.note(f"signed in as {wanted.sign_in.user}, {meeting.how}")
     send_nothing_idle(connection)
     return SftpConnection(connection, wanted)
 
@@ -353,10 +353,10 @@ class SftpSide:
     """A side over one SFTP channel."""
 
     def __init__(
-        self, client: asyncssh.SFTPClient, wire: Wire, *, software: str = "", learned: SftpLearned | None = None
+        self, client: asyncssh.SFTPClient, log: ConnectionLog, *, software: str = "", learned: SftpLearned | None = None
     ) -> None:
         self.client = client
-        self.wire = wire
+        self.log = log
         self.active = 0
         # Its version 3 rename links and unlinks, and so fails where the name is taken (sftp-server, process_rename).
         self.rename_refuses = "openssh" in software.lower()
@@ -417,17 +417,17 @@ class SftpSide:
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
         """A folder's names; packets are asked for ahead (SSH_FXP_READDIR), links looked at afterwards."""
-        self.wire.out(f"read folder {folder}")
+        self.log.out(f"read folder {folder}")
         return await self.looking.folder(folder, careful=careful)
 
     async def stat(self, path: SitePath) -> Entry:
         """What stands under a name, links not followed (SSH_FXP_LSTAT)."""
-        self.wire.out(f"look at {path}")
+        self.log.out(f"look at {path}")
         return await self.looking.one(path)
 
     async def resolve(self, path: SitePath) -> SitePath:
         """Where a path leads (SSH_FXP_REALPATH)."""
-        self.wire.out(f"resolve {path}")
+        self.log.out(f"resolve {path}")
         resolved = SitePath.parse(await self.ask(self.client.realpath(path.raw), path))
         # Many servers resolve names that are not there; a look tells.
         await self.ask(self.client.stat(resolved.raw), path)
@@ -435,7 +435,7 @@ class SftpSide:
 
     async def home(self) -> SitePath:
         """Where the account starts (SSH_FXP_REALPATH of '.')."""
-        self.wire.out("where the account starts")
+        self.log.out("where the account starts")
         return SitePath.parse(await self.ask(self.client.realpath(b"."), SitePath()))
 
     holes_bytes = _BYTES_IN_FLIGHT
@@ -448,17 +448,17 @@ class SftpSide:
 
     async def make_folder(self, path: SitePath) -> None:
         """Make a folder, and see that it is there."""
-        self.wire.out(f"make folder {path}")
+        self.log.out(f"make folder {path}")
         await self.changing.make_folder(path)
 
     async def remove_file(self, path: SitePath) -> None:
         """Remove a file or a link, and see that it is gone."""
-        self.wire.out(f"remove {path}")
+        self.log.out(f"remove {path}")
         await self.changing.remove_file(path)
 
     async def remove_folder(self, path: SitePath) -> None:
         """Remove an empty folder, and see that it is gone."""
-        self.wire.out(f"remove folder {path}")
+        self.log.out(f"remove folder {path}")
         await self.changing.remove_folder(path)
 
     async def rename(
@@ -471,12 +471,12 @@ class SftpSide:
         landed: Entry | None = None,
     ) -> None:
         """Rename, and see that it is so."""
-        self.wire.out(f"rename {old} to {new}")
+        self.log.out(f"rename {old} to {new}")
         await self.changing.rename(old, new, replace=replace, looked=looked, landed=landed)
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
         """Both requests leave as one packet."""
-        self.wire.out(f"rename {first[0]} to {first[1]}, and {second[0]} to {second[1]}")
+        self.log.out(f"rename {first[0]} to {first[1]}, and {second[0]} to {second[1]}")
         return await self.changing.rename_both(first, second)
 
     def sent_look(self, path: SitePath) -> SentLook:
@@ -487,7 +487,7 @@ class SftpSide:
         """By the server itself where it offers copy-data (draft-ietf-secsh-filexfer-extensions-00)."""
         if not self.client.supports_remote_copy:
             return False
-        self.wire.out(f"copy {source} to {target}")
+        self.log.out(f"copy {source} to {target}")
         reading = await self.open(source, READING)
         try:
             writing = await self.open(target, WRITING)
@@ -517,14 +517,14 @@ class SftpSide:
 
     async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
         """Set access and time (SSH_FXP_SETSTAT)."""
-        self.wire.out(f"set permissions or time of {path}")
+        self.log.out(f"set permissions or time of {path}")
         await self.ask(self.client.setstat(path.raw, _attributes(access, stamp)), path)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
         """The server's own hash by check-file; None where it offers none."""
         if self._hashes is False:
             return None
-        self.wire.out(f"hash of {path}")
+        self.log.out(f"hash of {path}")
         try:
             with self._slowly():
                 chosen, value = await check_file(self.client, path.raw, b",".join(_HASHES))
@@ -557,7 +557,7 @@ class SftpSide:
             return await request
         except (asyncssh.Error, OSError, PacketDecodeError) as error:
             translated = _translated(error, path.shown)
-            self.wire.heard(f"{type(error).__name__}: {translated.server_words or translated.what}")
+            self.log.heard(f"{type(error).__name__}: {translated.server_words or translated.what}")
             raise translated from error
 
     async def taken(self, path: SitePath) -> bool:

@@ -96,7 +96,7 @@ class Writing:
     ) -> AsyncIterator[tuple[OpenFile, deque[Answer], int]]:
         """A file that all chunks were sent to, the last ones not answered yet, and how many bytes that were. Closed
         here where anything fails."""
-        self._side.wire.out(f"open to write {path}")
+        self._side.log.out(f"open to write {path}")
         file = await self._side.open(path, CHANGING if start else WRITING, mode)
         window: deque[Answer] = deque()
         written = 0

@@ -1,1 +1,1 @@
-"""What is known of packages: what is set aside, searches, and proved copies."""
+"""What is known of packages: what is set aside, searches, and verified copies."""

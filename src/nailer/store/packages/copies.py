@@ -1,4 +1,4 @@
-"""Proved copies, each with its manifest, and the contents that it holds."""
+"""Verified copies, each with its manifest, and the contents that it holds."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from nailer.unbroken import in_thread
 
 class CopyState(StrEnum):
     COPYING = "copying"
-    PROVED = "proved"
+    VERIFIED = "verified"
     FAILED = "failed"
 
 
@@ -32,9 +32,9 @@ class CopyKind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class ProvedCopy:
+class VerifiedCopy:
     """A copy of a folder there. `fetched` counts the files that were carried for it; the others were known from an earlier
-    copy. `rehearsal` says how the last one went. `name` and `version` are what a package in it declares, '' for none;
+    copy. `restore_test` says how the last one went. `name` and `version` are what a package in it declares, '' for none;
     `time_id` is the timer it was made by."""
 
     id: int
@@ -49,8 +49,8 @@ class ProvedCopy:
     problem: str
     begun_at: datetime
     ended_at: datetime | None
-    rehearsed_at: datetime | None
-    rehearsal: str
+    restore_tested_at: datetime | None
+    restore_test: str
     kind: CopyKind = CopyKind.COPY
     name: str = ""
     version: str = ""
@@ -93,7 +93,7 @@ class CopyStore:
         packed = await in_thread(_packed, manifest)
         values = {
             "id": copy_id,
-            "state": CopyState.PROVED.value,
+            "state": CopyState.VERIFIED.value,
             "files": len(manifest.files),
             "bytes": manifest.size,
             "fetched": fetched,
@@ -125,17 +125,17 @@ class CopyStore:
 
         await self._db.write(_change)
 
-    async def of(self, site_id: int) -> list[ProvedCopy]:
+    async def of(self, site_id: int) -> list[VerifiedCopy]:
         """The copies of a site, newest first."""
         return [_copy(row) for row in await self._db.read(lambda work: work.rows("copies.of", site_id=site_id))]
 
-    async def originals(self, site_id: int, path: SitePath, version: str) -> list[ProvedCopy]:
+    async def originals(self, site_id: int, path: SitePath, version: str) -> list[VerifiedCopy]:
         """What is kept of one version of a package: as it was delivered, the newest first; then copies of it, the oldest
         first."""
         values = {"site_id": site_id, "path": path.raw, "version": version}
         return [_copy(row) for row in await self._db.read(lambda work: work.rows("copies.originals", **values))]
 
-    async def get(self, site_id: int, copy_id: int) -> ProvedCopy:
+    async def get(self, site_id: int, copy_id: int) -> VerifiedCopy:
         """One copy, of whichever kind. Raises NotFound."""
         row = await self._db.read(lambda work: work.one("copies.get", site_id=site_id, id=copy_id))
         if row is None:
@@ -147,9 +147,11 @@ class CopyStore:
         packed = await self._db.read(lambda work: work.value("copies.manifest", id=copy_id))
         return await in_thread(_unpacked, packed) if packed else Manifest(())
 
-    async def rehearsed(self, copy_id: int, words: str) -> None:
-        """Write down how a rehearsal went."""
-        await self._db.write(lambda work: work.run("copies.rehearsed", id=copy_id, words=words[:300], now=utc_now()))
+    async def restore_tested(self, copy_id: int, words: str) -> None:
+        """Write down how a restore_test went."""
+        await self._db.write(
+            lambda work: work.run("copies.restore_tested", id=copy_id, words=words[:300], now=utc_now())
+        )
 
     async def drop_unneeded(self, site_id: int, copy_id: int) -> None:
         """Forget what was delivered, unless a replacement that was not given up needs it."""
@@ -169,13 +171,13 @@ def _unpacked(packed: bytes) -> Manifest:
     return Manifest.of(json.loads(zlib.decompress(packed)))
 
 
-def _copy(row: Row) -> ProvedCopy:
+def _copy(row: Row) -> VerifiedCopy:
     more = {
         "path": SitePath.parse(row["path"]),
         "state": CopyState(row["state"]),
         "kind": CopyKind(row["kind"]),
         "begun_at": aware(row["begun_at"]),
         "ended_at": aware(row["ended_at"]) if row["ended_at"] else None,
-        "rehearsed_at": aware(row["rehearsed_at"]) if row["rehearsed_at"] else None,
+        "restore_tested_at": aware(row["restore_tested_at"]) if row["restore_tested_at"] else None,
     }
-    return ProvedCopy(**(row | more))
+    return VerifiedCopy(**(row | more))

@@ -78,7 +78,7 @@ ON DUPLICATE KEY UPDATE kept_at = VALUES(kept_at);
 SELECT COUNT(*) FROM kept_contents WHERE hash = %(hash)s;
 
 -- name: kept_room()^
--- Beside what proved copies hold.
+-- Beside what verified copies hold.
 SELECT COUNT(*) AS contents, COALESCE(SUM(k.stored_size), 0) AS stored_size
   FROM kept_contents k
  WHERE NOT EXISTS (SELECT 1 FROM copied_contents c WHERE c.hash = k.hash);
@@ -95,7 +95,7 @@ INSERT INTO keeping (id, days, bytes) VALUES (1, %(days)s, %(bytes)s)
 ON DUPLICATE KEY UPDATE days = VALUES(days), bytes = VALUES(bytes);
 
 -- name: oldest_kept(limit)
--- What a proved copy holds is never let go.
+-- What a verified copy holds is never let go.
 SELECT k.hash, k.stored_size, k.kept_at
   FROM kept_contents k
  WHERE NOT EXISTS (SELECT 1 FROM copied_contents c WHERE c.hash = k.hash)
@@ -103,7 +103,7 @@ SELECT k.hash, k.stored_size, k.kept_at
  LIMIT %(limit)s;
 
 -- name: forget_kept(hash)!
--- A proved copy may hold it by now.
+-- A verified copy may hold it by now.
 DELETE k FROM kept_contents k
  WHERE k.hash = %(hash)s AND NOT EXISTS (SELECT 1 FROM copied_contents c WHERE c.hash = k.hash);
 

@@ -26,7 +26,7 @@ DELETE c FROM copied_contents c JOIN proved_copies p ON p.id = c.copy_id WHERE p
 
 -- name: of(site_id)
 SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
-       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, p.time_id, a.name AS account_name
+       p.rehearsed_at AS restore_tested_at, p.rehearsal AS restore_test, p.kind, p.name, p.version, p.time_id, a.name AS account_name
   FROM proved_copies p
   LEFT JOIN accounts a ON a.id = p.account_id
  WHERE p.site_id = %(site_id)s AND p.kind = 'copy'
@@ -35,15 +35,15 @@ SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p
 
 -- name: originals(site_id, path, version)
 SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
-       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, p.time_id, a.name AS account_name
+       p.rehearsed_at AS restore_tested_at, p.rehearsal AS restore_test, p.kind, p.name, p.version, p.time_id, a.name AS account_name
   FROM proved_copies p
   LEFT JOIN accounts a ON a.id = p.account_id
- WHERE p.site_id = %(site_id)s AND p.path = %(path)s AND p.version = %(version)s AND p.state = 'proved'
+ WHERE p.site_id = %(site_id)s AND p.path = %(path)s AND p.version = %(version)s AND p.state = 'verified'
  ORDER BY p.kind = 'copy', IF(p.kind = 'copy', p.id, -CAST(p.id AS SIGNED));
 
 -- name: get(site_id, id)^
 SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p.problem, p.begun_at, p.ended_at,
-       p.rehearsed_at, p.rehearsal, p.kind, p.name, p.version, p.time_id, a.name AS account_name
+       p.rehearsed_at AS restore_tested_at, p.rehearsal AS restore_test, p.kind, p.name, p.version, p.time_id, a.name AS account_name
   FROM proved_copies p
   LEFT JOIN accounts a ON a.id = p.account_id
  WHERE p.site_id = %(site_id)s AND p.id = %(id)s;
@@ -51,7 +51,7 @@ SELECT p.id, p.site_id, p.path, p.title, p.state, p.files, p.bytes, p.fetched, p
 -- name: manifest(id)$
 SELECT manifest FROM proved_copies WHERE id = %(id)s;
 
--- name: rehearsed(id, words, now)!
+-- name: restore_tested(id, words, now)!
 UPDATE proved_copies SET rehearsed_at = %(now)s, rehearsal = %(words)s WHERE id = %(id)s;
 
 -- name: drop(site_id, id)!

@@ -152,14 +152,14 @@ UPDATE jobs
 -- name: recount(id)!
 -- The counts from the items themselves. Folders count nowhere; a removed folder is no file either.
 UPDATE jobs j
-  JOIN (SELECT SUM(action IN ('carry', 'remove', 'restore', 'move', 'set-access')) AS planned_files,
-               SUM(IF(action = 'carry' OR action = 'restore', size, 0)) AS planned_bytes,
-               SUM(action IN ('carry', 'remove', 'restore', 'move', 'set-access') AND state = 'done') AS done_files,
-               SUM(IF((action = 'carry' OR action = 'restore') AND state = 'done', size, 0)) AS done_bytes,
-               SUM(action IN ('carry', 'remove', 'restore', 'move', 'set-access') AND state = 'failed') AS failed_files,
-               SUM(IF((action = 'carry' OR action = 'restore') AND state = 'failed', size, 0)) AS failed_bytes,
-               SUM(action IN ('carry', 'remove', 'restore', 'move', 'set-access') AND state = 'left') AS left_files,
-               SUM(IF((action = 'carry' OR action = 'restore') AND state = 'left', size, 0)) AS left_bytes
+  JOIN (SELECT SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-access')) AS planned_files,
+               SUM(IF(action = 'transfer' OR action = 'restore', size, 0)) AS planned_bytes,
+               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-access') AND state = 'done') AS done_files,
+               SUM(IF((action = 'transfer' OR action = 'restore') AND state = 'done', size, 0)) AS done_bytes,
+               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-access') AND state = 'failed') AS failed_files,
+               SUM(IF((action = 'transfer' OR action = 'restore') AND state = 'failed', size, 0)) AS failed_bytes,
+               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-access') AND state = 'left') AS left_files,
+               SUM(IF((action = 'transfer' OR action = 'restore') AND state = 'left', size, 0)) AS left_bytes
           FROM items
          WHERE job_id = %(id)s) c
    SET j.planned_files = COALESCE(c.planned_files, 0), j.planned_bytes = COALESCE(c.planned_bytes, 0),
@@ -182,7 +182,7 @@ DELETE FROM jobs WHERE state = 'planned' AND created_at < %(before)s;
 -- What the latest jobs of a site carried one way in one go, and how long each took.
 SELECT done_files, done_bytes, TIMESTAMPDIFF(MICROSECOND, started_at, ended_at) AS took_us
   FROM jobs
- WHERE site_id = %(site_id)s AND to_side = %(to_side)s AND state = 'done' AND kind IN ('carry', 'sync')
+ WHERE site_id = %(site_id)s AND to_side = %(to_side)s AND state = 'done' AND kind IN ('transfer', 'sync')
    AND claims = 1 AND started_at IS NOT NULL AND ended_at IS NOT NULL AND done_files > 0
  ORDER BY id DESC
  LIMIT %(limit)s;

@@ -25,7 +25,7 @@ UPDATE parts p
 -- name: proofs_of(item_id)$
 SELECT proofs FROM parts WHERE item_id = %(item_id)s;
 
--- name: carried_of_job(job_id)$
+-- name: transferred_of_job(job_id)$
 SELECT COALESCE(SUM(p.carried_bytes), 0)
   FROM parts p
   JOIN items i ON i.id = p.item_id

@@ -82,7 +82,7 @@ class PlanIn(_Given):
         json_schema_extra={
             "examples": [
                 {
-                    "does": "carry",
+                    "does": "transfer",
                     "to_side": "there",
                     "here": "/studio/skerry/htdocs",
                     "there": "/htdocs",
@@ -91,7 +91,7 @@ class PlanIn(_Given):
             ]
         },
     )
-    does: Annotated[str, Field(pattern="^(carry|remove)$")] = "carry"
+    does: Annotated[str, Field(pattern="^(transfer|carry|remove)$")] = "transfer"
     to_side: SideName = Field(SideName.THERE, description="the side that is changed")
     here: PathToken
     there: PathToken
@@ -109,7 +109,7 @@ class SummaryOut(BaseModel):
     left: int
     removed: int
     folders: int
-    bytes_to_carry: int
+    bytes_to_transfer: int
     both_changed: int
 
     @classmethod

@@ -143,7 +143,7 @@ async def make_plan(request: Request, site: TheSite, wish: models.PlanIn, plans:
             job_id = await plans.make.removal(token.account_id, site, wish.to_side, folder, names)
         else:
             source, target = (here, there) if to_there else (there, here)
-            job_id = await plans.make.carry(
+            job_id = await plans.make.transfer(
                 token.account_id, site, wish.to_side, source, target, names, resend_same=wish.resend_same
             )
         return await _plan(request, job_id)

@@ -60,7 +60,7 @@ async def repair(
     return JSONResponse({"job": job_id})
 
 
-@router.get("/sites/{site_id}/checks/access")
+@router.get("/sites/{site_id}/checks/permissions")
 async def access(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
     """What is risky in the access of what the web address serves, counted by what it is."""
     folder = site.document_roots[0].folder if site.document_roots else site.start_there

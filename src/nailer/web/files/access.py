@@ -21,7 +21,7 @@ from nailer.web.shell.pages import render
 router = APIRouter()
 
 
-@router.get("/sites/{site_id}/access")
+@router.get("/sites/{site_id}/permissions")
 async def access_page(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
     """Access of picked names of a folder (`names`, tokens joined by slashes) with all in them, or of the whole folder."""
     query = QueryValues(request)
@@ -45,7 +45,7 @@ async def access_page(request: Request, site: TheSite, files: FilesDoor, session
     )
 
 
-@router.post("/access/{token}/preview")
+@router.post("/permissions/{token}/preview")
 async def preview(request: Request, token: str, wish: ManyAccessWish, files: FilesDoor, session: SignedIn) -> Response:
     """What would change, as rows of the page."""
     reading = files.access.reading(token, session.account_id)
@@ -53,7 +53,7 @@ async def preview(request: Request, token: str, wish: ManyAccessWish, files: Fil
     return render(request, "files/_access-rows.html", reading=reading, **values)
 
 
-@router.post("/access/{token}/carry-out")
+@router.post("/permissions/{token}/carry-out")
 async def carry_out(
     request: Request, token: str, wish: ManyAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
 ) -> Response:
@@ -64,7 +64,7 @@ async def carry_out(
     return JSONResponse({"job": job_id})
 
 
-@router.post("/sites/{site_id}/access/one")
+@router.post("/sites/{site_id}/permissions/one")
 async def set_one(
     request: Request, site_id: Id, wish: OneAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
 ) -> Response:
@@ -76,7 +76,7 @@ async def set_one(
     return JSONResponse({"job": job_id})
 
 
-@router.get("/access/read")
+@router.get("/permissions/read")
 async def read(request: Request) -> Response:
     """One access in all its forms. `text` is octal, nine letters, or symbolic (then it changes `now`)."""
     query = QueryValues(request)

@@ -112,14 +112,14 @@ def _line(
     }
 
 
-@router.post("/sites/{site_id}/plans/carry-found")
-async def plan_carry_found(
+@router.post("/sites/{site_id}/plans/transfer-found")
+async def plan_transfer_found(
     request: Request, wish: FoundWish, site: TheSite, plans: PlansDoor, session: SignedIn
 ) -> Response:
     """Carry what was found, each to the same place below the other side's start folder."""
     ends = (wish.here_path, wish.there_path) if wish.side is SideName.HERE else (wish.there_path, wish.here_path)
     account_id = session.account_id
-    job_id = await plans.make.carry_found(account_id, site, wish.side.other, *ends, wish.found)
+    job_id = await plans.make.transfer_found(account_id, site, wish.side.other, *ends, wish.found)
     return await plan_dialog(request, site, job_id)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import re
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote
@@ -11,7 +12,7 @@ from fastapi import APIRouter
 from markdown_it import MarkdownIt
 from markupsafe import Markup
 from starlette.requests import Request
-from starlette.responses import Response
+from starlette.responses import FileResponse, Response
 
 from nailer.errors import NotFound
 from nailer.web.shell import urls
@@ -36,6 +37,9 @@ _ORDER = (
     "when-nailer-fails",
     "words",
 )
+# They lie beside the documents of a checkout, and are no part of what is installed.
+_PICTURES = Path(__file__).parents[4] / "docs" / "screenshots"
+_PICTURE = re.compile(r'<img src="\.\./screenshots/(?P<name>[a-z-]+)\.png" alt="(?P<alt>[^"]*)" ?/?>')
 _AROUND = 90  # letters shown around what was found
 
 
@@ -67,7 +71,15 @@ def _page(name: str) -> HelpPage:
     text = (_PLACE / f"{name}.md").read_text()
     # HTML in a page would be shown as text: the pages are ours, and need none.
     html = MarkdownIt("commonmark", {"html": False}).enable("table").render(text)
+    html = _PICTURE.sub(_shown_picture, html)
     return HelpPage(name, text.splitlines()[0].removeprefix("# "), text, Markup(html))  # noqa: S704
+
+
+def _shown_picture(found: re.Match[str]) -> str:
+    """A picture's element with its own address; nothing where the pictures did not come with this installation."""
+    if not (_PICTURES / f"{found['name']}.png").is_file():
+        return ""
+    return f'<img src="{urls.HELP}/pictures/{found["name"]}.png" alt="{found["alt"]}" loading="lazy">'
 
 
 def search(wanted: str) -> list[PageFound]:
@@ -79,7 +91,9 @@ def search(wanted: str) -> list[PageFound]:
 
 
 def _around(text: str, word: str) -> str:
-    plain = " ".join(text.replace("*", "").replace("`", "").replace("#", "").split())
+    plain = " ".join(
+        re.sub(r"!\[[^\]]*\]\([^)]*\)", "", text).replace("*", "").replace("`", "").replace("#", "").split()
+    )
     at = max(0, plain.casefold().find(word) - _AROUND // 2)
     return ("… " if at else "") + plain[at : at + 2 * _AROUND].strip() + " …"
 
@@ -89,6 +103,15 @@ async def contents(request: Request) -> Response:
     """The pages of the handbook, or those that hold what `q` says."""
     wanted = QueryValues(request).text("q").strip()
     return render(request, "help/contents.html", pages=pages(), wanted=wanted, found=search(wanted))
+
+
+@router.get(urls.HELP + "/pictures/{name}")
+async def picture(name: str) -> Response:
+    """A picture of the handbook. Raises NotFound."""
+    known = {match["name"] for one in pages() for match in re.finditer(r"/pictures/(?P<name>[a-z-]+)\.png", one.html)}
+    if name.removesuffix(".png") not in known:
+        raise NotFound("The handbook has no such picture.")
+    return FileResponse(_PICTURES / name, media_type="image/png")
 
 
 @router.get(urls.HELP + "/{name}")

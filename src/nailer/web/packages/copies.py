@@ -9,19 +9,18 @@ from itertools import groupby
 
 from fastapi import APIRouter
 from starlette.requests import Request
-from starlette.responses import RedirectResponse, Response, StreamingResponse
+from starlette.responses import Response, StreamingResponse
 
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.packages.keeping import KeepingRule, copy_name
 from nailer.core.packages.manifest import Difference
 from nailer.core.words import era_text
-from nailer.services.packages import CopyState, Form, ProvedCopy, RestoreTarget
+from nailer.services.packages import CopyState, Form, RestoreTarget, VerifiedCopy
 from nailer.services.sites import Site
 from nailer.web.plans.plans import plan_dialog
-from nailer.web.shell import urls
 from nailer.web.shell.doors import Id, PackagesDoor, SignedIn, SitesDoor, TheSite, packages_of
-from nailer.web.shell.forms import CopyTimeWish, ProvedCopyWish, QueryValues, RestoreToWish, RestoreWish
+from nailer.web.shell.forms import CopyTimeWish, QueryValues, RestoreToWish, RestoreWish, VerifiedCopyWish
 from nailer.web.shell.headers import download_headers
 from nailer.web.shell.pages import render, zone_of
 
@@ -41,22 +40,9 @@ async def copies(request: Request, site: TheSite) -> Response:
     return await _shown(request, site)
 
 
-@router.get("/sites/{site_id}/packages/copies")
-async def earlier_page(site: TheSite) -> Response:
-    """The address that this page had."""
-    return RedirectResponse(urls.site(site.id, "copies"), 308)
-
-
-@router.get("/sites/{site_id}/packages/copies/{copy_id}")
-async def earlier_copy_page(request: Request, site: TheSite, copy_id: Id) -> Response:
-    """The address that a copy's page had."""
-    query = f"?{request.url.query}" if request.url.query else ""
-    return RedirectResponse(urls.site(site.id, "copies", str(copy_id)) + query, 308)
-
-
 @router.post("/sites/{site_id}/copies")
 async def take(
-    request: Request, site: TheSite, wish: ProvedCopyWish, packages: PackagesDoor, session: SignedIn
+    request: Request, site: TheSite, wish: VerifiedCopyWish, packages: PackagesDoor, session: SignedIn
 ) -> Response:
     """Begin to take a copy of a folder."""
     path = SitePath.of_token(wish.path)
@@ -66,9 +52,9 @@ async def take(
 
 
 @router.post("/sites/{site_id}/copies/{copy_id}/test-restore")
-async def rehearse(request: Request, site: TheSite, copy_id: Id, packages: PackagesDoor) -> Response:
+async def try_restore(request: Request, site: TheSite, copy_id: Id, packages: PackagesDoor) -> Response:
     """Restore a copy into a scratch folder, and compare."""
-    await packages.copies.rehearse(site, copy_id)
+    await packages.copies.test_restore(site, copy_id)
     return await _shown(request, site)
 
 
@@ -164,7 +150,7 @@ async def drop_time(request: Request, site: TheSite, time_id: Id, packages: Pack
     return await _shown(request, site)
 
 
-def _by_time(request: Request, found: Sequence[ProvedCopy]) -> list[tuple[str, list[ProvedCopy]]]:
+def _by_time(request: Request, found: Sequence[VerifiedCopy]) -> list[tuple[str, list[VerifiedCopy]]]:
     """Copies that ended, under the headings that people look for: today, this week, a month."""
     now, zone = datetime.now(UTC), zone_of(request)
     ended = [one for one in found if one.state is not CopyState.COPYING]

@@ -275,7 +275,9 @@ async def job_live(request: Request, job_id: Id, sites: SitesDoor, plans: PlansD
     site = await sites.book.get(job.site_id)
     landed = await plans.jobs.items(job_id, limit=_MOST_LOOKED_AT, state=ItemState.DONE)
     paths = [
-        item.target for item in landed if item.action is Action.CARRY and address_of(item.target, site.document_roots)
+        item.target
+        for item in landed
+        if item.action is Action.TRANSFER and address_of(item.target, site.document_roots)
     ]
     paths.sort(key=lambda path: -landing_rank(path.name))
 

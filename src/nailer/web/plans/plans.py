@@ -37,7 +37,6 @@ from nailer.web.shell.doors import (
 )
 from nailer.web.shell.forms import (
     CarryOutWish,
-    CarryWish,
     CopyWish,
     DropWish,
     LeaveOutWish,
@@ -45,7 +44,8 @@ from nailer.web.shell.forms import (
     QueryValues,
     RemoveWish,
     RenameWish,
-    TrayCarryWish,
+    TransferWish,
+    TrayTransferWish,
     typed_name,
 )
 from nailer.web.shell.pages import render
@@ -68,15 +68,17 @@ OwnPlan = Annotated[Job, Depends(_own_plan)]
 _MOST_ASKED = 5000
 _COMPARED_BYTES = 1_000_000
 # The plans whose files are decided one by one where they meet others.
-_DECIDED = (JobKind.CARRY, JobKind.DROP, JobKind.COPY, JobKind.UNPACK)
+_DECIDED = (JobKind.TRANSFER, JobKind.DROP, JobKind.COPY, JobKind.UNPACK)
 
 
-@router.post("/sites/{site_id}/plans/carry")
-async def plan_carry(request: Request, wish: CarryWish, site: TheSite, plans: PlansDoor, session: SignedIn) -> Response:
+@router.post("/sites/{site_id}/plans/transfer")
+async def plan_transfer(
+    request: Request, wish: TransferWish, site: TheSite, plans: PlansDoor, session: SignedIn
+) -> Response:
     """A plan that carries picked names to the other side."""
     to_there = wish.to_side is SideName.THERE
     source, target = (wish.here_path, wish.there_path) if to_there else (wish.there_path, wish.here_path)
-    job_id = await plans.make.carry(
+    job_id = await plans.make.transfer(
         session.account_id,
         site,
         wish.to_side,
@@ -89,9 +91,9 @@ async def plan_carry(request: Request, wish: CarryWish, site: TheSite, plans: Pl
     return await plan_dialog(request, site, job_id)
 
 
-@router.post("/sites/{site_id}/plans/carry-tray")
-async def plan_carry_tray(
-    request: Request, wish: TrayCarryWish, site: TheSite, files: FilesDoor, plans: PlansDoor, session: SignedIn
+@router.post("/sites/{site_id}/plans/transfer-tray")
+async def plan_transfer_tray(
+    request: Request, wish: TrayTransferWish, site: TheSite, files: FilesDoor, plans: PlansDoor, session: SignedIn
 ) -> Response:
     """One plan that carries what lies in the tray, each name into the folder that belongs to its own."""
     up = wish.to_side is SideName.THERE
@@ -100,7 +102,7 @@ async def plan_carry_tray(
         FromFolder(one.here, one.there, one.names) if up else FromFolder(one.there, one.here, one.names)
         for one in tray.places
     ]
-    job_id = await plans.make.carry_places(session.account_id, site, wish.to_side, places)
+    job_id = await plans.make.transfer_places(session.account_id, site, wish.to_side, places)
     return await plan_dialog(request, site, job_id)
 
 
@@ -289,7 +291,7 @@ def _written(found: Summary) -> str:
 def _meets(item: Item) -> bool:
     """True for a file that meets another where it lands."""
     meets = (Verdict.REPLACES, Verdict.REPLACES_NEWER, Verdict.BOTH_CHANGED)
-    return item.verdict in meets and item.action is Action.CARRY
+    return item.verdict in meets and item.action is Action.TRANSFER
 
 
 def _comparable(job: Job, item: Item) -> bool:
@@ -316,8 +318,8 @@ async def plan_dialog(
     locked = [folder for folder in plan.guarded if files.guarded.is_locked(job.account_id, site, folder)]
     target = job.target_folder
     address = address_of(target, site.document_roots, is_folder=True) if job.to_side is SideName.THERE else None
-    carries = found.bytes_to_carry or job.kind in _DECIDED
-    takes_s = await plans.speeds.seconds(site.id, job.to_side, found.acts, found.bytes_to_carry) if carries else None
+    carries = found.bytes_to_transfer or job.kind in _DECIDED
+    takes_s = await plans.speeds.seconds(site.id, job.to_side, found.acts, found.bytes_to_transfer) if carries else None
     return render(
         request,
         "plans/_plan.html",
@@ -335,7 +337,7 @@ async def plan_dialog(
         told=told,
         comparable=_comparable,
         decides=lambda item: _meets(item) and job.kind in _DECIDED,
-        can_rename=job.kind is JobKind.CARRY and job.to_side is SideName.THERE,
+        can_rename=job.kind is JobKind.TRANSFER and job.to_side is SideName.THERE,
         asks_lacking=checks_of(request).lacking.asks(site, job),
         asks_references=job.kind in (JobKind.REMOVE, JobKind.MOVE) and staged is None,
         private_text=doubts_text(plan.private),

@@ -131,7 +131,7 @@ class Picked(_Body):
         return self.raw_names[0]
 
 
-class CarryWish(Picked):
+class TransferWish(Picked):
     to_side: SideName
     resend_same: bool = False
     despite_sieves: bool = False
@@ -401,8 +401,8 @@ class FirstPageWish(_Body):
     side: SideName = SideName.THERE
 
 
-class ProvedCopyWish(_Body):
-    """A folder there of which a proved copy is taken."""
+class VerifiedCopyWish(_Body):
+    """A folder there of which a verified copy is taken."""
 
     path: PathToken
 
@@ -622,7 +622,7 @@ class PathWish(_Body):
     path: PathToken
 
 
-class TrayCarryWish(_Body):
+class TrayTransferWish(_Body):
     to_side: SideName
 
 

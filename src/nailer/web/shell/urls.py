@@ -98,10 +98,10 @@ def fetch(site: Site, side: SideName, path: SitePath) -> str:
     return f"/sites/{site.id}/fetch?side={side}&path={path.token}"
 
 
-def access(site_id: int, side: SideName, folder: SitePath, **more: str) -> str:
+def permissions(site_id: int, side: SideName, folder: SitePath, **more: str) -> str:
     """The page that sets the access of many names."""
     tail = "".join(f"&{key}={value}" for key, value in more.items() if value)
-    return f"/sites/{site_id}/access?side={side}&path={folder.token}{tail}"
+    return f"/sites/{site_id}/permissions?side={side}&path={folder.token}{tail}"
 
 
 def edit(site_id: int, side: SideName, path: SitePath) -> str:

@@ -1,4 +1,4 @@
-"""A site's connection: opening it, meeting its server, its settings, what it can do, and the wire."""
+"""A site's connection: opening it, meeting its server, its settings, what it can do, and the connection log."""
 
 from __future__ import annotations
 
@@ -19,10 +19,10 @@ from nailer.services.files import names_beyond_ascii
 from nailer.services.people import Did
 from nailer.services.sites import (
     STEP_WORDS,
+    LogLine,
     Question,
     Site,
     TrialStep,
-    WireLine,
     facts_of,
     form_of,
     site_from_form,
@@ -182,7 +182,7 @@ async def _head(request: Request, site: Site) -> dict[str, Any]:
 
 @router.get("/sites/{site_id}/connection")
 async def connection_page(request: Request, site_id: Id) -> Response:
-    """How a site is connected, what its server can do, and the wire."""
+    """How a site is connected, what its server can do, and the connection log."""
     everything = QueryValues(request).text("log") == "all"
     return await _connection(request, site_id, lines=None if everything else _LAST_LINES)
 
@@ -191,7 +191,7 @@ async def _connection(
     request: Request,
     site_id: int,
     *,
-    reply: list[WireLine] | None = None,
+    reply: list[LogLine] | None = None,
     command: str = "",
     lines: int | None = _LAST_LINES,
 ) -> Response:
@@ -201,8 +201,8 @@ async def _connection(
     learned = await sites.book.learned(site_id)
     abilities = connection.abilities if connection else _abilities(learned[0]) if learned else None
     pinned = await sites.connector.pinned(site)
-    logged = sites.connector.wire(site_id).lines()
-    wire = logged if lines is None else logged[-lines:]
+    logged = sites.connector.log(site_id).lines()
+    logged_lines = logged if lines is None else logged[-lines:]
     offered = {Protocol.FTP_TLS} if abilities and any(one.startswith("AUTH") for one in abilities.features) else set()
     return render(
         request,
@@ -219,8 +219,8 @@ async def _connection(
         has_names=bool(names_beyond_ascii(files.browse, site, 1)),
         pinned=[(one, facts_of(one.key.public_key) if one.key.is_certificate else None) for one in pinned],
         story=await sites.identities.story(site),
-        wire=wire,
-        earlier=len(logged) - len(wire),
+        log=logged_lines,
+        earlier=len(logged) - len(logged_lines),
         better=better_than(site.protocol, frozenset(offered)),
         reply=reply,
         command=command,
@@ -228,16 +228,16 @@ async def _connection(
     )
 
 
-@router.get("/sites/{site_id}/wire")
-async def wire(request: Request, site_id: Id, site: TheSite, sites: SitesDoor) -> Response:
+@router.get("/sites/{site_id}/connection-log")
+async def connection_log(request: Request, site_id: Id, site: TheSite, sites: SitesDoor) -> Response:
     """Lines after a number, as rows for the page; or all of them as a text to download."""
     query = QueryValues(request)
-    lines = sites.connector.wire(site_id).lines(after=query.number("after", 0), wanted=query.text("text"))
+    lines = sites.connector.log(site_id).lines(after=query.number("after", 0), wanted=query.text("text"))
     if query.text("as") == "text":
         text = "".join(f"{one.at_s:.3f} {one.line} {_ARROWS[one.way]} {one.text}\n" for one in lines)
-        name = f"wire-{site.id}.txt"
+        name = f"connection-log-{site.id}.txt"
         return PlainTextResponse(text, headers={"Content-Disposition": f'attachment; filename="{name}"'})
-    return render(request, "sites/_wire-rows.html", wire=lines)
+    return render(request, "sites/_log-rows.html", log=lines)
 
 
 _ARROWS = {"out": ">", "in": "<", "note": "*"}
@@ -252,7 +252,7 @@ async def disconnect(request: Request, site_id: Id, site: TheSite, sites: SitesD
 
 @router.post("/sites/{site_id}/raw")
 async def raw_command(request: Request, site_id: Id, sites: SitesDoor, files: FilesDoor) -> Response:
-    """One command of FTP as typed; the answer stands on the wire."""
+    """One command of FTP as typed; the answer stands on the connection log."""
     form = await read_form(request)
     command = form.get("command", "").strip()
     verb = command.partition(" ")[0].upper()
@@ -260,8 +260,8 @@ async def raw_command(request: Request, site_id: Id, sites: SitesDoor, files: Fi
         raise Conflict(f"{verb or 'Nothing'} cannot be sent by hand: it would disturb the connection that Nailer uses.")
     if form.get("understood") != "yes":
         raise Conflict("Tick “I know what this command does” first. Nothing was sent.")
-    wire_ = sites.connector.wire(site_id)
-    before = wire_.count
+    log = sites.connector.log(site_id)
+    before = log.count
     async with sites.pool.side(site_id):
         connection = sites.pool.connection(site_id)
         raw = getattr(connection, "raw", None)
@@ -269,7 +269,7 @@ async def raw_command(request: Request, site_id: Id, sites: SitesDoor, files: Fi
             raise Conflict("SFTP has no text commands to send.")
         await raw(command.encode())
     files.browse.forget(site_id)
-    return await _connection(request, site_id, reply=wire_.lines(after=before), command=command)
+    return await _connection(request, site_id, reply=log.lines(after=before), command=command)
 
 
 @router.get("/connections")

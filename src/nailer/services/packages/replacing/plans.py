@@ -17,7 +17,7 @@ from nailer.engine.kept import KeptStore
 from nailer.errors import Conflict, InvalidInput, NotFound
 from nailer.services.packages.taking import Taker
 from nailer.sides.side import once
-from nailer.store.packages.copies import CopyKind, CopyStore, ProvedCopy
+from nailer.store.packages.copies import CopyKind, CopyStore, VerifiedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementState, ReplacementStore
 
 _LARGEST_TEXT = 400_000
@@ -31,7 +31,7 @@ class ReplacementPlan:
 
     one: Replacement
     rows: tuple[PackageRow, ...]
-    base: ProvedCopy | None
+    base: VerifiedCopy | None
     undecided: int
     size: int
     files: int
@@ -84,7 +84,7 @@ class ReplacementPlans:
             self._rows.popitem(last=False)
         return found
 
-    async def _base(self, one: Replacement) -> ProvedCopy | None:
+    async def _base(self, one: Replacement) -> VerifiedCopy | None:
         """What the hand edits are told by; None where there is none, or somebody has forgotten that copy."""
         if one.base_copy_id is None:
             return None

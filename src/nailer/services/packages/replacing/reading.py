@@ -18,13 +18,13 @@ from nailer.core.words import size_text
 from nailer.engine.swap import tries_renaming
 from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable
 from nailer.services.files import Browse, Files
-from nailer.services.packages.copies import ProvedCopies
+from nailer.services.packages.copies import VerifiedCopies
 from nailer.services.packages.declaring import Found
 from nailer.services.packages.replacing.plans import ReplacementPlans
 from nailer.services.packages.sources import VersionSource, VersionSources, check_same_version
 from nailer.services.plans import room_at
 from nailer.sides.side import Side
-from nailer.store.packages.copies import CopyKind, CopyState, ProvedCopy
+from nailer.store.packages.copies import CopyKind, CopyState, VerifiedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -54,7 +54,7 @@ class ReadingStanding:
 
 class ReplacementReading:
     def __init__(
-        self, stores: Stores, files: Files, copies: ProvedCopies, sources: VersionSources, plans: ReplacementPlans
+        self, stores: Stores, files: Files, copies: VerifiedCopies, sources: VersionSources, plans: ReplacementPlans
     ) -> None:
         self._store: ReplacementStore = stores.replacements
         self._all_copies = stores.copies
@@ -125,7 +125,7 @@ class ReplacementReading:
             one = await self._of_wish(one, site, wish)
         if one.kind is not _Kind.INSTALL:
             self._say(one.id, f"Copying {one.title} as it is there")
-            one = replace(one, old_copy_id=await self._proved_copy(one, site))
+            one = replace(one, old_copy_id=await self._verified_copy(one, site))
             base = await self._original(one, site)
             one = replace(one, base_copy_id=base.id if base is not None else one.base_copy_id)
         self._say(one.id, "Comparing the two")
@@ -133,7 +133,7 @@ class ReplacementReading:
             one = await self._on_this_server(one, site, side)
         await self._store.planned(one)
 
-    async def _original(self, one: Replacement, site: Site) -> ProvedCopy | None:
+    async def _original(self, one: Replacement, site: Site) -> VerifiedCopy | None:
         """What the old version was when it was delivered: as it is kept, else as it lies here, else as it was first
         copied."""
         known = await self.sources.original(site, one.path, one.old_version, but=one.old_copy_id)
@@ -164,11 +164,11 @@ class ReplacementReading:
             one = replace(one, new_copy_id=new.id, new_version=wish.source.found.declared.version.text)
         return one
 
-    async def _proved_copy(self, one: Replacement, site: Site) -> int:
+    async def _verified_copy(self, one: Replacement, site: Site) -> int:
         """A whole copy of what is there: what it is compared by, and what brings it back whatever happens."""
         title = f"{one.title} {one.old_version}".strip()
         copy = await self._copies.taken(one.account_id or 0, site, one.path, title)
-        if copy.state is not CopyState.PROVED:
+        if copy.state is not CopyState.VERIFIED:
             raise Conflict(f"{one.path} could not be copied: {copy.problem}")
         return copy.id
 

@@ -9,7 +9,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.destination import better_places, overlap
 from nailer.core.plans.plan import (
-    carry_plan,
+    transfer_plan,
 )
 from nailer.engine.swap import tries_renaming
 from nailer.services.files import Browse
@@ -64,7 +64,7 @@ class ArchivePlans:
             await tries_renaming(target_side, target)
             met = await met_of(target_side, target, there_now, found)
         job = NewJob(account_id, site.id, JobKind.UNPACK, f"Unpacking {name}", to_side, top, target)
-        items = await self._maker.worked_out(lambda: carry_plan(found, met, resend_same=True), top, target, missing)
+        items = await self._maker.worked_out(lambda: transfer_plan(found, met, resend_same=True), top, target, missing)
         return await self._maker.add(job, items, room, better_places(sent_of(found), target, near))
 
     async def unpacked_there(

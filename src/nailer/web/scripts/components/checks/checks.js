@@ -23,7 +23,7 @@ export default () => ({
       if (detail.url?.endsWith("/checks/mend")) this.mended.add(detail.job);
       else this.mending.set(detail.job, null);
     };
-    addEventListener("nailer:carrying", this.hear);
+    addEventListener("nailer:transferring", this.hear);
     // Each script is asked for by itself: not before somebody wants to know.
     this.$refs.scripts.addEventListener("toggle", () => this.look(null), { once: true });
     this.part(this.$refs.access);
@@ -35,7 +35,7 @@ export default () => ({
   destroy() {
     this.close();
     clearTimeout(this.timer);
-    removeEventListener("nailer:carrying", this.hear);
+    removeEventListener("nailer:transferring", this.hear);
   },
   // A job has ended. After one that mended a finding the site is read again: what is unchanged costs its listing only.
   ended(id) {

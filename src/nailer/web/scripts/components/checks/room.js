@@ -28,11 +28,11 @@ export default () => ({
     this.hear = ({ detail }) => {
       if (this.fetched && detail.url?.endsWith("/checks/savings")) this.fetched.job = detail.job;
     };
-    addEventListener("nailer:carrying", this.hear);
+    addEventListener("nailer:transferring", this.hear);
   },
   destroy() {
     this.close();
-    removeEventListener("nailer:carrying", this.hear);
+    removeEventListener("nailer:transferring", this.hear);
   },
   // The copy is here, whole: what it was made of may go, by a plan that is read.
   ended(job) {

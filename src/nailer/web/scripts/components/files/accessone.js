@@ -15,7 +15,7 @@ export default () => ({
   tell(octal) {
     dispatchEvent(new CustomEvent("nailer:set-panel", { detail: { panel: "one", octal } }));
     const panel = this.$root.querySelector("[data-panel]").dataset;
-    json(`/access/read?text=${octal}&now=${panel.octal}&folder=${panel.folder}`)
+    json(`/permissions/read?text=${octal}&now=${panel.octal}&folder=${panel.folder}`)
       .then((found) => this.take(found))
       .catch(complain);
   },
@@ -29,10 +29,10 @@ export default () => ({
   },
   async set() {
     try {
-      const { job } = await json(`/sites/${this.data.site}/access/one`, {
+      const { job } = await json(`/sites/${this.data.site}/permissions/one`, {
         body: { side: this.data.side, path: this.data.path, octal: this.octal },
       });
-      dispatchEvent(new CustomEvent("nailer:carrying", { detail: { job } }));
+      dispatchEvent(new CustomEvent("nailer:transferring", { detail: { job } }));
       this.differs = false;
     } catch (error) {
       complain(error);

@@ -97,7 +97,7 @@ export default () => ({
   },
   async look() {
     try {
-      this.$refs.rows.innerHTML = await html(`/access/${this.data.token}/preview`, { body: this.wish });
+      this.$refs.rows.innerHTML = await html(`/permissions/${this.data.token}/preview`, { body: this.wish });
       this.problem = "";
       this.count();
     } catch (error) {
@@ -107,7 +107,7 @@ export default () => ({
   },
   async set() {
     try {
-      const { job } = await json(`/access/${this.data.token}/carry-out`, { body: this.wish });
+      const { job } = await json(`/permissions/${this.data.token}/carry-out`, { body: this.wish });
       location.href = `/jobs/${job}`;
     } catch (error) {
       complain(error);

@@ -40,9 +40,11 @@ export default () => ({
   async read(text, quiet = false) {
     try {
       const found = await json(
-        `/access/read?text=${encodeURIComponent(text)}&now=${this.octal}&folder=${this.data.folder}`,
+        `/permissions/read?text=${encodeURIComponent(text)}&now=${this.octal}&folder=${this.data.folder}`,
       );
-      const { difference } = await json(`/access/read?text=${found.octal}&now=${this.now}&folder=${this.data.folder}`);
+      const { difference } = await json(
+        `/permissions/read?text=${found.octal}&now=${this.now}&folder=${this.data.folder}`,
+      );
       this.problem = "";
       this.octal = found.octal;
       this.sentence = found.sentence;

@@ -23,12 +23,12 @@ const own = {
     this.$root.addEventListener("click", (event) => this.acted(event));
     this.$root.addEventListener("submit", (event) => this.submitted(event));
     this.listenForDrops();
-    this.hearCarried = (event) => {
+    this.hearTransferred = (event) => {
       this.mine.add(event.detail.job);
       if (event.detail.url?.endsWith("/carry-tray")) this.tray("tray/empty", {});
     };
     this.mine = new Set();
-    addEventListener("nailer:carrying", this.hearCarried);
+    addEventListener("nailer:transferring", this.hearTransferred);
     this.hearSize = () => this.resized();
     addEventListener("resize", this.hearSize);
     this.close = subscribe((event) => this.hear(event));
@@ -45,7 +45,7 @@ const own = {
 
   destroy() {
     this.close();
-    removeEventListener("nailer:carrying", this.hearCarried);
+    removeEventListener("nailer:transferring", this.hearTransferred);
     removeEventListener("resize", this.hearSize);
   },
 

@@ -120,8 +120,8 @@ export default () => ({
     const body = { here, there, side, paths: [...this.picked] };
     dispatchEvent(new CustomEvent("nailer:plan", { detail: { url: `${plans}/${kind}`, body } }));
   },
-  carry() {
-    this.plan("carry-found");
+  transfer() {
+    this.plan("transfer-found");
   },
   remove() {
     this.plan("remove-found");

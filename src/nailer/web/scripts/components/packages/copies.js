@@ -47,7 +47,7 @@ export default () => ({
         return this.unpick();
       case "copy":
         return this.send("", { path }, button);
-      case "rehearse":
+      case "test-restore":
         return this.send(`/${copy}/test-restore`, {}, button);
       case "restore":
         return this.plan(`${this.at}/${copy}/restore`);

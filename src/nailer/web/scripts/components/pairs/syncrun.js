@@ -5,7 +5,7 @@ export default () => ({
     const jobs = new Set(this.$root.dataset.jobs.split(" ").map(Number));
     this.mine = new Set();
     this.hear = (event) => this.mine.add(event.detail.job);
-    addEventListener("nailer:carrying", this.hear);
+    addEventListener("nailer:transferring", this.hear);
     this.close = subscribe((event) => {
       if (event.ended.some((job) => jobs.has(job.id) || this.mine.has(job.id)))
         setTimeout(() => location.reload(), 400);
@@ -16,7 +16,7 @@ export default () => ({
   destroy() {
     this.close();
     clearTimeout(this.timer);
-    removeEventListener("nailer:carrying", this.hear);
+    removeEventListener("nailer:transferring", this.hear);
   },
   act(event) {
     const button = event.target.closest("[data-run-back]");

@@ -12,14 +12,14 @@ export default () => ({
     this.data = this.$root.dataset;
     this.mine = new Set();
     this.hear = (event) => this.mine.add(event.detail.job);
-    addEventListener("nailer:carrying", this.hear);
+    addEventListener("nailer:transferring", this.hear);
     this.close = subscribe((event) => {
       if (event.ended.some((job) => this.mine.has(job.id))) location.reload();
     });
   },
   destroy() {
     this.close();
-    removeEventListener("nailer:carrying", this.hear);
+    removeEventListener("nailer:transferring", this.hear);
   },
   async act(event) {
     const button = event.target.closest("button");

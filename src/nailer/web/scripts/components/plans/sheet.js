@@ -304,7 +304,7 @@ export default () => ({
       form.dataset.job = "";
       this.$root.close();
       jobs.forEach((job) =>
-        dispatchEvent(new CustomEvent("nailer:carrying", { detail: { job: Number(job), url: this.again?.url } })),
+        dispatchEvent(new CustomEvent("nailer:transferring", { detail: { job: Number(job), url: this.again?.url } })),
       );
       if (form.dataset.drop) await this.sendAll(jobs[0], this.again.files);
     } catch (error) {

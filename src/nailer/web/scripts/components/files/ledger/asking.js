@@ -3,8 +3,8 @@ import { json } from "../../../lib/ask.js";
 import { notice } from "../../../lib/notice.js";
 
 export default {
-  carry(side) {
-    this.plan("carry", { ...this.wish, to_side: side });
+  transfer(side) {
+    this.plan("transfer", { ...this.wish, to_side: side });
   },
 
   plan(kind, body, files) {

@@ -79,8 +79,8 @@ export default {
     if (!button) return;
     const act = button.dataset.act;
     this.closeSheet();
-    if (act === "upload") this.carry("there");
-    else if (act === "download") this.carry("here");
+    if (act === "upload") this.transfer("there");
+    else if (act === "download") this.transfer("here");
     else if (act === "look")
       dispatchEvent(
         new CustomEvent("nailer:plan", {
@@ -102,7 +102,7 @@ export default {
     else if (act === "pack") this.pack();
     else if (act === "tray-put") this.tray("tray", this.wish);
     else if (act === "tray-empty") this.tray("tray/empty", {});
-    else if (act === "tray-there" || act === "tray-here") this.plan("carry-tray", { to_side: act.slice(5) });
+    else if (act === "tray-there" || act === "tray-here") this.plan("transfer-tray", { to_side: act.slice(5) });
     else if (act === "unpick") this.pickNone();
     else if (act === "let-go") this.setMark("let-go", { side: button.dataset.side, path: button.dataset.path });
     else if (act === "unpack-there") {

@@ -1,4 +1,4 @@
-// The wire: filters what is shown, and fetches what was said since.
+// The connection log: filters what is shown, and fetches what was said since.
 import { html } from "../../lib/ask.js";
 export default () => ({
   text: "",
@@ -14,15 +14,15 @@ export default () => ({
   async more() {
     const rows = this.$refs.rows,
       last = rows.querySelector("[data-number]:last-of-type");
-    const fresh = await html(`${this.$root.dataset.wire}?after=${last ? last.dataset.number : 0}`).catch(() => "");
+    const fresh = await html(`${this.$root.dataset.log}?after=${last ? last.dataset.number : 0}`).catch(() => "");
     if (!fresh.includes("data-number")) return;
-    rows.querySelector(".wire-none")?.remove();
+    rows.querySelector(".log-none")?.remove();
     rows.insertAdjacentHTML("beforeend", fresh);
     rows.scrollTop = rows.scrollHeight;
   },
   async filter(event) {
     this.text = event.target.value;
-    this.$refs.rows.innerHTML = await html(`${this.$root.dataset.wire}?text=${encodeURIComponent(this.text)}`).catch(
+    this.$refs.rows.innerHTML = await html(`${this.$root.dataset.log}?text=${encodeURIComponent(this.text)}`).catch(
       () => "",
     );
   },

@@ -1,4 +1,4 @@
-"""The wire: the conversation with a server, bounded in memory, readable, and without secrets."""
+"""The log: the conversation with a server, bounded in memory, readable, and without secrets."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class Way(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class WireLine:
+class LogLine:
     """One line: when (seconds since 1970), on which of a site's connections, which way, and what."""
 
     number: int
@@ -33,11 +33,11 @@ class WireLine:
 
 
 @dataclass(slots=True)
-class Wire:
+class ConnectionLog:
     """The last lines of a site's conversation. `secrets` are blotted out wherever they appear, also in an echo."""
 
     secrets: tuple[str, ...] = field(default=(), repr=False)
-    _lines: deque[WireLine] = field(default_factory=lambda: deque(maxlen=_MOST_LINES), repr=False)
+    _lines: deque[LogLine] = field(default_factory=lambda: deque(maxlen=_MOST_LINES), repr=False)
     _count: int = 0
 
     def out(self, text: str | bytes, line: int = 0) -> None:
@@ -62,7 +62,7 @@ class Wire:
         """The number of the last line."""
         return self._count
 
-    def lines(self, *, after: int = 0, wanted: str = "") -> list[WireLine]:
+    def lines(self, *, after: int = 0, wanted: str = "") -> list[LogLine]:
         """The lines after one's number, in order, that hold a text."""
         text = wanted.casefold()
         return [one for one in self._lines if one.number > after and text in one.text.casefold()]
@@ -76,4 +76,4 @@ class Wire:
         if not shown.isprintable():
             shown = "".join(one if one.isprintable() else f"\\x{ord(one):02x}" for one in shown)
         self._count += 1
-        self._lines.append(WireLine(self._count, time.time(), line, way, shown))
+        self._lines.append(LogLine(self._count, time.time(), line, way, shown))

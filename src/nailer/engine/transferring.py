@@ -71,7 +71,7 @@ class Outcome:
 _TAKES_AWAY = (Action.REMOVE, Action.REMOVE_FOLDER, Action.MOVE)
 
 
-class Carrier:
+class Transferrer:
     """Carries the items of one job: one small function an action."""
 
     def __init__(self, context: JobContext) -> None:
@@ -83,7 +83,7 @@ class Carrier:
         self.in_place = InPlace(context, self.receipts, self.keeper, self.sender)
         self.landing = Landing(context, self.receipts, self.keeper, self.sender, self.in_place)
 
-    async def carry(self, item: Item, content: AsyncIterator[bytes] | None = None) -> Outcome:
+    async def transfer(self, item: Item, content: AsyncIterator[bytes] | None = None) -> Outcome:
         """Carry out one item. `content` is given where a browser sends it. Raises NailerErrors, which call the file by its
         own name."""
         try:
@@ -100,8 +100,8 @@ class Carrier:
         match item.action:
             case Action.MAKE_FOLDER:
                 return await self._make_folder(item)
-            case Action.CARRY:
-                return await self._carry_file(item, content)
+            case Action.TRANSFER:
+                return await self._transfer_file(item, content)
             case Action.RESTORE:
                 return await self._restore(item)
             case Action.REMOVE:
@@ -169,7 +169,7 @@ class Carrier:
             ItemState.DONE, item.reason, None, (confirmed(item), *await self.receipts.taken_back(item), *level)
         )
 
-    async def _carry_file(self, item: Item, content: AsyncIterator[bytes] | None) -> Outcome:
+    async def _transfer_file(self, item: Item, content: AsyncIterator[bytes] | None) -> Outcome:
         sent = content
         if content is None:
             source, there, content = await self.reader.source_of(item)

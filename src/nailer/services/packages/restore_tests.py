@@ -1,5 +1,5 @@
-"""Rehearsing a proved copy: all of it is laid down in a scratch folder of this machine, and every name is compared with its
-manifest: kind, content, access, time, target."""
+"""Testing the restore of a verified copy: all of it is laid down in a scratch folder of this machine, and every name is
+compared with its manifest: kind, content, access, time, target."""
 
 from __future__ import annotations
 
@@ -26,14 +26,14 @@ _SPARE_BYTES = 100_000_000
 
 
 @dataclass(frozen=True, slots=True)
-class Rehearsal:
+class RestoreTest:
     """How restoring a copy went. `is_exact`: every file is as it was, byte for byte."""
 
     words: str
     is_exact: bool
 
 
-async def rehearsed(manifest: Manifest, read: Reading, beside: Path) -> Rehearsal:
+async def restore_tested(manifest: Manifest, read: Reading, beside: Path) -> RestoreTest:
     """How restoring went. `read` gives a kept content by its hash; the scratch folder is made in `beside`,
     and gone afterwards. Raises NoSpaceLeft where there is no room for it."""
     free = (await in_thread(shutil.disk_usage, beside)).free
@@ -42,16 +42,16 @@ async def rehearsed(manifest: Manifest, read: Reading, beside: Path) -> Rehearsa
             f"Not enough space on Nailer's machine for a test restore: {size_text(free)} free, "
             f"{size_text(manifest.size)} needed."
         )
-    top = await in_thread(mkdtemp, None, "rehearsal-", os.fspath(beside))
+    top = await in_thread(mkdtemp, None, "restore-test-", os.fspath(beside))
     try:
         wrong = [one for one in _in_order(manifest) if not await _comes_back(os.fsencode(top), one, read)]
     finally:
         await in_thread(_remove, top)
     if not wrong:
-        return Rehearsal(f"{count_text(len(manifest.files), 'file')} restored exactly", is_exact=True)
+        return RestoreTest(f"{count_text(len(manifest.files), 'file')} restored exactly", is_exact=True)
     first = b"/".join(wrong[0].below).decode("utf-8", "replace")
     were = "was" if len(wrong) == 1 else "were"
-    return Rehearsal(f"{count_text(len(wrong), 'item')} {were} not restored correctly, first {first}", is_exact=False)
+    return RestoreTest(f"{count_text(len(wrong), 'item')} {were} not restored correctly, first {first}", is_exact=False)
 
 
 def _in_order(manifest: Manifest) -> list[Copied]:
