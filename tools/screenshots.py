@@ -227,10 +227,10 @@ def main(address: str) -> None:
     files.go("/sites/2/files")
     files.see("ledger")
     _adding(driver, address, shot)
-    files.go("/sites")
-    shot("sites")
     _transferring(files, shot)
     _editing(files, shot)
+    files.go("/sites?order=urgent")
+    shot("sites")
     _sieves_and_timers(files, shot)
     driver.quit()
 

@@ -132,3 +132,15 @@ async def test_scripts_are_found_in_what_the_web_serves(world: World) -> None:
     found = await world.nailer.editing.scripts.find(world.site)
 
     assert {path.name for path in found} == {b"run.cgi", b"x.pl", b"beside.cgi"}
+
+
+async def test_a_script_that_others_bring_in_is_not_called_wrong(world: World) -> None:
+    write(world.there, "cgi-bin/board.cgi", "#!/usr/bin/perl\nrequire './board-lib.pl';\n")
+    write(world.there, "cgi-bin/board-lib.pl", "sub today { 1 }\n1;\n")
+    (world.there / "cgi-bin" / "board-lib.pl").chmod(0o644)
+
+    report = await look(world, THERE.join((b"cgi-bin", b"board-lib.pl")))
+
+    assert report.first_slip is None
+    assert [(one.what, one.good) for one in report.marks] == [("Included", True)]
+    assert "board.cgi" in report.marks[0].words

@@ -94,6 +94,21 @@ def of_beginning(data: bytes) -> list[ScriptMark]:
     return [begins, ends]
 
 
+def includes(text: bytes, name: bytes) -> bool:
+    """True where a script brings another file of its folder in by that name: then the other need not run by itself.
+
+    >>> includes(b"require './lib.pl';", b"lib.pl"), includes(b"from tides import today", b"tides.py")
+    (True, True)
+    >>> includes(b"# lib.pl is not needed here", b"lib.pl")
+    False
+    """
+    stem = re.escape(name.rpartition(b".")[0])
+    by_name = rb"""^[^#\n]*(?:\b(?:require|require_relative|do|load|source)\b|(?:^|[\s;])\.)\s*\(?\s*["']?[\w./-]*?\b"""
+    by_stem = rb"^\s*(?:from\s+\.?%b\s+import|import\s+%b|use\s+%b|require_relative\s+[\"'](?:\./)?%b[\"'])\b"
+    found = re.search(by_name + re.escape(name) + rb"\b", text, re.M)
+    return found is not None or re.search(by_stem.replace(b"%b", stem), text, re.M) is not None
+
+
 def interpreter(data: bytes) -> bytes | None:
     """The path of the program that runs a script, and for `env` the program it looks for.
 

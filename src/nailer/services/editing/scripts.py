@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from nailer.core.check.scripts import (
     Repair,
     ScriptMark,
+    includes,
     interpreter,
     is_script,
     mended,
@@ -18,6 +19,7 @@ from nailer.core.check.scripts import (
     of_folders,
 )
 from nailer.core.files.entry import Entry, SideName
+from nailer.core.files.names import names_text
 from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.errors import InvalidInput, NailerError, NotSupported, TransferError
 from nailer.services.editing.live_check import LiveCheck
@@ -29,6 +31,8 @@ from nailer.store.sites import Site
 _MOST_SCRIPTS = 60
 _MOST_FOLDERS = 2000
 _LARGEST_BYTES = 2_000_000
+_MOST_BESIDE = 20
+_SMALL_BYTES = 200_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +93,11 @@ class Scripts:
             if entry.size > _LARGEST_BYTES:
                 raise InvalidInput(f"{path} is too large for a script.")
             (_, data), folders = await asyncio.gather(side.whole(path), _folders(side, path))
+            is_run = entry.access is None or entry.access & 0o111
+            used_by = [] if is_run else await _included_by(side, path)
+        if used_by:
+            words = f"{names_text(used_by)} includes it, so it does not run on its own"
+            return Report(path, (ScriptMark("Included", True, words),), address)
         answer = await self._check.once(address) if address else None
         place = ScriptMark("Place", True, f"served at {address}") if address else _outside()
         marks = [place, _ending(path), of_access(entry), of_folders(folders), *of_beginning(data)]
@@ -142,6 +151,22 @@ class Scripts:
         if said is None:
             return [*marks, ScriptMark("Syntax", None, "there is no way to check this language without running it")]
         return [*marks, ScriptMark("Syntax", not said, said or "has no errors")]
+
+
+async def _included_by(side: Side, path: SitePath) -> list[bytes]:
+    """The scripts of the same folder that bring it in; at most twenty are read."""
+    beside = [one for one in (await side.list(path.parent)).entries if one.is_file and is_script(one.name)]
+    others = [one for one in beside if one.name != path.name and one.size <= _SMALL_BYTES][:_MOST_BESIDE]
+    texts = await asyncio.gather(*(side.whole(path.parent.child(one.name)) for one in others), return_exceptions=True)
+    found = []
+    for one, read in zip(others, texts, strict=True):
+        if isinstance(read, BaseException):
+            if not isinstance(read, NailerError):
+                raise read
+            continue  # what cannot be read here is told of where it is looked at itself
+        if includes(read[1], path.name):
+            found.append(one.name)
+    return found
 
 
 async def _folders(side: Side, path: SitePath) -> list[tuple[str, int | None]]:
