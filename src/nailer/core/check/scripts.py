@@ -104,7 +104,7 @@ def includes(text: bytes, name: bytes) -> bool:
     """
     stem = re.escape(name.rpartition(b".")[0])
     by_name = rb"""^[^#\n]*(?:\b(?:require|require_relative|do|load|source)\b|(?:^|[\s;])\.)\s*\(?\s*["']?[\w./-]*?\b"""
-    by_stem = rb"^\s*(?:from\s+\.?%b\s+import|import\s+%b|use\s+%b|require_relative\s+[\"'](?:\./)?%b[\"'])\b"
+    by_stem = rb"^\s*(?:from\s+\.?%b\s+import|import\s+%b|use\s+%b|require_relative\s+[\"'](?:\./)?%b[\"'])(?!\w)"
     found = re.search(by_name + re.escape(name) + rb"\b", text, re.M)
     return found is not None or re.search(by_stem.replace(b"%b", stem), text, re.M) is not None
 
