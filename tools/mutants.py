@@ -96,7 +96,7 @@ def survives(mutant: Mutant, module: str, tests: list[str]) -> bool:
     """True where every test passes with the change."""
     with tempfile.TemporaryDirectory(prefix="mutant-") as folder:
         place = Path(folder)
-        shutil.copytree(TOP / "src", place / "src", ignore=shutil.ignore_patterns("__pycache__", "built"))
+        shutil.copytree(TOP / "src", place / "src", ignore=shutil.ignore_patterns("__pycache__", "vendor"))
         for name in ("tests", "pyproject.toml", ".venv", "tools"):
             (place / name).symlink_to(TOP / name)
         (place / "src" / "nailer" / module).write_text(mutant.text)

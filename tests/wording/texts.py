@@ -10,7 +10,7 @@ from pathlib import Path
 
 SOURCE = Path(__file__).parents[2] / "src" / "nailer"
 # What people never read: SQL, libraries, and the servers that ship with Nailer for its demo and its tests.
-_PASSED_OVER = ("standins/", "store/queries", "store/migrations", "static/built", "__pycache__")
+_PASSED_OVER = ("standins/", "store/queries", "store/migrations", "static/vendor", "__pycache__")
 _SHOWN_ATTRIBUTE = re.compile(r'\b(?:title|aria-label|placeholder|alt|label|help)="([^"]*)"')
 _QUOTED = re.compile(r'"((?:[^"\\\n]|\\.)*)"|\'((?:[^\'\\\n]|\\.)*)\'')
 _LITERAL = re.compile(r'"((?:[^"\\\n]|\\.)*)"|\'((?:[^\'\\\n]|\\.)*)\'|`((?:[^`\\]|\\.)*)`', re.S)

@@ -1,4 +1,4 @@
-// Makes `web/static/built` of `web/scripts` and `web/styles`: one script for each kind of page and one for what they share,
+// Makes `web/static/vendor` of `web/scripts` and `web/styles`: one script for each kind of page and one for what they share,
 // one style sheet, the icons that are used, all stored compressed. `built.json` tells of what it was made.
 import { brotliCompressSync, constants, gzipSync } from "node:zlib";
 import { createHash } from "node:crypto";
@@ -11,7 +11,7 @@ import subsetFont from "subset-font";
 const own = path.dirname(fileURLToPath(import.meta.url));
 const source = path.resolve(own, "../../src/nailer");
 const web = path.join(source, "web");
-const built = path.join(web, "static/built");
+const built = path.join(web, "static/vendor");
 const modules = path.join(own, "node_modules");
 
 const read = (file) => fs.readFileSync(file);

@@ -22,7 +22,7 @@ class Way(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class LogLine:
+class SaidLine:
     """One line: when (seconds since 1970), on which of a site's connections, which way, and what."""
 
     number: int
@@ -37,7 +37,7 @@ class ConnectionLog:
     """The last lines of a site's conversation. `secrets` are blotted out wherever they appear, also in an echo."""
 
     secrets: tuple[str, ...] = field(default=(), repr=False)
-    _lines: deque[LogLine] = field(default_factory=lambda: deque(maxlen=_MOST_LINES), repr=False)
+    _lines: deque[SaidLine] = field(default_factory=lambda: deque(maxlen=_MOST_LINES), repr=False)
     _count: int = 0
 
     def out(self, text: str | bytes, line: int = 0) -> None:
@@ -62,7 +62,7 @@ class ConnectionLog:
         """The number of the last line."""
         return self._count
 
-    def lines(self, *, after: int = 0, wanted: str = "") -> list[LogLine]:
+    def lines(self, *, after: int = 0, wanted: str = "") -> list[SaidLine]:
         """The lines after one's number, in order, that hold a text."""
         text = wanted.casefold()
         return [one for one in self._lines if one.number > after and text in one.text.casefold()]
@@ -76,4 +76,4 @@ class ConnectionLog:
         if not shown.isprintable():
             shown = "".join(one if one.isprintable() else f"\\x{ord(one):02x}" for one in shown)
         self._count += 1
-        self._lines.append(LogLine(self._count, time.time(), line, way, shown))
+        self._lines.append(SaidLine(self._count, time.time(), line, way, shown))

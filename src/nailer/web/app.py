@@ -187,7 +187,7 @@ class _Static(StaticFiles):
         """A file, in the smallest form that the browser takes."""
         taken = accepted(Headers(scope=scope).get("accept-encoding", "")) if path.endswith((".js", ".css")) else set()
         for name, ending in (("br", ".br"), ("gzip", ".gz")):
-            if name in taken and path.startswith("built/"):
+            if name in taken and path.startswith("vendor/"):
                 response = await super().get_response(path + ending, scope)
                 response.headers["Content-Encoding"] = name
                 response.headers["Content-Type"] = "text/css; charset=utf-8" if path.endswith(".css") else _SCRIPT

@@ -20,7 +20,7 @@ from tests.web.conftest import Visitor
 
 WEB = static_folder().parent
 TOP = WEB.parents[2]
-BUILT = static_folder() / "built"
+BUILT = static_folder() / "vendor"
 MADE = json.loads((BUILT / "built.json").read_bytes())
 TEMPLATES = WEB / "templates"
 AGAIN = "run `npm ci && npm run build` in tools/assets"
@@ -71,8 +71,8 @@ def test_a_page_s_script_knows_every_component_of_the_page(wing: str) -> None:
 
 def test_scripts_and_styles_come_in_the_smallest_form_that_is_taken(maren: Visitor) -> None:
     client = maren.client
-    plain = client.get(asset("built/app.css"), headers={"accept-encoding": "identity"})
-    small = client.get(asset("built/app.css"), headers={"accept-encoding": "gzip"})
+    plain = client.get(asset("vendor/app.css"), headers={"accept-encoding": "identity"})
+    small = client.get(asset("vendor/app.css"), headers={"accept-encoding": "gzip"})
 
     assert plain.content == small.content == gzip.decompress((BUILT / "app.css.gz").read_bytes())
     assert "content-encoding" not in plain.headers

@@ -12,13 +12,13 @@ from nailer.web.shell.pages import static_folder
 from nailer.web.shell.urls import asset_version
 from tests.web.conftest import Visitor
 
-BUILT = static_folder() / "built"
+BUILT = static_folder() / "vendor"
 
 
 @pytest.fixture
 def copied(tmp_path: Path) -> Path:
     """Scripts, styles and fonts that may be changed."""
-    return Path(shutil.copytree(BUILT, tmp_path / "built"))
+    return Path(shutil.copytree(BUILT, tmp_path / "vendor"))
 
 
 @pytest.mark.parametrize("name", sorted(file.name for file in BUILT.iterdir()))

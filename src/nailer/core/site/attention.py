@@ -36,7 +36,7 @@ class NeedKind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Need:
+class SiteNeed:
     """One thing. `count` of what, `serious` of them; `name` of a timer or a package; `at` since when or when it was."""
 
     kind: NeedKind
@@ -89,17 +89,17 @@ class SiteFacts:
     steps: FirstSteps | None = None
 
 
-def needs_of(facts: SiteFacts, now: datetime) -> tuple[Need, ...]:
+def needs_of(facts: SiteFacts, now: datetime) -> tuple[SiteNeed, ...]:
     """What needs somebody, the most urgent first."""
     found = _connecting(facts)
     if facts.sees_all:
         found += [
             *_of_timers(facts),
             *_of_scan(facts),
-            *(Need(NeedKind.ASIDE, Urgency.WARN, name=one) for one in facts.asides),
+            *(SiteNeed(NeedKind.ASIDE, Urgency.WARN, name=one) for one in facts.asides),
         ]
     if facts.not_sent:
-        found.append(Need(NeedKind.NOT_SENT, Urgency.NOTE, facts.not_sent))
+        found.append(SiteNeed(NeedKind.NOT_SENT, Urgency.NOTE, facts.not_sent))
     if facts.sees_all:
         found += _of_age(facts, now)
     return tuple(sorted(found, key=lambda one: -one.urgency))
@@ -110,40 +110,40 @@ def is_new(facts: SiteFacts, now: datetime) -> bool:
     return facts.steps is not None and facts.steps.open > 0 and now - facts.added_at < _NEW_FOR
 
 
-def urgency_of(needs: Sequence[Need]) -> Urgency:
+def urgency_of(needs: Sequence[SiteNeed]) -> Urgency:
     """That of the most urgent."""
     return max((one.urgency for one in needs), default=Urgency.WELL)
 
 
-def _connecting(facts: SiteFacts) -> list[Need]:
+def _connecting(facts: SiteFacts) -> list[SiteNeed]:
     if facts.identity_changed:
-        return [Need(NeedKind.IDENTITY, Urgency.STOPPED)]
-    return [] if facts.is_encrypted else [Need(NeedKind.UNENCRYPTED, Urgency.NOTE)]
+        return [SiteNeed(NeedKind.IDENTITY, Urgency.STOPPED)]
+    return [] if facts.is_encrypted else [SiteNeed(NeedKind.UNENCRYPTED, Urgency.NOTE)]
 
 
-def _of_timers(facts: SiteFacts) -> list[Need]:
-    return [Need(NeedKind.TIMER, Urgency.WARN, one.id, name=one.name, at=one.at) for one in facts.failed_timers]
+def _of_timers(facts: SiteFacts) -> list[SiteNeed]:
+    return [SiteNeed(NeedKind.TIMER, Urgency.WARN, one.id, name=one.name, at=one.at) for one in facts.failed_timers]
 
 
-def _of_scan(facts: SiteFacts) -> list[Need]:
+def _of_scan(facts: SiteFacts) -> list[SiteNeed]:
     found = []
     if facts.certificate:
         over = facts.certificate == Wrong.CERTIFICATE_OVER
-        found.append(Need(NeedKind.CERTIFICATE, Urgency.WARN, serious=int(over), name=facts.certificate))
+        found.append(SiteNeed(NeedKind.CERTIFICATE, Urgency.WARN, serious=int(over), name=facts.certificate))
     if facts.findings:
         urgency = Urgency.WARN if facts.serious else Urgency.NOTE
-        found.append(Need(NeedKind.FINDINGS, urgency, facts.findings, facts.serious, at=facts.scanned_at))
+        found.append(SiteNeed(NeedKind.FINDINGS, urgency, facts.findings, facts.serious, at=facts.scanned_at))
     return found
 
 
-def _of_age(facts: SiteFacts, now: datetime) -> list[Need]:
+def _of_age(facts: SiteFacts, now: datetime) -> list[SiteNeed]:
     if is_new(facts, now):
         assert facts.steps is not None
-        return [Need(NeedKind.NEW, Urgency.NOTE, facts.steps.open)]
+        return [SiteNeed(NeedKind.NEW, Urgency.NOTE, facts.steps.open)]
     found = []
     if facts.scanned_at is None:
-        found.append(Need(NeedKind.NEVER_SCANNED, Urgency.NOTE))
+        found.append(SiteNeed(NeedKind.NEVER_SCANNED, Urgency.NOTE))
     last = facts.opened_at or facts.added_at
     if now - last > _IDLE_AFTER:
-        found.append(Need(NeedKind.IDLE, Urgency.NOTE, at=facts.opened_at))
+        found.append(SiteNeed(NeedKind.IDLE, Urgency.NOTE, at=facts.opened_at))
     return found

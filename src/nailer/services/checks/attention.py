@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from nailer.acting import grant_on
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import SideName
-from nailer.core.site.attention import FirstSteps, Need, SiteFacts, is_new, needs_of
+from nailer.core.site.attention import FirstSteps, SiteFacts, SiteNeed, is_new, needs_of
 from nailer.core.words import aware
 from nailer.errors import FileMissing, NailerError
 from nailer.services.files import Files
@@ -84,6 +84,6 @@ class Attention:
             return None
 
     @staticmethod
-    def needs(facts: SiteFacts) -> tuple[Need, ...]:
+    def needs(facts: SiteFacts) -> tuple[SiteNeed, ...]:
         """What needs somebody now."""
         return needs_of(facts, datetime.now(UTC))

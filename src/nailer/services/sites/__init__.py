@@ -8,7 +8,7 @@ from nailer.services.sites.exchange import FoundSites, group_paths, read_sites, 
 from nailer.services.sites.questions import Question
 from nailer.services.sites.site_form import COLOURS, MOST_ROOTS, Given, form_of, site_from_form
 from nailer.services.sites.trial import STEP_WORDS, Event, TrialStep
-from nailer.sides.connection_log import LogLine
+from nailer.sides.connection_log import SaidLine
 from nailer.sides.identities.certificate import CertificateFacts, facts_of, identity_of_pem
 from nailer.sides.identities.identity import Identity, key_of_line, same_fingerprint
 from nailer.sides.identities.known_hosts import KnownHosts, read_known_hosts, write_known_hosts
@@ -26,9 +26,9 @@ __all__ = [
     "Identity",
     "IdentityEvent",
     "KnownHosts",
-    "LogLine",
     "Pinned",
     "Question",
+    "SaidLine",
     "Secrets",
     "Site",
     "SiteGroup",

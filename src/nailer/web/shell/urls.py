@@ -56,8 +56,8 @@ def asset_version(built: Path) -> str:
     return digest.hexdigest()
 
 
-ASSETS = f"/static/{asset_version(_STATIC / 'built')}"
-_SCRIPTS: dict[str, list[str]] = json.loads((_STATIC / "built" / "built.json").read_bytes())["scripts"]
+ASSETS = f"/static/{asset_version(_STATIC / 'vendor')}"
+_SCRIPTS: dict[str, list[str]] = json.loads((_STATIC / "vendor" / "built.json").read_bytes())["scripts"]
 
 
 def asset(name: str) -> str:
@@ -69,7 +69,7 @@ def scripts(template: str) -> tuple[str, list[str]]:
     """The script of a page by the folder of its template, and the parts that it shares with others."""
     wing = template.partition("/")[0]
     name = f"{wing}.js" if f"{wing}.js" in _SCRIPTS else "shell.js"
-    return asset(f"built/{name}"), [asset(f"built/{part}") for part in _SCRIPTS[name]]
+    return asset(f"vendor/{name}"), [asset(f"vendor/{part}") for part in _SCRIPTS[name]]
 
 
 def files(site: Site, here: SitePath | None = None, there: SitePath | None = None, **more: str) -> str:

@@ -19,8 +19,8 @@ from nailer.services.files import names_beyond_ascii
 from nailer.services.people import Did
 from nailer.services.sites import (
     STEP_WORDS,
-    LogLine,
     Question,
+    SaidLine,
     Site,
     TrialStep,
     facts_of,
@@ -191,7 +191,7 @@ async def _connection(
     request: Request,
     site_id: int,
     *,
-    reply: list[LogLine] | None = None,
+    reply: list[SaidLine] | None = None,
     command: str = "",
     lines: int | None = _LAST_LINES,
 ) -> Response:

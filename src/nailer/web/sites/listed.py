@@ -10,7 +10,7 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import Response
 
-from nailer.core.site.attention import Need, NeedKind, Urgency, urgency_of
+from nailer.core.site.attention import NeedKind, SiteNeed, Urgency, urgency_of
 from nailer.services.sites import Site, SiteGroup, group_paths
 from nailer.web.shell import urls
 from nailer.web.shell.doors import ChecksDoor, PackagesDoor, PairsDoor, SitesDoor
@@ -27,7 +27,7 @@ class ShownSite:
     """A row of the list. `lines`: connections that are open."""
 
     site: Site
-    needs: tuple[Need, ...]
+    needs: tuple[SiteNeed, ...]
     known: bool
     changed: bool
     lines: int
