@@ -190,7 +190,7 @@ def list_folder(asked: Asked) -> int:
         return 0
     show.table(
         (
-            one["access"] or "",
+            one.get("permissions") or one.get("access") or "",
             "" if one["size"] is None else show.size(one["size"]),
             (one["modified_at"] or "")[:16].replace("T", " "),
             show.shown(one["name"]) + ("/" if one["kind"] == "folder" else ""),

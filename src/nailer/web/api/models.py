@@ -60,22 +60,26 @@ class EntryOut(BaseModel):
     kind: Kind
     size: int | None
     modified_at: datetime | None
-    access: str | None = Field(None, examples=["644"])
+    permissions: str | None = Field(None, examples=["644"])
+    access: str | None = Field(None, examples=["644"], description="the earlier name of `permissions`", deprecated=True)
 
     @classmethod
     def of(cls, entry: Entry) -> EntryOut:
         """An entry of ours as a program gets it."""
+        permissions = None if entry.access is None else f"{entry.access & 0o7777:03o}"
         return cls(
             name=name_token(entry.name),
             kind=entry.kind,
             size=entry.size if entry.is_file else None,
             modified_at=_moment(entry.stamp) if entry.stamp is not None else None,
-            access=None if entry.access is None else f"{entry.access & 0o7777:03o}",
+            permissions=permissions,
+            access=permissions,
         )
 
 
 class PlanIn(_Given):
-    """What is to be carried: names of one folder to the folder on the other side, or removed from their side."""
+    """What is to be transferred: names of one folder to the folder on the other side, or removed from their side. `carry` is
+    the earlier word for `transfer`."""
 
     model_config = ConfigDict(
         extra="forbid",
@@ -110,12 +114,14 @@ class SummaryOut(BaseModel):
     removed: int
     folders: int
     bytes_to_transfer: int
+    bytes_to_carry: int = Field(description="the earlier name of `bytes_to_transfer`", deprecated=True)
     both_changed: int
 
     @classmethod
     def of(cls, summary: Summary) -> SummaryOut:
         """The counts of a plan of ours."""
-        return cls(**{name: getattr(summary, name) for name in cls.model_fields})
+        counts = {name: getattr(summary, name) for name in cls.model_fields if name != "bytes_to_carry"}
+        return cls(**counts, bytes_to_carry=summary.bytes_to_transfer)
 
 
 class PlanOut(BaseModel):

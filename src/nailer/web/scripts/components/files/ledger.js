@@ -25,7 +25,7 @@ const own = {
     this.listenForDrops();
     this.hearTransferred = (event) => {
       this.mine.add(event.detail.job);
-      if (event.detail.url?.endsWith("/carry-tray")) this.tray("tray/empty", {});
+      if (event.detail.url?.endsWith("/transfer-tray")) this.tray("tray/empty", {});
     };
     this.mine = new Set();
     addEventListener("nailer:transferring", this.hearTransferred);
