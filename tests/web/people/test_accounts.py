@@ -57,7 +57,7 @@ def test_an_invitation_makes_one_account_with_its_folder_and_works_once(maren: V
     ("fields", "problem"),
     [
         ({"password": "short", "again": "short"}, "at least 10"),
-        ({"again": "another-one-of-them"}, "differ"),
+        ({"again": "another-one-of-them"}, "do not match"),
         ({"name": ""}, "1 to 80"),
         ({"name": "maren"}, "already taken"),
         ({"password": "Baseball99", "again": "Baseball99"}, "too common"),
