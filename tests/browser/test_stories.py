@@ -407,7 +407,7 @@ def test_the_changed_key_stops_everything(maren: Files) -> None:
     maren.sees_text("no password was sent")
     assert not maren.driver.find_elements(By.CSS_SELECTOR, ".sitehead-name > .chip.good"), "no key is known beside it"
     maren.go("/sites")
-    maren.sees_text("host key changed")
+    maren.sees_text("The server identity has changed")
 
 
 def test_the_go_to_box_goes_to_a_site(maren: Files) -> None:

@@ -140,7 +140,7 @@ def test_a_full_account_says_so_and_keeps_what_was_there(maren: Files, demo: Dem
 
 def test_sites_are_moved_by_keys_and_stay_there(maren: Files) -> None:
     def order() -> list[str]:
-        return [one.text for one in maren.driver.find_elements(By.CSS_SELECTOR, '[data-test="site"] h3')]
+        return [one.text for one in maren.driver.find_elements(By.CSS_SELECTOR, '[data-test="open-site"]')]
 
     maren.go("/sites")
     before = order()
