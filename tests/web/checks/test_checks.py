@@ -50,7 +50,11 @@ def test_what_was_found_is_shown_with_its_pages_and_mended_by_a_plan(maren: Visi
     shown = maren.get(f"{site}/checks/pages?path=/htdocs/index.html").text
     assert "only here" in shown
     assert "no such file" in shown
-    assert "index.html" in maren.get(f"{site}/checks/pages").text
+    listed = maren.get(f"{site}/checks/pages").text
+    assert "index.html" in listed
+    number = re.search(r'data-test="pages">([^<]+)</a>', maren.get(f"{site}/checks").text)
+    assert number is not None
+    assert f'data-test="pages-title">{number[1]}<' in listed, "the number leads to as many"
 
 
 def test_a_page_and_what_belongs_to_it_are_put_into_the_tray(maren: Visitor) -> None:

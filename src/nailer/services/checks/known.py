@@ -198,18 +198,17 @@ class Knowledge:
         return found
 
     async def pages(self, site: Site) -> list[tuple[SitePath, int, int]]:
-        """Every page that was read, with how many references it has and how many of them lead to nothing."""
+        """Every page and style that was read, with how many references it has and how many of them lead to nothing."""
         _, learned = await self.learned(site)
         found = []
         for page, led in learned.graph.leads.items():
-            if kind_by_name(page.name) is FileKind.PAGE:
-                gone = sum(
-                    target.path is not None
-                    and learned.there.entry(target.path) is None
-                    and learned.there.known(target.path)
-                    for _, target, _ in led
-                )
-                found.append((page, len(led), gone))
+            gone = sum(
+                target.path is not None
+                and learned.there.entry(target.path) is None
+                and learned.there.known(target.path)
+                for _, target, _ in led
+            )
+            found.append((page, len(led), gone))
         return sorted(found, key=lambda one: (-one[2], one[0]))
 
     async def unreferenced(self, site: Site) -> tuple[list[Unreferenced], bool]:
