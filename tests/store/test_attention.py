@@ -5,6 +5,7 @@ from __future__ import annotations
 from nailer.core.files.sitepath import SitePath
 from nailer.core.site.address import Wrong, WrongWay
 from nailer.core.site.findings import FindingKind, SiteFinding, of_way
+from nailer.services.checks.addresses import _proof_name
 from nailer.store.checks.attention import FindingCounts
 from tests.world import World
 
@@ -58,3 +59,14 @@ async def test_an_open_site_past_its_first_steps_is_told_of_with_its_times(world
     facts = await attention.of([opened], not_sent={}, changed=(), asides=lambda _: ())
 
     assert [one.kind.value for one in attention.needs(facts[site])] == ["never-scanned"]
+
+
+async def test_a_folder_is_tested_once_a_file_in_it_was_seen(world: World) -> None:
+    stores, site = world.nailer.stores, world.site.id
+    assert (await stores.attention.all())[site].tested is False
+
+    await stores.findings.learn(site, _proof_name("https://mosslane.example/"), "", "no folder matched")
+    assert (await stores.attention.all())[site].tested is False
+
+    await stores.findings.learn(site, _proof_name("https://mosslane.example/"), "/htdocs", "a file was seen")
+    assert (await stores.attention.all())[site].tested is True

@@ -59,7 +59,7 @@ class Attention:
             scanned_at=stored.scanned_at,
             asides=tuple(asides),
             failed_timers=stored.failed_timers,
-            steps=FirstSteps(None, stored.scanned_at is not None, bool(site.document_roots), stored.copied),
+            steps=FirstSteps(None, stored.scanned_at is not None, stored.tested, stored.copied),
         )
 
     async def newest(self, sites: Sequence[Site], facts: Mapping[int, SiteFacts]) -> tuple[Site, FirstSteps] | None:

@@ -31,11 +31,12 @@ class FindingCounts:
 
 @dataclass(frozen=True, slots=True)
 class SiteStored:
-    """Of one site. `scanned_at` is None where no scan was ever done."""
+    """Of one site. `scanned_at` is None where no scan was ever done; `tested`: a file put there was seen at an address."""
 
     added_at: datetime
     scanned_at: datetime | None
     copied: bool
+    tested: bool
     counts: FindingCounts
     failed_timers: tuple[FailedTimer, ...]
 
@@ -85,6 +86,7 @@ class AttentionStore:
                     aware(row["created_at"]),
                     aware(row["scanned_at"]) if row["scanned_at"] else None,
                     bool(row["copied"]),
+                    bool(row["tested"]),
                     counts.get(row["site_id"], FindingCounts()),
                     tuple(failed.get(row["site_id"], ())),
                 )
