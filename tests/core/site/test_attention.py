@@ -73,6 +73,12 @@ def test_the_most_urgent_comes_first() -> None:
     ]
 
 
+def test_a_timer_that_waits_for_a_decision_has_not_failed() -> None:
+    timers = (FailedTimer(1, "Charts", NOW, asked=True), FailedTimer(2, "Tides", NOW))
+
+    assert [one.serious for one in needs_of(replace(WELL, failed_timers=timers), NOW)] == [0, 1]
+
+
 def test_a_changed_identity_is_said_once_and_not_as_a_lack_of_encryption() -> None:
     assert kinds(identity_changed=True, is_encrypted=False) == [NeedKind.IDENTITY]
 

@@ -49,9 +49,12 @@ class SiteNeed:
 
 @dataclass(frozen=True, slots=True)
 class FailedTimer:
+    """A timer whose last run did not do all it was to do. `asked`: it touched nothing, because a person must decide."""
+
     id: int
     name: str
     at: datetime
+    asked: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +125,10 @@ def _connecting(facts: SiteFacts) -> list[SiteNeed]:
 
 
 def _of_timers(facts: SiteFacts) -> list[SiteNeed]:
-    return [SiteNeed(NeedKind.TIMER, Urgency.WARN, one.id, name=one.name, at=one.at) for one in facts.failed_timers]
+    return [
+        SiteNeed(NeedKind.TIMER, Urgency.WARN, one.id, int(not one.asked), one.name, one.at)
+        for one in facts.failed_timers
+    ]
 
 
 def _of_scan(facts: SiteFacts) -> list[SiteNeed]:

@@ -80,7 +80,9 @@ class AttentionStore:
             }
             failed: dict[int, list[FailedTimer]] = {}
             for row in work.rows("attention.failed_timers"):
-                failed.setdefault(row["site_id"], []).append(FailedTimer(row["id"], row["name"], aware(row["at"])))
+                failed.setdefault(row["site_id"], []).append(
+                    FailedTimer(row["id"], row["name"], aware(row["at"]), row["state"] == "asked")
+                )
             return {
                 row["site_id"]: SiteStored(
                     aware(row["created_at"]),
