@@ -25,3 +25,11 @@ from nailer.core.check.scripts import includes
 )
 def test_a_file_that_others_bring_in_need_not_run(text: bytes, name: bytes, expected: bool) -> None:
     assert includes(text, name) is expected
+
+
+@pytest.mark.parametrize("line", [b"load/", b"require ", b". ", b"lib.pl ", b"\n", b" ", b"do './"])
+def test_a_long_line_made_to_do_harm_is_read_in_one_go(line: bytes) -> None:
+    text = line * (400_000 // len(line))
+
+    assert includes(text, b"library-of-no-one.pl") is False
+    assert includes(text, b"lib.pl") is False

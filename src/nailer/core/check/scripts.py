@@ -3,6 +3,7 @@ and what the web answers. Each slip has a repair of one step (POSIX, execve; RFC
 
 from __future__ import annotations
 
+import itertools
 import re
 from dataclasses import dataclass
 from enum import StrEnum
@@ -94,6 +95,13 @@ def of_beginning(data: bytes) -> list[ScriptMark]:
     return [begins, ends]
 
 
+# What stands before a file's name where it is brought in. Only so much is looked at: a file may be one long line.
+_BRINGS_IN = re.compile(
+    rb"""(?:\b(?:require|require_relative|do|load|source)\b|(?:^|[\s;])\.)[ \t]*\(?[ \t]*["']?[\w./-]*$"""
+)
+_BEFORE_BYTES, _MOST_PLACES = 160, 200
+
+
 def includes(text: bytes, name: bytes) -> bool:
     """True where a script brings another file of its folder in by that name: then the other need not run by itself.
 
@@ -102,11 +110,19 @@ def includes(text: bytes, name: bytes) -> bool:
     >>> includes(b"# lib.pl is not needed here", b"lib.pl")
     False
     """
+    whole = re.compile(rb"(?<!\w)%b(?!\w)" % re.escape(name))
+    for found in itertools.islice(whole.finditer(text), _MOST_PLACES):
+        before = text[max(0, found.start() - _BEFORE_BYTES) : found.start()].rpartition(b"\n")[2]
+        if b"#" not in before and _BRINGS_IN.search(before):
+            return True
     stem = re.escape(name.rpartition(b".")[0])
-    by_name = rb"""^[^#\n]*(?:\b(?:require|require_relative|do|load|source)\b|(?:^|[\s;])\.)\s*\(?\s*["']?[\w./-]*?\b"""
-    by_stem = rb"^\s*(?:from\s+\.?%b\s+import|import\s+%b|use\s+%b|require_relative\s+[\"'](?:\./)?%b[\"'])(?!\w)"
-    found = re.search(by_name + re.escape(name) + rb"\b", text, re.M)
-    return found is not None or re.search(by_stem.replace(b"%b", stem), text, re.M) is not None
+    if not stem:
+        return False
+    by_stem = (
+        rb"^[ \t]*(?:from[ \t]+\.?%b[ \t]+import|import[ \t]+%b|use[ \t]+%b"
+        rb"|require_relative[ \t]+[\"'](?:\./)?%b[\"'])(?!\w)"
+    )
+    return re.search(by_stem.replace(b"%b", stem), text, re.M) is not None
 
 
 def interpreter(data: bytes) -> bytes | None:

@@ -19,7 +19,7 @@ _SPECIAL_V4 = tuple(
         (
             "0.0.0.0/8",  # this network, RFC 791
             "10.0.0.0/8",  # private, RFC 1918
-            "100.64.0.0/10",  # shared behind a transferrer's NAT, RFC 6598
+            "100.64.0.0/10",  # shared behind a carrier's NAT, RFC 6598
             "127.0.0.0/8",  # loopback, RFC 1122
             "169.254.0.0/16",  # link-local, RFC 3927; services of clouds answer here
             "172.16.0.0/12",  # private, RFC 1918

@@ -37,7 +37,7 @@ class LastChange:
 
 @dataclass(frozen=True, slots=True)
 class LastCopy:
-    """The newest whole copy of a folder, and how its restore_test went ('' for none)."""
+    """The newest whole copy of a folder, and how the test of its restore went ('' for none)."""
 
     number: int
     folder: str

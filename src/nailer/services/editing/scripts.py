@@ -31,8 +31,8 @@ from nailer.store.sites import Site
 _MOST_SCRIPTS = 60
 _MOST_FOLDERS = 2000
 _LARGEST_BYTES = 2_000_000
-_MOST_BESIDE = 20
-_SMALL_BYTES = 200_000
+_MOST_BESIDE = 12
+_SMALL_BYTES = 60_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,7 +154,7 @@ class Scripts:
 
 
 async def _included_by(side: Side, path: SitePath) -> list[bytes]:
-    """The scripts of the same folder that bring it in; at most twenty are read."""
+    """The scripts of the same folder that bring it in; at most twelve, and no large ones, are read."""
     beside = [one for one in (await side.list(path.parent)).entries if one.is_file and is_script(one.name)]
     others = [one for one in beside if one.name != path.name and one.size <= _SMALL_BYTES][:_MOST_BESIDE]
     texts = await asyncio.gather(*(side.whole(path.parent.child(one.name)) for one in others), return_exceptions=True)

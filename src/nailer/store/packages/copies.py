@@ -148,7 +148,7 @@ class CopyStore:
         return await in_thread(_unpacked, packed) if packed else Manifest(())
 
     async def restore_tested(self, copy_id: int, words: str) -> None:
-        """Write down how a restore_test went."""
+        """Write down how the test of a restore went."""
         await self._db.write(
             lambda work: work.run("copies.restore_tested", id=copy_id, words=words[:300], now=utc_now())
         )
