@@ -49,7 +49,7 @@ async def sftp_big(server: Server, address: str, file: Path, *, up: bool, best: 
 
 
 async def sftp_small(server: Server, address: str, folder: Path, share: float) -> None:
-    """Files one call after another, as a careful script would: a temporary name, access and time, a rename."""
+    """Files one call after another, as a careful script would: a temporary name, permissions and time, a rename."""
     files = sorted(one for one in folder.rglob("*") if one.is_file())
     files = files[: max(1, round(len(files) * share))]
     async with sftp(server, address) as client:
@@ -97,7 +97,7 @@ def ftp(server: Server, address: str, *, tls: bool) -> ftplib.FTP:
 
 
 def ftp_small(server: Server, address: str, folder: Path, share: float, *, tls: bool) -> None:
-    """One connection, one file after another, access and time set."""
+    """One connection, one file after another, permissions and time set."""
     files = sorted(one for one in folder.rglob("*") if one.is_file())
     files = files[: max(1, round(len(files) * share))]
     client = ftp(server, address, tls=tls)

@@ -18,11 +18,11 @@ def path(text: str) -> SitePath:
 
 
 def a_file(name: str = "index.html", size: int = 100, at_s: float = NOON_S, **more: Any) -> Entry:
-    return Entry(name.encode(), Kind.FILE, size, Stamp(int(at_s * NS), NS), **({"access": 0o644} | more))
+    return Entry(name.encode(), Kind.FILE, size, Stamp(int(at_s * NS), NS), **({"permissions": 0o644} | more))
 
 
 def a_folder(name: str = "img") -> Entry:
-    return Entry(name.encode(), Kind.FOLDER, access=0o755)
+    return Entry(name.encode(), Kind.FOLDER, permissions=0o755)
 
 
 def a_link(name: str = "www", target: str = "htdocs") -> Entry:

@@ -119,8 +119,8 @@ GUARDS = (
     Guard(
         "unread rows are dropped in silence",
         "sides/ftp/look.py",
-        "        if rows.unread:\n            return NotWhole(Lack.UNREAD",
-        "        if rows.unread and not rows.entries:\n            return NotWhole(Lack.UNREAD",
+        "        if rows.unread:\n            return Incomplete(Lack.UNREAD",
+        "        if rows.unread and not rows.entries:\n            return Incomplete(Lack.UNREAD",
         "tests/sides/ftp/test_look.py -k says_why",
     ),
     Guard(

@@ -75,7 +75,7 @@ def _transferring(files: Files, shot: Callable[[str], None]) -> None:
 
 
 def _editing(files: Files, shot: Callable[[str], None]) -> None:
-    """A style saved while a cache holds the old one, two changes of one page, access of many, and a broken script."""
+    """A style saved while a cache holds the old one, two changes of one page, permissions of many, and a broken script."""
     htdocs = ROOT / "var" / "demo" / "hosts" / "skerry" / "htdocs"
     fetch = (
         "fetch('/sites/1/live?path=/htdocs/site.css', {method: 'POST', body: '{}', headers: {'X-CSRF': arguments[0]}})"
@@ -128,7 +128,7 @@ def _editing(files: Files, shot: Callable[[str], None]) -> None:
         (htdocs / name).chmod(mode)
     files.go("/sites/1/permissions?side=there&path=/htdocs")
     files.see("transitions")
-    shot("access")
+    shot("permissions")
 
 
 def _packages(files: Files, shot: Callable[[str], None], htdocs: Path) -> None:

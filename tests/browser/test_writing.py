@@ -1,4 +1,4 @@
-"""Editing, access and checks by hand in a real browser."""
+"""Editing, permissions and checks by hand in a real browser."""
 
 from __future__ import annotations
 
@@ -84,14 +84,14 @@ def test_somebody_elses_change_is_merged_by_hand(files: Files, demo: Demo) -> No
     page.write_text(before)
 
 
-def test_risky_access_is_mended_and_taken_back(files: Files, demo: Demo) -> None:
+def test_risky_permissions_are_mended_and_taken_back(files: Files, demo: Demo) -> None:
     risky = demo.there / "old-site.zip"
     was = stat.S_IMODE(risky.stat().st_mode)
     files.go("/sites/1/permissions?side=there&path=/htdocs")
     files.see("only-risky").click()
     files.wait(lambda: "666" in files.see("transitions").text and "469" not in files.see("transitions").text)
 
-    files.see("set-access").click()
+    files.see("set-permissions").click()
     files.wait(lambda: stat.S_IMODE(risky.stat().st_mode) == 0o644)
     files.go("/sites/1/changes")
     files.see("job-back").click()
@@ -100,16 +100,16 @@ def test_risky_access_is_mended_and_taken_back(files: Files, demo: Demo) -> None
     files.wait(lambda: stat.S_IMODE(risky.stat().st_mode) == was)
 
 
-def test_the_forms_of_access_follow_each_other(files: Files) -> None:
+def test_the_forms_of_permissions_follow_each_other(files: Files) -> None:
     files.go("/sites/1/files?here=/studio/skerry/htdocs&there=/htdocs")
     files.pick("robots.txt")
-    files.unfold("access")
+    files.unfold("permissions")
     octal = files.see("octal")
     octal.send_keys(Keys.BACKSPACE * 4, "750", Keys.TAB)
 
     files.wait(lambda: files.see("rwx").element.get_attribute("value") == "rwxr-x---")
     assert files.see("symbolic").element.get_attribute("value") == "u=rwx,g=rx,o="
-    assert "everyone may no longer read" in files.see("access-difference").text
+    assert "everyone may no longer read" in files.see("permissions-difference").text
     assert "750" in files.see("set-one").text
 
 
@@ -120,7 +120,7 @@ def test_a_broken_script_is_mended_step_by_step(files: Files, demo: Demo) -> Non
     script.chmod(0o644)
     files.go("/sites/1/checks")
     files.driver.find_element(By.CSS_SELECTOR, '[data-test="scripts"] summary').click()
-    files.see("repair-access").click()
+    files.see("repair-permissions").click()
     files.wait(lambda: stat.S_IMODE(script.stat().st_mode) == 0o755)
 
     files.see("repair-first-line").click()

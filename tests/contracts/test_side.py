@@ -241,17 +241,17 @@ async def test_renaming_replaces_where_asked(ground: Ground) -> None:
     assert await names(ground) == {b"other"}
 
 
-async def test_access_and_time_are_set_and_read_back(ground: Ground) -> None:
+async def test_permissions_and_time_are_set_and_read_back(ground: Ground) -> None:
     path = await put(ground, b"run.cgi")
     if "attributes" in ground.lacks:
         with pytest.raises(NotSupported):
-            await ground.side.set_attributes(path, access=0o751)
+            await ground.side.set_attributes(path, permissions=0o751)
         return
 
-    await ground.side.set_attributes(path, access=0o751, stamp=Stamp.seconds(NOON_S))
+    await ground.side.set_attributes(path, permissions=0o751, stamp=Stamp.seconds(NOON_S))
 
     entry = await ground.side.stat(path)
-    assert entry.access == 0o751
+    assert entry.permissions == 0o751
     assert entry.stamp is not None
     assert 0 <= NOON_S * NS - entry.stamp.at_ns < entry.stamp.precision_ns
 
@@ -352,16 +352,16 @@ async def test_deep_paths_and_many_names(ground: Ground) -> None:
 
 
 @pytest.mark.parametrize("size", [0, 5, 700_000])
-async def test_a_file_lands_with_access_and_time_in_one_go(ground: Ground, size: int) -> None:
+async def test_a_file_lands_with_permissions_and_time_in_one_go(ground: Ground, size: int) -> None:
     path, data, stamp = ground.top.child(b"landed"), os.urandom(size), Stamp(NOON_S * NS, NS)
 
     # Twice: what a server can do is learned with the first, and reckoned with in the second.
-    await ground.side.land(path, once(data), access=0o640, stamp=stamp)
-    landed = await ground.side.land(path, once(data), access=0o640, stamp=stamp)
+    await ground.side.land(path, once(data), permissions=0o640, stamp=stamp)
+    landed = await ground.side.land(path, once(data), permissions=0o640, stamp=stamp)
 
     looked = await ground.side.stat(path)
     assert (landed.name, landed.kind, landed.size) == (b"landed", Kind.FILE, size)
-    assert (landed.access, landed.stamp) == (looked.access, looked.stamp)
+    assert (landed.permissions, landed.stamp) == (looked.permissions, looked.stamp)
     assert await content(ground, path) == data
 
 
@@ -388,10 +388,10 @@ async def test_landing_beside_a_taken_name_is_noticed_at_the_latest_by_the_renam
 async def test_a_small_file_is_read_whole_with_what_it_is(ground: Ground) -> None:
     for size in (0, 1, 300_000):
         path = await put(ground, b"whole-%d" % size, os.urandom(size))
-        entry, data = await ground.side.whole(path)
+        entry, data = await ground.side.read_all(path)
         assert (entry.size, data) == (size, await content(ground, path))
     with pytest.raises(FileMissing):
-        await ground.side.whole(ground.top.child(b"missing"))
+        await ground.side.read_all(ground.top.child(b"missing"))
 
 
 async def test_little_is_read_ahead_where_so_asked(ground: Ground) -> None:

@@ -1,4 +1,4 @@
-"""Carrying: files land whole with their time and access, what they replace is kept, and nothing is done twice."""
+"""Carrying: files land whole with their time and permissions, what they replace is kept, and nothing is done twice."""
 
 from __future__ import annotations
 
@@ -17,10 +17,10 @@ import pytest
 from nailer.core.compare.joint import Joint, Standing
 from nailer.core.compare.ledger import View
 from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.completeness import Listing
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import part_name
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Listing
 from nailer.core.jobs.states import ItemState, JobState
 from nailer.core.plans.plan import Answers, Choice, Verdict
 from nailer.engine.runner import Runner
@@ -37,7 +37,7 @@ from tests.builders import NOON_S, path, tree, write
 from tests.world import HERE, THERE, World, a_world
 
 
-async def test_files_land_whole_with_time_and_fitting_access(world: World) -> None:
+async def test_files_land_whole_with_time_and_fitting_permissions(world: World) -> None:
     write(world.here, "index.html", "new")
     write(world.here, "img/pier.svg", b"\x00\xff" * 200_000)
     write(world.here, "run.cgi", "#!/bin/sh\n")
@@ -61,7 +61,7 @@ async def test_download_is_the_same_the_other_way(world: World) -> None:
     assert tree(world.here) == {"a/b/c.txt": b"deep"}
 
 
-async def test_the_access_of_what_is_replaced_is_carried_over(world: World) -> None:
+async def test_the_permissions_of_what_is_replaced_are_carried_over(world: World) -> None:
     write(world.there, "private.php", "old").chmod(0o640)
     write(world.here, "private.php", "new", NOON_S + 500)
 
@@ -628,8 +628,8 @@ async def test_claiming_goes_on_after_any_failure(world: World, monkeypatch) -> 
     assert failures > 1
 
 
-async def test_new_names_get_the_access_the_site_says_and_scripts_still_run(world: World) -> None:
-    await world.nailer.stores.sites.update(replace(world.site, file_access=0o640, folder_access=0o750), None)
+async def test_new_names_get_the_permissions_the_site_says_and_scripts_still_run(world: World) -> None:
+    await world.nailer.stores.sites.update(replace(world.site, file_permissions=0o640, folder_permissions=0o750), None)
     write(world.here, "sub/page.html", "x")
     write(world.here, "sub/run.cgi", "#!/bin/sh\n")
 

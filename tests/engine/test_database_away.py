@@ -91,7 +91,7 @@ async def test_under_a_scan(shaky: tuple[World, PrivateMariaDB]) -> None:
     await reader.wait(world.site.id)
     world.host.fault = Healthy()
 
-    unended = await again_and_again(world.nailer.stores.readings.unended)
+    unended = await again_and_again(world.nailer.stores.scans.unended)
     assert unended == [], "no scan is under way for ever"
     try:
         await again_and_again(lambda: reader.begin(world.account_id, world.site))

@@ -13,10 +13,10 @@ import asyncssh
 import pytest
 
 from nailer.core.connecting.protocol import Protocol
+from nailer.core.files.completeness import Lack
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import part_name
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Lack
 from nailer.core.jobs.states import JobState
 from nailer.errors import EncryptionDemanded, LoginRefused, NailerError, NotSupported, PermissionRefused
 from nailer.services.files.download import file_to_fetch, zipped
@@ -166,7 +166,7 @@ async def test_a_start_folder_is_told_from_the_home(database: object, migrated_u
     assert site.document_roots[0].folder == site.start_there
 
 
-async def test_access_of_a_tree_is_ours_before_anything_was_carried(
+async def test_permissions_of_a_tree_are_ours_before_anything_was_carried(
     database: object, migrated_url: str, tmp_path: Path
 ) -> None:
     with openssh(tmp_path / "p") as host:
@@ -179,7 +179,9 @@ async def test_access_of_a_tree_is_ours_before_anything_was_carried(
             identity=host.identity,
             start_there=path_of(host, host.home / "site"),
         ) as world:
-            reading = await world.nailer.files.access.read(world.account_id, world.site, SideName.THERE, world.top, [])
+            reading = await world.nailer.files.permissions.read(
+                world.account_id, world.site, SideName.THERE, world.top, []
+            )
 
     assert reading.foreign == ()
     assert len(reading.entries) == 2

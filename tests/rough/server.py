@@ -63,8 +63,8 @@ LASTING = {
     "rest-refused": "REST answers 502",
     "times-hours-off": "MFMT sets a time two hours off",
     "times-ignored": "MFMT answers 213 and sets nothing",
-    "access-refused": "SITE CHMOD answers 502",
-    "access-ignored": "SITE CHMOD answers 200 and sets nothing",
+    "permissions-refused": "SITE CHMOD answers 502",
+    "permissions-ignored": "SITE CHMOD answers 200 and sets nothing",
     "umask-077": "new files are for their owner only",
     "epsv-refused": "EPSV answers 500",
     "dele-refused": "DELE answers 550",
@@ -112,7 +112,7 @@ class RoughFtp(Faulty):
         super().__init__(root, set(FAULTS), set(STRIKING), faults, times)
         self.address = "127.0.0.1"
         self.stored = 0
-        self.lay: set[tuple[str, int]] = set()  # names, and the access with which content came into them
+        self.lay: set[tuple[str, int]] = set()  # names, and the permissions with which content came into them
         self._server: asyncio.Server | None = None
         self._lines: set[asyncio.Task[None]] = set()
 
@@ -564,11 +564,11 @@ class _Line:
 
     async def do_site(self, argument: bytes) -> None:
         verb, _, rest = argument.partition(b" ")
-        if verb.upper() != b"CHMOD" or self.host.has("access-refused"):
+        if verb.upper() != b"CHMOD" or self.host.has("permissions-refused"):
             return self.say(502, "Not here.")
         mode, _, path = rest.partition(b" ")
         place = self.place(path)
-        if not self.host.has("access-ignored"):
+        if not self.host.has("permissions-ignored"):
             place.chmod(int(mode, 8))
         return self.say(200, "Set.")
 

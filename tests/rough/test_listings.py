@@ -10,8 +10,8 @@ import pytest
 
 from nailer.core.compare.joint import Joint
 from nailer.core.compare.ledger import View
+from nailer.core.files.completeness import Lack
 from nailer.core.files.entry import SideName
-from nailer.core.files.whole import Lack
 from nailer.core.jobs.states import JobState
 from nailer.core.pairs.wishes import Direction, Doing
 from nailer.errors import TransferError
@@ -169,6 +169,6 @@ async def test_rows_of_facts_behind_a_plus_are_read(migrated_url: str, database:
             found = {one.name: one for one in (await side.list(world.top)).entries}
 
     assert found[b"news"].is_folder
-    assert (found[b"index.html"].size, found[b"index.html"].access) == (5, 0o640)
+    assert (found[b"index.html"].size, found[b"index.html"].permissions) == (5, 0o640)
     assert found[b"index.html"].stamp is not None
     assert found[b"index.html"].stamp.at_s == 1_791_000_000

@@ -34,7 +34,7 @@ WATCHED = [
     "stor-short",
     "times-hours-off",
     "times-ignored",
-    "access-refused",
+    "permissions-refused",
     "dele-refused",
     "mkd-refused",
     "cut-before-rnto",

@@ -233,7 +233,7 @@ async def test_where_nothing_is_read_from_the_middle_old_and_new_are_told_by_the
         assert (world.there / "index.html").read_text() == "six" * 5000
 
 
-@pytest.mark.parametrize("fault", ["", "access-refused"])
+@pytest.mark.parametrize("fault", ["", "permissions-refused"])
 async def test_what_is_for_its_owner_alone_lies_open_at_no_moment_or_that_is_said(
     migrated_url: str, database: object, tmp_path: Path, fault: str
 ) -> None:
@@ -251,7 +251,7 @@ async def test_what_is_for_its_owner_alone_lies_open_at_no_moment_or_that_is_sai
         if fault:
             assert "is open to more people than intended (644, not 600)" in reasons[b"old.php"]
             return
-        shut = [access for name, access in world.host.lay if name.endswith(".part")]
+        shut = [permissions for name, permissions in world.host.lay if name.endswith(".part")]
         assert sorted(shut) == [0o600, 0o600, 0o644]
         assert not any("open" in reason for reason in reasons.values())
         assert {path.name: path.stat().st_mode & 0o777 for path in world.there.iterdir()} == {

@@ -82,12 +82,12 @@ ACTS: dict[str, Callable[[Side, SitePath], Awaitable[object]]] = {
     "list": lambda side, at: side.list(at),
     "resolve": lambda side, at: side.resolve(at),
     "read": content,
-    "whole": lambda side, at: side.whole(at),
+    "read_all": lambda side, at: side.read_all(at),
     "write": lambda side, at: side.write(at, once(b"x")),
     "land": lambda side, at: side.land(at, once(b"x")),
     "copy from": lambda side, at: side.copy(at, path("/studio/news/copied")),
     "copy to": lambda side, at: side.copy(path("/studio/news/today.html"), at),
-    "access": lambda side, at: side.set_attributes(at, access=0o600),
+    "permissions": lambda side, at: side.set_attributes(at, permissions=0o600),
     "hash": lambda side, at: side.own_hash(at),
 }
 
@@ -227,7 +227,7 @@ async def test_a_folder_that_is_exchanged_for_a_link_between_the_look_and_the_re
 
     acts: list[Callable[[], Awaitable[object]]] = [
         _read,
-        lambda: side.whole(page),
+        lambda: side.read_all(page),
         lambda: side.stat(page),
         lambda: side.list(page.parent),
         lambda: side.write(page, _chunks()),
@@ -235,7 +235,7 @@ async def test_a_folder_that_is_exchanged_for_a_link_between_the_look_and_the_re
         lambda: side.remove_file(page),
         lambda: side.rename(page, page.parent.child(b"other.html")),
         lambda: side.make_folder(page.parent.child(b"made")),
-        lambda: side.set_attributes(page, access=0o777),
+        lambda: side.set_attributes(page, permissions=0o777),
     ]
 
     def _back() -> None:
@@ -281,7 +281,7 @@ async def test_many_readings_beside_a_folder_that_is_exchanged_over_and_over_giv
     try:
         for _ in range(400):
             with contextlib.suppress(TransferError):
-                read.append((await side.whole(path("/studio/site/news/page.html")))[1])
+                read.append((await side.read_all(path("/studio/site/news/page.html")))[1])
     finally:
         ended.set()
         attacker.join()

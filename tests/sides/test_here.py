@@ -59,7 +59,7 @@ async def test_nothing_is_written_through_a_folder_that_leads_out(roots: tuple[H
         side.write(path("/studio/trap/new.txt"), once(b"x")),
         side.make_folder(path("/studio/trap/new")),
         side.remove_file(path("/studio/trap/secret.txt")),
-        side.set_attributes(path("/studio/trap/secret.txt"), access=0o777),
+        side.set_attributes(path("/studio/trap/secret.txt"), permissions=0o777),
         side.rename(path("/studio/trap/secret.txt"), path("/studio/mine")),
         side.list(path("/studio/trap")),
     ):
@@ -137,13 +137,13 @@ async def test_a_pipe_is_shown_and_never_waited_for(roots: tuple[HereSide, Path]
         await read(side, path("/studio/pipe"))
 
 
-async def test_the_access_of_a_link_itself_is_not_changed(roots: tuple[HereSide, Path]) -> None:
+async def test_the_permissions_of_a_link_itself_are_not_changed(roots: tuple[HereSide, Path]) -> None:
     side, root = roots
     write(root, "a.txt")
     (root / "link").symlink_to("a.txt")
 
     with pytest.raises(WrongKind):
-        await side.set_attributes(path("/studio/link"), access=0o600)
+        await side.set_attributes(path("/studio/link"), permissions=0o600)
 
     assert (root / "a.txt").stat().st_mode & 0o777 != 0o600
 

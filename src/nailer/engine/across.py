@@ -37,8 +37,8 @@ async def copied_tree(side: Side, source: SitePath, target: SitePath, entry: Ent
             sentence = "{path} is neither a file nor a folder, and cannot be copied."
             raise NotKnown(sentence, path=source.child(one.name))
         copied += await copied_tree(side, source.child(one.name), target.child(one.name), one)
-    if entry.access is not None:
-        await tolerated(side.set_attributes(target, access=entry.access))
+    if entry.permissions is not None:
+        await tolerated(side.set_attributes(target, permissions=entry.permissions))
     return copied
 
 
@@ -75,7 +75,7 @@ async def _copied_file(side: Side, source: SitePath, target: SitePath, entry: En
                 digest.update(chunk)
                 yield chunk
 
-    landed = await side.land(target, _read(source, sent), access=entry.access, stamp=entry.stamp)
+    landed = await side.land(target, _read(source, sent), permissions=entry.permissions, stamp=entry.stamp)
     async for _ in _read(target, came):
         pass
     if landed.size != entry.size or sent.digest() != came.digest():

@@ -93,9 +93,9 @@ class JobContext:
             self.uncleared = {one for one in self.uncleared if one[0] != item.id}
             await self.group.submit(("parts.gone", {"item_id": item.id}))
 
-    def usual(self, access: int | None) -> int | None:
-        """The access that the site sets for new names there. Names here do not follow it."""
-        return access if self.job.to_side is SideName.THERE else None
+    def usual(self, permissions: int | None) -> int | None:
+        """The permissions that the site sets for new names there. Names here do not follow it."""
+        return permissions if self.job.to_side is SideName.THERE else None
 
     def part_ended(self, item: Item) -> tuple[Statement, ...]:
         """The row that says that an item's temporary file is gone; none where it may still be there."""

@@ -12,7 +12,7 @@ from nailer.engine.context import JobContext
 from nailer.engine.keeper import Keeper
 from nailer.engine.receipts import Receipts, confirmed
 from nailer.engine.sender import Sender
-from nailer.engine.sending import Access
+from nailer.engine.sending import Permissions
 from nailer.errors import (
     Conflict,
     ConnectionDropped,
@@ -39,7 +39,7 @@ class InPlace:
         content: AsyncIterator[bytes],
         source: Entry,
         there: Entry | None,
-        access: Access,
+        permissions: Permissions,
         level: Level | None,
     ) -> tuple[bytes | None, Entry]:
         """Write a file under its own name, where nothing can be renamed: its old content is kept first, and put back where
@@ -55,7 +55,7 @@ class InPlace:
         await self.receipts.announce(item, what, before=there, before_hash=before_hash, level_before=level)
         sending = self.sender.sending(content, item, source)
         try:
-            landed = await self.sender.send(item.target, sending, item, source, access, None)
+            landed = await self.sender.send(item.target, sending, item, source, permissions, None)
             if landed.size != sending.size:
                 words = f"{landed.size} bytes arrived, {sending.size} were sent"
                 raise NotVerified(f"{item.target} arrived incomplete.", server_words=words)
@@ -96,7 +96,9 @@ class InPlace:
         half = await self.keeper.keep(item, now)
         if before is not None and before_hash is not None:
             old = self.context.kept.read(before_hash)
-            landed = await self.context.target.land(item.target, old, access=before.access, stamp=before.stamp)
+            landed = await self.context.target.land(
+                item.target, old, permissions=before.permissions, stamp=before.stamp
+            )
             if landed.size != before.size:
                 raise NotVerified(f"The old content of {item.target} could not be restored completely.")
             what, after = (What.MADE if now is None else What.REPLACED), landed

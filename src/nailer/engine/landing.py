@@ -17,7 +17,7 @@ from nailer.engine.keeper import Keeper
 from nailer.engine.kept import KeptContent
 from nailer.engine.receipts import Receipts, confirmed
 from nailer.engine.sender import Sender
-from nailer.engine.sending import Access, Sending
+from nailer.engine.sending import Permissions, Sending
 from nailer.engine.swap import Swap, swap_in, tries_renaming
 from nailer.errors import (
     AlreadyThere,
@@ -54,17 +54,17 @@ class Landing:
         content: AsyncIterator[bytes],
         source: Entry,
         there: Entry | None,
-        access: Access,
+        permissions: Permissions,
         level: Level | None = None,
     ) -> tuple[bytes | None, Entry]:
         """Steps 2 to 5 of a safe write. Returns the content's hash and the entry that now stands at the target."""
         if not await self._may_rename(item):
-            return await self.in_place.overwrite(item, content, source, there, access, level)
+            return await self.in_place.overwrite(item, content, source, there, permissions, level)
         sending = self.sender.sending(content, item, source)
         if self._may_go_on(item):
             await self.sender.resume(sending, item, source)
         try:
-            after = await self._beside_and_in(sending, item, source, there, access, level)
+            after = await self._beside_and_in(sending, item, source, there, permissions, level)
         except AlreadyThere as error:
             await asyncio.shield(self.context.clear_after_failure(item))
             raise Conflict(f"{item.target} appeared after the plan was made.") from error
@@ -91,14 +91,14 @@ class Landing:
         item: Item,
         source: Entry,
         there: Entry | None,
-        access: Access,
+        permissions: Permissions,
         level: Level | None,
     ) -> Entry:
         """Send beside the target while the old content is kept, announce the change, rename. Returns what stands there."""
         if there is None:
-            part, landed, kept = *await self._send_beside(sending, item, source, access, item.target), None
+            part, landed, kept = *await self._send_beside(sending, item, source, permissions, item.target), None
         else:
-            landing = self._send_beside(sending, item, source, access, None)
+            landing = self._send_beside(sending, item, source, permissions, None)
             (part, landed), kept = await both(landing, self.keeper.keep(item, there, level))
         if landed.size != sending.size:
             words = f"{landed.size} bytes arrived, {sending.size} were sent"
@@ -126,15 +126,15 @@ class Landing:
         return after
 
     async def _send_beside(
-        self, sending: Sending, item: Item, source: Entry, access: Access, free: SitePath | None
+        self, sending: Sending, item: Item, source: Entry, permissions: Permissions, free: SitePath | None
     ) -> tuple[SitePath, Entry]:
         """Write under a temporary name beside the target; return that and what stands there then."""
         hidden = self.context.hidden_parts  # as it is now: another item may find out meanwhile
         try:
-            if (copied := await self.sender.copied_there(item, source, access, sending)) is not None:
+            if (copied := await self.sender.copied_there(item, source, permissions, sending)) is not None:
                 return self.context.part(item), copied
             return self.context.part(item), await self.sender.send(
-                self.context.part(item), sending, item, source, access, free
+                self.context.part(item), sending, item, source, permissions, free
             )
         except (NotSupported, PermissionRefused, ServerFailed):
             if not hidden or sending.begun:
@@ -143,7 +143,7 @@ class Landing:
             self.context.hidden_parts = False
             try:
                 return self.context.part(item), await self.sender.send(
-                    self.context.part(item), sending, item, source, access, free
+                    self.context.part(item), sending, item, source, permissions, free
                 )
             except BaseException:
                 self.context.hidden_parts = True

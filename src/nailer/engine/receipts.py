@@ -76,8 +76,8 @@ class Receipts:
     async def withdraw_or_correct(self, item: Item, before: Entry, now: Entry | None) -> None:
         """The announced change did not happen. Where another one did, that one is recorded and can be taken back."""
         await self.withdraw(item)
-        if now is not None and now.access != before.access:
-            await self.announce(item, What.ACCESS_SET, before=before, after=now)
+        if now is not None and now.permissions != before.permissions:
+            await self.announce(item, What.PERMISSIONS_SET, before=before, after=now)
             await self.context.group.submit(confirmed(item))
 
     async def change_at_once(

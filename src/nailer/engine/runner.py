@@ -652,7 +652,7 @@ def phase_of(item: Item) -> tuple[str, int]:
     match item.action:
         case Action.MAKE_FOLDER | Action.REMOVE_FOLDER:
             return item.action.value, len(item.target.names)
-        case Action.SET_ACCESS:
+        case Action.SET_PERMISSIONS:
             return item.action.value, len(item.target.names) if item.entry.is_folder else 0
         case Action.TRANSFER | Action.RESTORE:
             return item.action.value, landing_rank(item.target.name)

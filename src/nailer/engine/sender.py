@@ -9,7 +9,7 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.engine.context import JobContext
-from nailer.engine.sending import Access, Ends, Sending, SendingTools, proved_point
+from nailer.engine.sending import Ends, Permissions, Sending, SendingTools, proved_point
 from nailer.engine.source_reader import SourceReader
 from nailer.errors import (
     Conflict,
@@ -25,7 +25,7 @@ class Sender:
         self.context = context
         self.reader = reader
 
-    async def copied_there(self, item: Item, source: Entry, access: Access, sending: Sending) -> Entry | None:
+    async def copied_there(self, item: Item, source: Entry, permissions: Permissions, sending: Sending) -> Entry | None:
         """A copy that the side makes by itself, under the temporary name; None where it cannot. What is built may have a
         file beside it that holds the same: that need not go over the wire."""
         job = self.context.job
@@ -34,8 +34,10 @@ class Sender:
         if not (copies or builds) or not await self.context.target.copy(item.source, self.context.part(item)):
             return None
         sending.taken_as_sent(source.size)
-        bits = access.exact if access.exact is not None else access.at_most
-        await tolerated(self.context.target.set_attributes(self.context.part(item), access=bits, stamp=source.stamp))
+        bits = permissions.exact if permissions.exact is not None else permissions.at_most
+        await tolerated(
+            self.context.target.set_attributes(self.context.part(item), permissions=bits, stamp=source.stamp)
+        )
         return await self.context.target.stat(self.context.part(item))
 
     async def resume(self, sending: Sending, item: Item, source: Entry) -> None:
@@ -57,7 +59,13 @@ class Sender:
         await sending.begin_at(proof, reading, self.reader.read_still(item, proof.at))
 
     async def send(
-        self, part: SitePath, sending: Sending, item: Item, source: Entry, access: Access, free: SitePath | None
+        self,
+        part: SitePath,
+        sending: Sending,
+        item: Item,
+        source: Entry,
+        permissions: Permissions,
+        free: SitePath | None,
     ) -> Entry:
         """Write the bytes under a name of the target and return what stands there then. Raises Conflict where other
         bytes came than the plan had seen."""
@@ -67,8 +75,8 @@ class Sender:
                 part,
                 chunks,
                 start=sending.start,
-                access=access.exact,
-                at_most=access.at_most,
+                permissions=permissions.exact,
+                at_most=permissions.at_most,
                 stamp=source.stamp,
                 free=free,
             )

@@ -33,8 +33,8 @@ _PROOFS = 16
 
 
 @dataclass(frozen=True, slots=True)
-class Access:
-    """What a file's access becomes: `exact`, or for a new one `at_most` as far as its side makes new files so open."""
+class Permissions:
+    """What a file's permissions become: `exact`, or for a new one `at_most` as far as its side makes new files so open."""
 
     exact: int | None = None
     at_most: int | None = None

@@ -31,10 +31,10 @@ class SourceReader:
         elif item.entry.size <= CHUNK_BYTES and self.context.ahead is None:
             if self.context.looks_first(item):
                 (source, data), there = await both(
-                    self.context.source.whole(item.source), self.context.look(self.context.target, item.target)
+                    self.context.source.read_all(item.source), self.context.look(self.context.target, item.target)
                 )
             else:
-                (source, data), there = await self.context.source.whole(item.source), None
+                (source, data), there = await self.context.source.read_all(item.source), None
             content = once(data)
         else:
             source, there = await both(self.context.source.stat(item.source), self.context.look_first(item))

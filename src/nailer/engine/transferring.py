@@ -4,7 +4,7 @@ A safe write goes through these steps, and may be killed between any two of them
 
     1  both ends are as the plan saw them, else the item fails as changed meanwhile
     2  the bytes go to a hidden name beside the target; meanwhile what is there is kept
-    3  size, time and access of the hidden file are set and read back
+    3  size, time and permissions of the hidden file are set and read back
     4  the change is announced in the database, with what takes it back
     5  the target is still as it was; the hidden file is renamed over it
     6  the change is confirmed, with the item's receipt and the new baseline, in one transaction
@@ -22,8 +22,8 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass, replace
 
 from nailer.core.compare.joint import Seen, same_content, same_time, seen, still_as
-from nailer.core.files.access import DEFAULT_FILE, carried_access, fitting, octal, opened_beyond
 from nailer.core.files.entry import Entry, Kind, SideName
+from nailer.core.files.permissions import DEFAULT_FILE, carried_permissions, fitting, octal, opened_beyond
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import ItemState
@@ -38,7 +38,7 @@ from nailer.engine.parts import temporary_names
 from nailer.engine.read_back import is_read_back, read_back
 from nailer.engine.receipts import Receipts, confirmed
 from nailer.engine.sender import Sender
-from nailer.engine.sending import Access
+from nailer.engine.sending import Permissions
 from nailer.engine.source_reader import SourceReader
 from nailer.engine.swap import settled
 from nailer.errors import (
@@ -110,8 +110,8 @@ class Transferrer:
                 return await self._move(item)
             case Action.REMOVE_FOLDER:
                 return await self._remove_folder(item)
-            case Action.SET_ACCESS:
-                return await self._set_access(item)
+            case Action.SET_PERMISSIONS:
+                return await self._set_permissions(item)
 
     def _kept_because(self, item: Item) -> str:
         """Why nothing may take this name away; '' where it may go. The mark may be younger than the plan."""
@@ -138,8 +138,8 @@ class Transferrer:
             happened = now is None
         elif what is What.RENAMED:
             happened = now is not None and await self.context.look(self.context.target, item.source) is None
-        elif what is What.ACCESS_SET:
-            happened = now is not None and now.access == item.entry.access
+        elif what is What.PERMISSIONS_SET:
+            happened = now is not None and now.permissions == item.entry.permissions
         elif what in (What.FOLDER_MADE, What.LINK_MADE):
             happened = now is not None
         else:
@@ -162,9 +162,13 @@ class Transferrer:
             if there is not None and there.opens_as_folder:
                 return Outcome(ItemState.DONE, "already exists", None, tuple(level))
             raise
-        access = item.entry.access if item.undoes is not None else self.context.usual(self.context.job.folder_access)
-        if access is not None:
-            await tolerated(self.context.target.set_attributes(item.target, access=access))
+        permissions = (
+            item.entry.permissions
+            if item.undoes is not None
+            else self.context.usual(self.context.job.folder_permissions)
+        )
+        if permissions is not None:
+            await tolerated(self.context.target.set_attributes(item.target, permissions=permissions))
         return Outcome(
             ItemState.DONE, item.reason, None, (confirmed(item), *await self.receipts.taken_back(item), *level)
         )
@@ -179,16 +183,16 @@ class Transferrer:
             return Outcome(ItemState.DONE, "already exists and is the same")
         _check_as_seen(item, there)
         level = self.context.levels.pop(item.id, None)
-        access = self._access_of(source, there)
+        permissions = self._permissions_of(source, there)
         try:
-            digest, landed = await self.landing.land(item, content, source, there, access, level)
+            digest, landed = await self.landing.land(item, content, source, there, permissions, level)
         except (RenameRefused, PermissionRefused, NotSupported):
             # Nothing can be made beside it, or take its name from there; the file itself may be writable all the same.
             if not self.context.job.in_place or self.context.job.to_side is SideName.HERE:
                 raise
             if sent is None:
                 source, there, content = await self.reader.source_of(item)
-            digest, landed = await self.in_place.overwrite(item, content, source, there, access, level)
+            digest, landed = await self.in_place.overwrite(item, content, source, there, permissions, level)
         except Conflict:
             # What nobody looked for before may be there, and may be the same.
             met = (
@@ -202,23 +206,23 @@ class Transferrer:
         await read_back(self.context, item, digest)
         return Outcome(
             ItemState.DONE,
-            _more_open(landed, access) or item.reason,
+            _more_open(landed, permissions) or item.reason,
             digest,
             (confirmed(item), *self.receipts.is_level(level, landed, source, digest)),
         )
 
-    def _access_of(self, source: Entry, there: Entry | None) -> Access:
+    def _permissions_of(self, source: Entry, there: Entry | None) -> Permissions:
         """What a file keeps or gets: what it replaces decides, else what was chosen for the site, else what the file has
         where it comes from, as far as its new side makes files so open."""
         if there is not None:
-            return Access(there.access)
+            return Permissions(there.permissions)
         named = replace(source, kind=Kind.FILE)
-        chosen = self.context.usual(self.context.job.file_access)
+        chosen = self.context.usual(self.context.job.file_permissions)
         if chosen is not None:
-            return Access(fitting(named, chosen))
-        if source.access is None:
-            return Access(at_most=fitting(named))
-        return Access(at_most=carried_access(named))
+            return Permissions(fitting(named, chosen))
+        if source.permissions is None:
+            return Permissions(at_most=fitting(named))
+        return Permissions(at_most=carried_permissions(named))
 
     async def _restore(self, item: Item) -> Outcome:
         there = await self.context.look(self.context.target, item.target)
@@ -227,11 +231,11 @@ class Transferrer:
             link = self.context.target.make_link(item.target, item.entry.target or b"")
             await self.receipts.change_at_once(item, What.LINK_MADE, link)
             return Outcome(ItemState.DONE, item.reason, None, (confirmed(item), *await self.receipts.taken_back(item)))
-        access = Access(item.entry.access if item.entry.access is not None else DEFAULT_FILE)
+        permissions = Permissions(item.entry.permissions if item.entry.permissions is not None else DEFAULT_FILE)
 
         async def _land() -> bytes | None:
             content = self.context.kept.read(item.kept_hash or b"")
-            return (await self.landing.land(item, content, item.entry, there, access))[0]
+            return (await self.landing.land(item, content, item.entry, there, permissions))[0]
 
         hidden = self.context.hidden_parts  # as it is now: another item may find out meanwhile
         try:
@@ -326,24 +330,24 @@ class Transferrer:
         await self.context.group.submit(("parts.gone", {"item_id": item.id}))
         await remove_copied(self.context.target, item.source, copied)
 
-    async def _set_access(self, item: Item) -> Outcome:
+    async def _set_permissions(self, item: Item) -> Outcome:
         """Set the twelve bits and read them back: a server may take the command and do as it likes."""
-        wanted = item.entry.access
+        wanted = item.entry.permissions
         there = await self.context.look(self.context.target, item.target)
         if there is None or wanted is None:
             raise Conflict(f"{item.target} was removed after the plan was made.")
         taken_back = await self.receipts.taken_back(item)
-        if there.access == wanted:
+        if there.permissions == wanted:
             return Outcome(ItemState.DONE, "already set", None, taken_back)
-        if item.seen is not None and item.seen.access != there.access:
+        if item.seen is not None and item.seen.permissions != there.permissions:
             raise Conflict(f"The permissions of {item.target} were changed after the plan was made.")
-        setting = self.context.target.set_attributes(item.target, access=wanted)
-        after = replace(there, access=wanted)
-        await self.receipts.change_at_once(item, What.ACCESS_SET, setting, before=there, after=after)
+        setting = self.context.target.set_attributes(item.target, permissions=wanted)
+        after = replace(there, permissions=wanted)
+        await self.receipts.change_at_once(item, What.PERMISSIONS_SET, setting, before=there, after=after)
         now = await self.context.look(self.context.target, item.target)
-        if now is None or now.access != wanted:
+        if now is None or now.permissions != wanted:
             await self.receipts.withdraw_or_correct(item, there, now)
-            is_now = "gone" if now is None else octal(now.access) if now.access is not None else "not said"
+            is_now = "gone" if now is None else octal(now.permissions) if now.permissions is not None else "not said"
             raise NotVerified(
                 (
                     f"The server accepted the command but did not apply it: {item.target} should be {octal(wanted)} "
@@ -372,14 +376,13 @@ class Transferrer:
         )
 
 
-def _more_open(landed: Entry, access: Access) -> str:
+def _more_open(landed: Entry, permissions: Permissions) -> str:
     """What is said of a file that others may read against what was wanted; '' where that is not so."""
-    wanted = access.exact if access.exact is not None else access.at_most
-    if landed.access is None or wanted is None or not opened_beyond(landed.access, wanted):
+    wanted = permissions.exact if permissions.exact is not None else permissions.at_most
+    if landed.permissions is None or wanted is None or not opened_beyond(landed.permissions, wanted):
         return ""
-    return (
-        f"is open to more people than intended ({octal(landed.access)}, not {octal(wanted)}): the server did not set it"
-    )
+    are, meant = octal(landed.permissions), octal(wanted)
+    return f"is open to more people than intended ({are}, not {meant}): the server did not set it"
 
 
 def _check_as_seen(item: Item, there: Entry | None) -> None:

@@ -10,9 +10,9 @@ import time
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import aclosing
 
+from nailer.core.files.completeness import Listing
 from nailer.core.files.entry import Entry, Kind, SideName, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Listing
 from nailer.core.people.rights import Grant
 from nailer.core.plans.room import Room
 from nailer.errors import FileMissing, NotSupported, OutsideRoot, TransferError
@@ -95,10 +95,10 @@ class ConfinedSide:
             async for chunk in chunks:
                 yield chunk
 
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+    async def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
         """A file inside, also through a link."""
         await self._check_place(path)
-        return await self._side.whole(path)
+        return await self._side.read_all(path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
         """A file inside, also where a link has its name."""
@@ -111,7 +111,7 @@ class ConfinedSide:
         chunks: AsyncIterator[bytes],
         *,
         start: int = 0,
-        access: int | None = None,
+        permissions: int | None = None,
         at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
@@ -120,7 +120,9 @@ class ConfinedSide:
         await self._check_place(path)
         if free is not None:
             await self._check_name(free)
-        return await self._side.land(path, chunks, start=start, access=access, at_most=at_most, stamp=stamp, free=free)
+        return await self._side.land(
+            path, chunks, start=start, permissions=permissions, at_most=at_most, stamp=stamp, free=free
+        )
 
     async def make_folder(self, path: SitePath) -> None:
         """A folder inside."""
@@ -175,10 +177,12 @@ class ConfinedSide:
         await self._check_link(path, target)
         await self._side.make_link(path, target)
 
-    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+    async def set_attributes(
+        self, path: SitePath, *, permissions: int | None = None, stamp: Stamp | None = None
+    ) -> None:
         """Of a place inside, also through a link."""
         await self._check_place(path)
-        await self._side.set_attributes(path, access=access, stamp=stamp)
+        await self._side.set_attributes(path, permissions=permissions, stamp=stamp)
 
     async def home(self) -> SitePath:
         """The top: there is nothing above it."""

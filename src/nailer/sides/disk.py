@@ -72,7 +72,7 @@ class Disk:
     def stat(self, path: SitePath) -> Entry:
         """What stands under a name."""
         if path.is_root:
-            return Entry(b"", Kind.FOLDER, access=0o555)
+            return Entry(b"", Kind.FOLDER, permissions=0o555)
         if len(path.names) == 1:
             return _labelled(path.name, self._root(path))
         # What stands under the top's own name is told by the folder above it.
@@ -122,7 +122,7 @@ class Disk:
             raise WrongKind(f"{{path}} is a {kind_of_mode(mode)}, not a file.", path=path)
         return file
 
-    def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+    def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file's entry and bytes in one go."""
         file = self.open_to_read(path)
         try:
@@ -159,8 +159,8 @@ class Disk:
             else:
                 _rename_onto_nothing(source.here, old.name, target.here, new.name)
 
-    def set_attributes(self, path: SitePath, access: int | None, stamp: Stamp | None) -> None:
-        """Set access and time, whichever is given."""
+    def set_attributes(self, path: SitePath, permissions: int | None, stamp: Stamp | None) -> None:
+        """Set permissions and time, whichever is given."""
 
         def _change(folder: int, name: bytes) -> None:
             file = os.open(name, os.O_PATH | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=folder)
@@ -169,8 +169,8 @@ class Disk:
                     raise WrongKind("{path} is a link. Set the permissions of its target instead.", path=path)
                 # Linux changes the mode of an O_PATH descriptor only by its name under /proc.
                 own_name = f"/proc/self/fd/{file}"
-                if access is not None:
-                    os.chmod(own_name, access)
+                if permissions is not None:
+                    os.chmod(own_name, permissions)
                 if stamp is not None:
                     os.utime(own_name, ns=(stamp.at_ns, stamp.at_ns))
             finally:
@@ -352,11 +352,11 @@ def write_all(file: int, chunk: bytes) -> None:
         rest = rest[os.write(file, rest) :]
 
 
-def finish(file: int, name: bytes, access: int | None, stamp: Stamp | None) -> Entry:
-    """Set access and time of an open file; return what it is then."""
+def finish(file: int, name: bytes, permissions: int | None, stamp: Stamp | None) -> Entry:
+    """Set permissions and time of an open file; return what it is then."""
     with contextlib.suppress(PermissionError):
-        if access is not None:
-            os.fchmod(file, access)
+        if permissions is not None:
+            os.fchmod(file, permissions)
         if stamp is not None:
             os.utime(file, ns=(stamp.at_ns, stamp.at_ns))
     return _entry(name, os.fstat(file), Kind.FILE, None, None)
@@ -368,7 +368,7 @@ def _entry(name: bytes, found: os.stat_result, kind: Kind, target: bytes | None,
         kind=kind,
         size=found.st_size if kind is Kind.FILE else 0,
         stamp=Stamp(found.st_mtime_ns, 1),
-        access=stat.S_IMODE(found.st_mode),
+        permissions=stat.S_IMODE(found.st_mode),
         owner=_owner(found.st_uid),
         group=_group(found.st_gid),
         target=target,

@@ -17,9 +17,9 @@ from functools import partial
 from pathlib import Path
 from typing import Any, ParamSpec
 
+from nailer.core.files.completeness import Listing, listing_of
 from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Listing, listing_of
 from nailer.core.plans.room import Room
 from nailer.errors import TransferError
 from nailer.sides.disk import _R, NEW_FILE, Disk, finish, write_all
@@ -86,9 +86,9 @@ class HereSide:
                 await unbroken(_ended(reading))
             os.close(file)
 
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+    async def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file's entry and bytes in one step."""
-        return await self._call(path, self._disk.whole, path)
+        return await self._call(path, self._disk.read_all, path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
         """Write a file's bytes; chunks that come while others are written go together."""
@@ -105,17 +105,17 @@ class HereSide:
         chunks: AsyncIterator[bytes],
         *,
         start: int = 0,
-        access: int | None = None,
+        permissions: int | None = None,
         at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        """As `write`, then access and time on the open file, and how it stands."""
-        mode = access if access is not None else at_most if at_most is not None else NEW_FILE
+        """As `write`, then permissions and time on the open file, and how it stands."""
+        mode = permissions if permissions is not None else at_most if at_most is not None else NEW_FILE
         file, written = await self._opened(path, lambda one: self._disk.open_to_write(one, start, mode)), _PART_BYTES
         try:
             written = await self._call_for_each(path, chunks, partial(write_all, file))
-            return await self._call(path, finish, file, path.name, access, stamp)
+            return await self._call(path, finish, file, path.name, permissions, stamp)
         finally:
             await _closed(file, written)
 
@@ -155,9 +155,11 @@ class HereSide:
         """Make a symbolic link (symlinkat)."""
         await self._call(path, self._disk.at, path, lambda folder, name: os.symlink(target, name, dir_fd=folder))
 
-    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
-        """Set access and time, never through a link."""
-        await self._call(path, self._disk.set_attributes, path, access, stamp)
+    async def set_attributes(
+        self, path: SitePath, *, permissions: int | None = None, stamp: Stamp | None = None
+    ) -> None:
+        """Set permissions and time, never through a link."""
+        await self._call(path, self._disk.set_attributes, path, permissions, stamp)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
         """A disk has no hashes: reading is as good. None."""

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import AsyncGenerator, AsyncIterator
 from dataclasses import dataclass, field, replace
 
+from nailer.core.files.completeness import Listing, listing_of
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Listing, listing_of
 from nailer.core.plans.room import Room
 from nailer.errors import AlreadyThere, FileMissing, FolderNotEmpty, OutsideRoot, TransferError, WrongKind
-from nailer.sides.side import CHUNK_BYTES, Digest, Names, land_by_steps, refused, whole_by_steps
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, land_by_steps, read_all_by_steps, refused
 
 _MOST_LINKS = 40
 
@@ -26,7 +26,7 @@ class MemorySide:
     """A tree in memory that behaves like a POSIX file system."""
 
     def __init__(self) -> None:
-        self._root = _Node(Entry(b"", Kind.FOLDER, access=0o755))
+        self._root = _Node(Entry(b"", Kind.FOLDER, permissions=0o755))
         self._ticks = 0
 
     async def list(self, folder: SitePath, *, careful: bool = False) -> Listing:
@@ -54,8 +54,8 @@ class MemorySide:
         for at in range(start, len(content), CHUNK_BYTES):
             yield content[at : at + CHUNK_BYTES]
 
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
-        return await whole_by_steps(self, path)
+    async def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
+        return await read_all_by_steps(self, path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
         folder = self._folder(path.parent)
@@ -66,7 +66,7 @@ class MemorySide:
                 if existing.entry.kind is Kind.LINK
                 else WrongKind("{path} is a folder, not a file.", path=path)
             )
-        node = existing or _Node(Entry(path.name, Kind.FILE, access=0o644))
+        node = existing or _Node(Entry(path.name, Kind.FILE, permissions=0o644))
         folder.inside[path.name] = node
         content = b"".join([chunk async for chunk in chunks])
         node.content = (existing.content[:start] if existing else b"").ljust(start, b"\0") + content
@@ -79,15 +79,17 @@ class MemorySide:
         chunks: AsyncIterator[bytes],
         *,
         start: int = 0,
-        access: int | None = None,
+        permissions: int | None = None,
         at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        return await land_by_steps(self, path, chunks, start=start, access=access, at_most=at_most, stamp=stamp)
+        return await land_by_steps(
+            self, path, chunks, start=start, permissions=permissions, at_most=at_most, stamp=stamp
+        )
 
     async def make_folder(self, path: SitePath) -> None:
-        self._add(path, _Node(Entry(path.name, Kind.FOLDER, stamp=self._tick(), access=0o755)))
+        self._add(path, _Node(Entry(path.name, Kind.FOLDER, stamp=self._tick(), permissions=0o755)))
 
     async def rename_both(self, first: Names, second: Names) -> tuple[TransferError | None, TransferError | None]:
         return await refused(self.rename(*first)), await refused(self.rename(*second))
@@ -96,7 +98,7 @@ class MemorySide:
         return False
 
     async def make_link(self, path: SitePath, target: bytes) -> None:
-        self._add(path, _Node(Entry(path.name, Kind.LINK, stamp=self._tick(), access=0o777, target=target)))
+        self._add(path, _Node(Entry(path.name, Kind.LINK, stamp=self._tick(), permissions=0o777, target=target)))
 
     async def remove_file(self, path: SitePath) -> None:
         if self._node(path).entry.is_folder:
@@ -131,12 +133,14 @@ class MemorySide:
         node.entry = _named(node.entry, new.name)
         target.inside[new.name] = node
 
-    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+    async def set_attributes(
+        self, path: SitePath, *, permissions: int | None = None, stamp: Stamp | None = None
+    ) -> None:
         node = self._node(path)
         if node.entry.kind is Kind.LINK:
             raise WrongKind("{path} is a link. Set the permissions of its target instead.", path=path)
-        if access is not None:
-            node.entry = replace(node.entry, access=access)
+        if permissions is not None:
+            node.entry = replace(node.entry, permissions=permissions)
         if stamp is not None:
             node.entry = replace(node.entry, stamp=Stamp(stamp.at_ns, 1))
 

@@ -6,9 +6,9 @@ from collections.abc import AsyncGenerator, AsyncIterator
 from dataclasses import replace
 
 from nailer.core.files.charset import CHARSETS, UTF8, from_wire, to_wire
+from nailer.core.files.completeness import Listing
 from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room
 from nailer.errors import NotSupported, TransferError
 from nailer.sides.side import Digest, Names, Side
@@ -62,9 +62,9 @@ class RecodedSide:
         """Bytes are never translated."""
         return self._side.read(self._out(path), start=start, ahead=ahead)
 
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+    async def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
         """An entry with its name translated, and its bytes as they are."""
-        entry, content = await self._side.whole(self._out(path))
+        entry, content = await self._side.read_all(self._out(path))
         return self._read(entry), content
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
@@ -77,7 +77,7 @@ class RecodedSide:
         chunks: AsyncIterator[bytes],
         *,
         start: int = 0,
-        access: int | None = None,
+        permissions: int | None = None,
         at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
@@ -85,7 +85,7 @@ class RecodedSide:
         """As `write`; the entry's name is translated."""
         wanted = self._out(free) if free is not None else None
         landed = await self._side.land(
-            self._out(path), chunks, start=start, access=access, at_most=at_most, stamp=stamp, free=wanted
+            self._out(path), chunks, start=start, permissions=permissions, at_most=at_most, stamp=stamp, free=wanted
         )
         return self._read(landed)
 
@@ -126,9 +126,11 @@ class RecodedSide:
         """Make a link; what it says is translated, too."""
         await self._side.make_link(self._out(path), self._word(target))
 
-    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+    async def set_attributes(
+        self, path: SitePath, *, permissions: int | None = None, stamp: Stamp | None = None
+    ) -> None:
         """Set attributes by the translated name."""
-        await self._side.set_attributes(self._out(path), access=access, stamp=stamp)
+        await self._side.set_attributes(self._out(path), permissions=permissions, stamp=stamp)
 
     async def home(self) -> SitePath:
         """The home, translated."""

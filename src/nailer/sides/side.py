@@ -12,10 +12,10 @@ from contextlib import aclosing
 from dataclasses import dataclass
 from typing import Protocol
 
-from nailer.core.files.access import within
+from nailer.core.files.completeness import Incomplete, Listing
 from nailer.core.files.entry import Entry, Stamp
+from nailer.core.files.permissions import within
 from nailer.core.files.sitepath import SitePath, shown_name
-from nailer.core.files.whole import Listing, NotWhole
 from nailer.core.plans.room import Room
 from nailer.errors import Conflict, FileMissing, NotSupported, PermissionRefused, ServerFailed, TransferError, WrongKind
 
@@ -50,7 +50,7 @@ class Side(Protocol):
     def holes_bytes(self) -> int:
         """How much at the end of a file whose writing was cut may have holes: what was under way out of order."""
 
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+    async def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file in one go: what it is, and all its bytes, read between two looks that agree. Raises Conflict
         where it changed meanwhile. Follows a link to a file."""
 
@@ -65,15 +65,15 @@ class Side(Protocol):
         chunks: AsyncIterator[bytes],
         *,
         start: int = 0,
-        access: int | None = None,
+        permissions: int | None = None,
         at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        """As `write`, then set access and time as far as the server lets, and return the entry as it stands after that, in
-        as few round trips as can be. `access` is set whatever it was; with `at_most` instead, a new file gets those bits
-        as far as the side gives them to new files by itself (its umask). With `free` raises AlreadyThere where that name
-        is taken by then, on sides whose `rename` could not tell by itself."""
+        """As `write`, then set permissions and time as far as the server lets, and return the entry as it stands after that,
+        in as few round trips as can be. `permissions` is set whatever it was; with `at_most` instead, a new file gets those
+        bits as far as the side gives them to new files by itself (its umask). With `free` raises AlreadyThere where that
+        name is taken by then, on sides whose `rename` could not tell by itself."""
 
     async def make_folder(self, path: SitePath) -> None:
         """Make one folder. Raises AlreadyThere."""
@@ -110,7 +110,9 @@ class Side(Protocol):
     async def make_link(self, path: SitePath, target: bytes) -> None:
         """Make a symbolic link that says `target`. Raises AlreadyThere."""
 
-    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+    async def set_attributes(
+        self, path: SitePath, *, permissions: int | None = None, stamp: Stamp | None = None
+    ) -> None:
         """Set the twelve permission bits and the modification time, whichever is given, of a file or folder."""
 
     async def home(self) -> SitePath:
@@ -137,16 +139,16 @@ async def land_by_steps(
     chunks: AsyncIterator[bytes],
     *,
     start: int,
-    access: int | None,
+    permissions: int | None,
     at_most: int | None,
     stamp: Stamp | None,
 ) -> Entry:
     """`Side.land` for a side that does one thing after another, and whose `rename` refuses by itself."""
     await side.write(path, chunks, start=start)
-    if access is None and at_most is not None:
-        given = (await side.stat(path)).access
-        access = within(at_most, given) if given is not None else None
-    await tolerated(side.set_attributes(path, access=access, stamp=stamp))
+    if permissions is None and at_most is not None:
+        given = (await side.stat(path)).permissions
+        permissions = within(at_most, given) if given is not None else None
+    await tolerated(side.set_attributes(path, permissions=permissions, stamp=stamp))
     return await side.stat(path)
 
 
@@ -161,8 +163,8 @@ async def refused(renaming: Awaitable[None]) -> TransferError | None:
     return None
 
 
-async def whole_by_steps(side: Side, path: SitePath) -> tuple[Entry, bytes]:
-    """`Side.whole` for a side that can only do one thing after another."""
+async def read_all_by_steps(side: Side, path: SitePath) -> tuple[Entry, bytes]:
+    """`Side.read_all` for a side that can only do one thing after another."""
     before = await side.stat(path)
     async with aclosing(side.read(path)) as chunks:
         content = b"".join([chunk async for chunk in chunks])
@@ -201,7 +203,7 @@ async def is_there(side: Side, path: SitePath) -> bool:
 
 
 async def tolerated(request: Awaitable[object]) -> bool:
-    """Setting access and time is good manners: a server that refuses still gets the file. True where it was done."""
+    """Setting permissions and time is good manners: a server that refuses still gets the file. True where it was done."""
     try:
         await request
     except (PermissionRefused, NotSupported, ServerFailed, WrongKind):
@@ -217,7 +219,7 @@ class Reading:
     below: tuple[bytes, ...]
     entries: list[Entry]
     problem: TransferError | None = None
-    lack: NotWhole | None = None
+    lack: Incomplete | None = None
     parts: tuple[Entry, ...] = ()
 
     @property

@@ -35,7 +35,7 @@ class What(StrEnum):
     FOLDER_MADE = "folder-made"
     FOLDER_REMOVED = "folder-removed"
     RENAMED = "renamed"
-    ACCESS_SET = "access-set"
+    PERMISSIONS_SET = "permissions-set"
 
 
 WHAT_WORDS = {
@@ -47,7 +47,7 @@ WHAT_WORDS = {
     What.FOLDER_MADE: "folder created",
     What.FOLDER_REMOVED: "folder removed",
     What.RENAMED: "renamed",
-    What.ACCESS_SET: "permissions set",
+    What.PERMISSIONS_SET: "permissions set",
 }
 
 
@@ -83,11 +83,11 @@ class Change:
     before_hash: bytes | None
     before_size: int | None
     before_stamp: Stamp | None
-    before_access: int | None
+    before_permissions: int | None
     before_target: bytes | None
     after_size: int | None
     after_stamp: Stamp | None
-    after_access: int | None
+    after_permissions: int | None
     other_path: SitePath | None
     level_before: Level | None
     taken_back_at: datetime | None
@@ -276,7 +276,7 @@ class ChangeStore:
     async def add_confirmed(self, change: NewChange) -> int:
         """Record a change that was made at once, outside any job."""
         values = change_row(change)
-        for key in ("job_id", "item_id", "after_hash", "after_access", "level_before"):
+        for key in ("job_id", "item_id", "after_hash", "after_permissions", "level_before"):
             del values[key]
         return await self._db.write(lambda work: work.insert("changes.add_confirmed", **values))
 
@@ -445,11 +445,11 @@ def change_row(change: NewChange) -> dict[str, Any]:
         "before_hash": change.before_hash,
         "before_size": before.size if before else None,
         "before_time_ns": before.stamp.at_ns if before and before.stamp else None,
-        "before_access": before.access if before else None,
+        "before_permissions": before.permissions if before else None,
         "before_target": before.target if before else None,
         "after_size": after.size if after else None,
         "after_time_ns": after.stamp.at_ns if after and after.stamp else None,
-        "after_access": after.access if after and change.what is What.ACCESS_SET else None,
+        "after_permissions": after.permissions if after and change.what is What.PERMISSIONS_SET else None,
         "after_hash": change.after_hash,
         "other_path": change.other_path.raw if change.other_path else None,
         "level_before": change.level_before.as_text if change.level_before else None,
@@ -473,11 +473,11 @@ def _change(row: Row) -> Change:
         before_hash=row["before_hash"],
         before_size=row["before_size"],
         before_stamp=_stamp(row["before_time_ns"]),
-        before_access=row["before_access"],
+        before_permissions=row["before_permissions"],
         before_target=row["before_target"],
         after_size=row["after_size"],
         after_stamp=_stamp(row["after_time_ns"]),
-        after_access=row["after_access"],
+        after_permissions=row["after_permissions"],
         other_path=SitePath.parse(row["other_path"]) if row["other_path"] is not None else None,
         level_before=Level.of_text(row["site_id"], row["level_before"]) if row["level_before"] else None,
         taken_back_at=row["taken_back_at"],

@@ -88,8 +88,8 @@ class Job:
     created_at: datetime
     started_at: datetime | None
     ended_at: datetime | None
-    file_access: int | None = None
-    folder_access: int | None = None
+    file_permissions: int | None = None
+    folder_permissions: int | None = None
     in_place: bool = False
     reads_back: bool = False
     claims: int = 0
@@ -135,14 +135,14 @@ class Item:
 
     @property
     def counts_as_file(self) -> bool:
-        return self.action in (Action.TRANSFER, Action.REMOVE, Action.RESTORE, Action.MOVE, Action.SET_ACCESS)
+        return self.action in (Action.TRANSFER, Action.REMOVE, Action.RESTORE, Action.MOVE, Action.SET_PERMISSIONS)
 
     @property
     def count(self) -> Count:
         """What this item adds to the tally of its job."""
         if not self.counts_as_file:
             return Count()
-        return Count(1, 0 if self.action in (Action.REMOVE, Action.MOVE, Action.SET_ACCESS) else self.entry.size)
+        return Count(1, 0 if self.action in (Action.REMOVE, Action.MOVE, Action.SET_PERMISSIONS) else self.entry.size)
 
 
 @dataclass(frozen=True, slots=True)
@@ -494,13 +494,13 @@ def _item_row(job_id: int, position: int, item: NewItem) -> dict[str, Any]:
         "size": entry.size,
         "time_ns": entry.stamp.at_ns if entry.stamp else None,
         "precision_ns": entry.stamp.precision_ns if entry.stamp else None,
-        "access": entry.access,
+        "permissions": entry.permissions,
         "link_target": entry.target,
         "seen_kind": seen.kind if seen else None,
         "seen_size": seen.size if seen else None,
         "seen_time_ns": seen.stamp.at_ns if seen and seen.stamp else None,
         "seen_precision_ns": seen.stamp.precision_ns if seen and seen.stamp else None,
-        "seen_access": seen.access if seen else None,
+        "seen_permissions": seen.permissions if seen else None,
         "kept_hash": item.kept_hash,
         "undoes": item.undoes,
         "state": ItemState.WAITING if acts else ItemState.LEFT,
@@ -519,14 +519,14 @@ def item_of(row: Row) -> Item:
         kind=Kind(row["kind"]),
         size=row["size"],
         stamp=_stamp(row["time_ns"], row["precision_ns"]),
-        access=row["access"],
+        permissions=row["permissions"],
         target=row["link_target"],
     )
     seen = None
     if row["seen_kind"] is not None:
         stamp = _stamp(row["seen_time_ns"], row["seen_precision_ns"])
         kind, size = Kind(row["seen_kind"]), row["seen_size"] or 0
-        seen = Entry(name=target.name, kind=kind, size=size, stamp=stamp, access=row["seen_access"])
+        seen = Entry(name=target.name, kind=kind, size=size, stamp=stamp, permissions=row["seen_permissions"])
     return Item(
         id=row["id"],
         job_id=row["job_id"],
@@ -577,8 +577,8 @@ def _job(row: Row) -> Job:
         created_at=row["created_at"],
         started_at=row["started_at"],
         ended_at=row["ended_at"],
-        file_access=row["file_access"],
-        folder_access=row["folder_access"],
+        file_permissions=row["file_permissions"],
+        folder_permissions=row["folder_permissions"],
         in_place=bool(row["in_place"]),
         reads_back=bool(row["reads_back"]),
         claims=row["claims"],

@@ -80,7 +80,7 @@ class PartStore:
 
     async def carried(self, carried: Mapping[int, int]) -> None:
         """Remember how many bytes of items lie there when a job pauses."""
-        rows = [{"item_id": item_id, "carried_bytes": size} for item_id, size in carried.items()]
+        rows = [{"item_id": item_id, "transferred_bytes": size} for item_id, size in carried.items()]
         if rows:
             await self._db.write(lambda work: work.many("parts.carried", rows))
 

@@ -32,9 +32,9 @@ class Site:
     """A hosting account, without its secrets. `id` is 0 for one that is not stored.
 
     `clock_offset_s` is what the clock of the server's listings is ahead of UTC; None: not known. `clock_how` says
-    whether it was measured or set. `file_access` and `folder_access` are what new files and folders there get; None:
-    what the source has, or the usual. `package_bytes` is the allowance where the server does not say it. A `fleeting` site
-    was connected to once: nothing secret of it is stored, and it is forgotten when Nailer starts anew.
+    whether it was measured or set. `file_permissions` and `folder_permissions` are what new files and folders there get;
+    None: what the source has, or the usual. `package_bytes` is the allowance where the server does not say it. A `fleeting`
+    site was connected to once: nothing secret of it is stored, and it is forgotten when Nailer starts anew.
     """
 
     id: int
@@ -66,8 +66,8 @@ class Site:
     proxy_user: str = ""
     clock_offset_s: int | None = None
     clock_how: str = "measured"
-    file_access: int | None = None
-    folder_access: int | None = None
+    file_permissions: int | None = None
+    folder_permissions: int | None = None
     in_place: bool = False
     reads_back: bool = False
     from_home: bool = False

@@ -9,7 +9,7 @@ from nailer.store.changes import ChangeStore
 from nailer.store.checks.attention import AttentionStore
 from nailer.store.checks.findings import FindingStore
 from nailer.store.checks.host_facts import HostFactStore
-from nailer.store.checks.readings import ReadingStore
+from nailer.store.checks.scans import ScanStore
 from nailer.store.checks.watches import WatchStore
 from nailer.store.choices import ChoiceStore
 from nailer.store.claims import JobClaims
@@ -66,7 +66,7 @@ class Stores:
     pairs: PairStore
     parts: PartStore
     proofs: ProofStore
-    readings: ReadingStore
+    scans: ScanStore
     replacements: ReplacementStore
     scratch: ScratchStore
     sieves: SieveStore
@@ -103,7 +103,7 @@ class Stores:
             pairs=PairStore(database),
             parts=PartStore(database),
             proofs=ProofStore(database, seal),
-            readings=ReadingStore(database),
+            scans=ScanStore(database),
             replacements=ReplacementStore(database),
             scratch=ScratchStore(database),
             sieves=SieveStore(database),

@@ -25,7 +25,7 @@ from nailer.web.api import routes as api
 from nailer.web.checks import address, apart, broken, host, lacking, pictures, room
 from nailer.web.checks import checks as site_checks
 from nailer.web.editing import checks, editor
-from nailer.web.files import access, ledger, opening, preview, search, sieves, tray
+from nailer.web.files import ledger, opening, permissions, preview, search, sieves, tray
 from nailer.web.help import handbook
 from nailer.web.packages import copies as verified_copies
 from nailer.web.packages import packages, recovery, replacements
@@ -65,7 +65,7 @@ ROUTERS = tuple(
         preview,
         editor,
         patterns,
-        access,
+        permissions,
         changes,
         checks,
         site_checks,

@@ -6,7 +6,7 @@ from nailer.core.connecting.abilities import Abilities, in_words
 
 
 def test_abilities_are_said_with_what_they_mean() -> None:
-    said = {one.what: one for one in in_words(Abilities(access=True, times=False))}
+    said = {one.what: one for one in in_words(Abilities(permissions=True, times=False))}
 
     assert said["Permissions"].can is True
     assert "time of the upload" in said["Times"].meaning

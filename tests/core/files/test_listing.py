@@ -53,10 +53,10 @@ def test_a_line_of_list_is_read(line: bytes, name: bytes, kind: Kind, size: int)
     assert (entry.name, entry.kind, entry.size) == (name, kind, size)
 
 
-def test_owner_access_and_target_are_read() -> None:
+def test_owner_permissions_and_target_are_read() -> None:
     entry = one(b"lrwxr-s--T   1 maren    studio          6 Nov  1 09:00 www -> ../htdocs")
 
-    assert (entry.owner, entry.group, entry.access, entry.target) == ("maren", "studio", 0o3750, b"../htdocs")
+    assert (entry.owner, entry.group, entry.permissions, entry.target) == ("maren", "studio", 0o3750, b"../htdocs")
 
 
 @pytest.mark.parametrize(
@@ -122,11 +122,11 @@ def test_what_is_no_line_of_facts_is_told() -> None:
 
 
 @pytest.mark.parametrize("mode", [b"0644", b"644", b"0o644"])
-def test_access_is_read_in_every_spelling(mode: bytes) -> None:
+def test_permissions_are_read_in_every_spelling(mode: bytes) -> None:
     facts = parse_facts(b"type=file;size=1;UNIX.mode=" + mode + b"; f")
 
     assert facts is not None
-    assert facts.entry.access == 0o644
+    assert facts.entry.permissions == 0o644
 
 
 @given(st.integers(min_value=0, max_value=4_000_000_000))

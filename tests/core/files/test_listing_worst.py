@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from nailer.core.files.completeness import Lack, lack_in_words, listing_of
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.listing import Clock, parse_facts_rows, parse_list, rows_of
-from nailer.core.files.whole import Lack, lack_in_words, listing_of
 
 NOW = Clock(1_795_430_520)
 GOOD_FACTS = b"type=file;size=9;modify=20261123104209; good.html"

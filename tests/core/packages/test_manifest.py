@@ -5,9 +5,9 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
+from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.packages.manifest import (
     Copied,
     Difference,
@@ -26,7 +26,7 @@ LATE_S = 2.0**41
 UNSURE = Difference.UNSURE
 NAMES = st.binary(min_size=1, max_size=4).filter(lambda one: not {0, 47} & set(one) and one not in (b".", b".."))
 STAMPS = st.one_of(st.none(), st.integers(0, 2**40).map(lambda at: Stamp(at * NS)))
-ACCESS = st.one_of(st.none(), st.integers(0, 0o777))
+PERMISSIONS = st.one_of(st.none(), st.integers(0, 0o777))
 
 
 @st.composite
@@ -39,7 +39,7 @@ def trees(draw: st.DrawFn, depth: int = 2) -> Tree:
             kind = draw(st.sampled_from([Kind.FILE, Kind.LINK, Kind.FOLDER] if left else [Kind.FILE, Kind.LINK]))
             target = b"x" if kind is Kind.LINK else None
             size = draw(st.integers(0, 2**50)) if kind is Kind.FILE else 0
-            entries.append(Entry(name, kind, size, draw(STAMPS), draw(ACCESS), target=target))
+            entries.append(Entry(name, kind, size, draw(STAMPS), draw(PERMISSIONS), target=target))
             if kind is Kind.FOLDER:
                 grow((*below, name), left - 1)
         folders[below] = entries
@@ -106,7 +106,7 @@ def test_a_copy_that_lacks_a_file_a_byte_or_a_folder_is_none() -> None:
     assert "not in the copy" in incomplete(tree, {})
     assert "5 bytes there, but 4 were received" in incomplete(tree, {(b"a",): (b"", 4)})
     assert "could not be read" in incomplete(Tree({(): [FILE]}, {(b"b",): "refused"}), {(b"a",): (b"", 5)})
-    lack = NotWhole(Lack.CUT, "", 1000)
+    lack = Incomplete(Lack.CUT, "", 1000)
     assert "may hold more" in incomplete(Tree({(): [FILE]}, lacks={(): lack}), {(b"a",): (b"", 5)})
 
 

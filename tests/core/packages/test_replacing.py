@@ -36,10 +36,10 @@ def manifests(draw: st.DrawFn) -> Manifest:
     def grow(above: Below, left: int) -> None:
         for name in draw(st.lists(NAMES, max_size=5, unique=True)):
             kind = draw(st.sampled_from([Kind.FILE, Kind.FILE, Kind.LINK] + [Kind.FOLDER] * bool(left)))
-            access = draw(st.sampled_from([None, 0o644, 0o755]))
+            permissions = draw(st.sampled_from([None, 0o644, 0o755]))
             content = draw(CONTENTS)
             target = content if kind is Kind.LINK else None
-            entry = Entry(name, kind, len(content) if kind is Kind.FILE else 0, Stamp(NS), access, target=target)
+            entry = Entry(name, kind, len(content) if kind is Kind.FILE else 0, Stamp(NS), permissions, target=target)
             names.append(Copied((*above, name), entry, content if kind is Kind.FILE else None))
             if kind is Kind.FOLDER:
                 grow((*above, name), left - 1)
@@ -121,14 +121,14 @@ def test_where_nobody_knows_what_was_delivered_nothing_is_called_a_leftover_or_e
     assert not fates & {Fate.LEFTOVER, Fate.EDITED, Fate.MERGED}
 
 
-def file(name: str, content: bytes, access: int | None = 0o644) -> Copied:
+def file(name: str, content: bytes, permissions: int | None = 0o644) -> Copied:
     below = tuple(name.encode().split(b"/"))
-    return Copied(below, Entry(below[-1], Kind.FILE, len(content), Stamp(NS), access), content)
+    return Copied(below, Entry(below[-1], Kind.FILE, len(content), Stamp(NS), permissions), content)
 
 
 def of(*files: Copied) -> Manifest:
     folders = {one.below[:depth] for one in files for depth in range(1, len(one.below))}
-    above = [Copied(below, Entry(below[-1], Kind.FOLDER, access=0o755)) for below in folders]
+    above = [Copied(below, Entry(below[-1], Kind.FOLDER, permissions=0o755)) for below in folders]
     return Manifest(tuple(sorted([*above, *files], key=lambda one: (len(one.below), one.below))))
 
 
@@ -171,10 +171,10 @@ def test_how_the_old_one_was_found_first_does_not_say_who_put_a_name_there() -> 
     ]
 
 
-def test_a_file_that_was_there_keeps_its_access() -> None:
+def test_a_file_that_was_there_keeps_its_permissions() -> None:
     old, new = of(file("x.php", b"1", 0o600)), of(file("x.php", b"2", 0o644))
     after = outcome(compared(old, new, None), {}, {}, old, new)
-    assert after.names[0].entry.access == 0o600
+    assert after.names[0].entry.permissions == 0o600
     assert after.names[0].digest == b"2"
 
 

@@ -7,9 +7,9 @@ from dataclasses import replace
 import pytest
 
 from nailer.core.compare.joint import Baseline, Compare, Joint, Seen, seen
+from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.pairs.differences import compared, hardly_the_same, same_sized
 from nailer.core.pairs.proposals import proposed
 from nailer.core.pairs.steps import removals_share, sync_steps
@@ -96,7 +96,7 @@ def test_names_that_neither_side_has_are_gone() -> None:
 
 @pytest.mark.parametrize("end", [0, 1])
 def test_a_name_that_a_listing_may_hide_is_neither_gone_nor_removed(end: int) -> None:
-    cut = {(): NotWhole(Lack.CUT)}
+    cut = {(): Incomplete(Lack.CUT)}
     none = [Tree({(): []}), Tree({(): []})]
     none[end] = Tree({(): []}, lacks=cut)
     alone = [Tree({(): [HERE]}), Tree({(): [HERE]})]
@@ -110,7 +110,7 @@ def test_a_name_that_a_listing_may_hide_is_neither_gone_nor_removed(end: int) ->
 @pytest.mark.parametrize("end", [0, 1])
 def test_what_a_whole_listing_lacks_is_known_to_be_gone(end: int) -> None:
     """The other side's listing says nothing about it."""
-    sides = [Tree({(): [HERE]}, lacks={(): NotWhole(Lack.CUT)}), Tree({(): [HERE]}, lacks={(): NotWhole(Lack.CUT)})]
+    sides = [Tree({(): [HERE]}, lacks={(): Incomplete(Lack.CUT)}), Tree({(): [HERE]}, lacks={(): Incomplete(Lack.CUT)})]
     sides[end] = Tree({(): []})
 
     (row,) = compared(sides[0], sides[1], {}).rows

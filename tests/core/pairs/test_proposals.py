@@ -211,5 +211,5 @@ def test_the_ends_of_a_row_are_others_once_one_of_them_has_changed(changed: dict
     row = SyncRow((b"a",), a_file("a"), a_file("a", size=9), Standing(Joint.BOTH_CHANGED, "both changed"))
 
     assert ends_of(replace(row, **changed)) != ends_of(row)
-    assert ends_of(replace(row, here=replace(a_file("a"), access=0o600))) == ends_of(row)
+    assert ends_of(replace(row, here=replace(a_file("a"), permissions=0o600))) == ends_of(row)
     assert len(ends_of(row)) == 16

@@ -5,9 +5,9 @@ from __future__ import annotations
 import pytest
 
 from nailer.core.compare.joint import Joint, Standing
+from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.pairs.differences import compared
 from nailer.core.pairs.proposals import decided, proposed
 from nailer.core.pairs.rows import Doings, SyncRow
@@ -136,11 +136,11 @@ def test_folders_above_a_file_are_made_first_and_once() -> None:
     [
         pytest.param([], {}, ["remove a/b/p.html", "remove-folder a/b", "remove-folder a"], id="all goes"),
         pytest.param([a_file("q.html")], {}, ["remove a/b/p.html", "remove-folder a/b"], id="a file stays"),
-        pytest.param([], {(b"a", b"b"): NotWhole(Lack.CUT)}, ["remove a/b/p.html"], id="not all was read"),
+        pytest.param([], {(b"a", b"b"): Incomplete(Lack.CUT)}, ["remove a/b/p.html"], id="not all was read"),
     ],
 )
 def test_a_folder_goes_after_all_in_it_or_stays(
-    staying: list[Entry], lacks: dict[Below, NotWhole], goes: list[str]
+    staying: list[Entry], lacks: dict[Below, Incomplete], goes: list[str]
 ) -> None:
     page = a_file("p.html")
     there = Tree({(): [a_folder("a")], (b"a",): [a_folder("b"), *staying], (b"a", b"b"): [page]}, lacks=lacks)
@@ -256,7 +256,7 @@ def test_a_folder_in_the_way_that_is_not_all_known_stays(unsure: str) -> None:
     inside = {(): [a_folder("x")], (b"x",): [a_folder("deep")]}
     deep = (b"x", b"deep")
     problems = {deep: "cannot be read"} if unsure == "problem" else {}
-    lacks = {deep: NotWhole(Lack.CUT)} if unsure == "lack" else {}
+    lacks = {deep: Incomplete(Lack.CUT)} if unsure == "lack" else {}
     there = Tree(inside if unsure == "problem" else inside | {deep: []}, problems, lacks)
     found = compared(here, there, {})
     (row,) = [row for row in found.rows if row.below == (b"x",)]

@@ -26,7 +26,7 @@ def a_tree(files: Mapping[str, tuple[int, int]], *more: tuple[str, Entry], folde
     def folder(below: Below) -> list[Entry]:
         if below not in found:
             found[below] = []
-            folder(below[:-1]).append(Entry(below[-1], Kind.FOLDER, access=0o755))
+            folder(below[:-1]).append(Entry(below[-1], Kind.FOLDER, permissions=0o755))
         return found[below]
 
     for path in folders:

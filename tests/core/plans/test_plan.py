@@ -230,7 +230,7 @@ def test_every_step_is_counted_where_it_belongs_and_only_files_that_go_weigh() -
             *[a_step(Action.TRANSFER, Verdict.SAME, a_file(size=1000))] * 4,
             *[a_step(Action.TRANSFER, Verdict.LEFT, a_file(size=1000))] * 5,
             *[a_step(Action.REMOVE, Verdict.REMOVES, a_file(size=1000))] * 6,
-            *[a_step(Action.SET_ACCESS, Verdict.SETS, a_file(size=1000))] * 7,
+            *[a_step(Action.SET_PERMISSIONS, Verdict.SETS, a_file(size=1000))] * 7,
             *[a_step(Action.MAKE_FOLDER, Verdict.NEW, a_folder("new"))] * 8,
             *[a_step(Action.MAKE_FOLDER, Verdict.SAME, a_folder("same"))] * 9,
             *[a_step(Action.REMOVE_FOLDER, Verdict.LEFT, a_folder("unread"))] * 10,

@@ -27,8 +27,8 @@ def seen(status: int | None = 200, *, answer: dict[str, Any] | None = None, **mo
     return PageEvidence(fetched, 90, **(usual | more))
 
 
-def a_file(size: int, access: int = 0o644) -> Entry:
-    return Entry(b"index.php", Kind.FILE, size, access=access)
+def a_file(size: int, permissions: int = 0o644) -> Entry:
+    return Entry(b"index.php", Kind.FILE, size, permissions=permissions)
 
 
 def steps(evidence: PageEvidence) -> list[Next]:
@@ -56,12 +56,12 @@ ROWS = {
     "a password": (seen(401), Next.EDIT, seen()),
     "a folder is shut": (
         seen(403, chain=((path("/htdocs"), 0o750), (PAGE, 0o644))),
-        Next.ACCESS,
+        Next.PERMISSIONS,
         seen(403, chain=OPEN),
     ),
     "the file is shut": (
         seen(403, chain=((path("/htdocs"), 0o755), (PAGE, 0o600))),
-        Next.ACCESS,
+        Next.PERMISSIONS,
         seen(403, chain=((path("/htdocs"), 0o711), (PAGE, None))),
     ),
     "no first page": (seen(403, entry=Entry(b"x", Kind.FOLDER), chain=OPEN[:1]), Next.SEND, seen(403, chain=OPEN)),

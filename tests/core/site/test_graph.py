@@ -6,10 +6,10 @@ from collections.abc import Mapping
 
 import pytest
 
+from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Tree
-from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.site.graph import Fault, Graph, lacking
 from nailer.core.site.links import Link, Use, links_in
 from nailer.core.site.names import Names
@@ -34,7 +34,7 @@ def names(
         folders[parts[:-1]][parts[-1]] = Entry(parts[-1], Kind.FILE, size, Stamp.seconds(1))
     for name, target in (links or {}).items():
         folders[()][name.encode()] = Entry(name.encode(), Kind.LINK, target=target.encode(), leads_to=Kind.FOLDER)
-    lack = {(): NotWhole(Lack.CUT)} if lacks else {}
+    lack = {(): Incomplete(Lack.CUT)} if lacks else {}
     return Names({path("/htdocs"): Tree({key: list(inside.values()) for key, inside in folders.items()}, lacks=lack)})
 
 

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nailer.core.site.links import Use, links_in, reading_of
+from nailer.core.site.links import Use, links_in, syntax_of
 
 
 def found(name: str, text: str) -> list[tuple[str, str]]:
@@ -132,7 +132,7 @@ def test_no_soup_of_tags_makes_reading_fail(soup: str) -> None:
 
 
 def test_what_is_read_is_told_by_the_name() -> None:
-    assert [reading_of(name) for name in (b"a.SVG", b"x.Php", b"manifest.json", b"data.json", b"a.png", b"html")] == [
+    assert [syntax_of(name) for name in (b"a.SVG", b"x.Php", b"manifest.json", b"data.json", b"a.png", b"html")] == [
         "page",
         "program",
         "manifest",

@@ -46,7 +46,7 @@ def test_a_folder_weighs_what_lies_below_it_and_says_when_that_is_not_all() -> N
     link = Entry(b"l", Kind.LINK, target=b"d")
     known = weights(Tree({(): [file, folder, link], (b"d",): [file, file]}))
     assert known[()] == RoomTaken(15, 5)
-    assert weights(Tree({(): [folder]}))[()] == RoomTaken(0, 1, whole=False), "the folder below was not read"
+    assert weights(Tree({(): [folder]}))[()] == RoomTaken(0, 1, complete=False), "the folder below was not read"
 
 
 def test_the_rest_of_many_names_is_one_tile() -> None:
@@ -57,7 +57,7 @@ def test_the_rest_of_many_names_is_one_tile() -> None:
 
 
 def test_growth_names_the_deepest_folder_and_nothing_that_was_not_read_whole() -> None:
-    before = {(): RoomTaken(10), (b"a",): RoomTaken(4), (b"b",): RoomTaken(6, whole=False)}
+    before = {(): RoomTaken(10), (b"a",): RoomTaken(4), (b"b",): RoomTaken(6, complete=False)}
     now = {(): RoomTaken(30), (b"a",): RoomTaken(9), (b"b",): RoomTaken(21)}
     assert grown(before, now) == [((), 20), ((b"a",), 5)]
 

@@ -151,7 +151,7 @@ async def test_a_page_for_everything_proves_that_none_of_the_folders_answers(
 async def test_another_content_alone_does_not_say_that_a_name_leads_elsewhere(
     world: World, pages: Pages, names: NameHost
 ) -> None:
-    """A page may have changed since the reading, and a program's answer is never its text."""
+    """A page may have changed since the scan, and a program's answer is never its text."""
     names.table[NAME] = {"A": ["203.0.113.9"]}
     write(world.there, "index.html", "<title>Moss Lane</title>")
     await world.nailer.checks.reader.begin(world.account_id, world.site)
@@ -173,7 +173,7 @@ async def test_a_certificate_that_nobody_can_read_is_said() -> None:
     assert "cannot be read" in _read_certificate(NAME, b"0\x03no").words
 
 
-async def test_a_server_that_sets_no_access_keeps_nothing_of_a_proof(
+async def test_a_server_that_sets_no_permissions_keeps_nothing_of_a_proof(
     tmp_path: Path, database: Database, migrated_url: str
 ) -> None:
     """FTP without SITE CHMOD: the file is put there all the same, and gone afterwards."""

@@ -77,7 +77,7 @@ async def test_a_folder_that_is_shut_is_named(world: World, pages: Pages) -> Non
     write(world.there, "news/index.html", PAGE)
     (world.there / "news").chmod(0o700)
     found = await look(world, ROOT + "news/index.html")
-    assert (found.leads[0].next, found.leads[0].path) == (Next.ACCESS, path("/htdocs/news"))
+    assert (found.leads[0].next, found.leads[0].path) == (Next.PERMISSIONS, path("/htdocs/news"))
 
 
 async def test_a_page_in_another_writing_and_one_only_here(world: World, pages: Pages) -> None:

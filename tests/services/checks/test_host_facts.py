@@ -1,4 +1,4 @@
-"""What is learned of a host: by readings and by a trial of scripts; shared, dated, contradicted; and silent folders."""
+"""What is learned of a host: by scans and by a trial of scripts; shared, dated, contradicted; and silent folders."""
 
 from __future__ import annotations
 
@@ -152,7 +152,7 @@ async def test_who_may_not_change_settings_proves_and_changes_none(world: World,
     (world.there.parent / "public_html").mkdir()
     wrong = replace(world.site, document_roots=(DocumentRoot(path("/public_html"), f"https://{NAME}/"),))
     await world.nailer.stores.sites.update(wrong, None)
-    changes = Grant(frozenset({Right.LOOK, Right.CHANGE, Right.REMOVE, Right.ACCESS}))
+    changes = Grant(frozenset({Right.LOOK, Right.CHANGE, Right.REMOVE, Right.PERMISSIONS}))
     with acting_as(Acting(Person(99, "orla", grants={world.site.id: changes}))):
         await world.nailer.checks.addresses.prove(wrong)
     now = await world.nailer.stores.sites.get(world.site.id)

@@ -17,7 +17,7 @@ PAGE = "<!doctype html><title>Moss Lane</title><img src=wide.jpg width=300>"
 
 
 async def known(world: World, data: bytes, name: str = "wide.jpg") -> None:
-    """A picture there that a page shows, and a reading of the site."""
+    """A picture there that a page shows, and a scan of the site."""
     write(world.there, "index.html", PAGE)
     write(world.there, name, data)
     await world.nailer.checks.reader.begin(world.account_id, world.site)

@@ -65,13 +65,13 @@ async def test_slips_are_met_in_order_and_mended_step_by_step(web: Web) -> None:
     report = await look(world)
     assert report.marks[-1].words.startswith("403")
     assert {one.what: one.repair for one in report.marks if one.good is False} == {
-        "Run permission": Repair.ACCESS,
+        "Run permission": Repair.PERMISSIONS,
         "Folders above it": Repair.FOLDERS,
         "First bytes": Repair.FIRST_LINE,
         "Line ends": Repair.FIRST_LINE,
-        "What the web answers": Repair.ACCESS,
+        "What the web answers": Repair.PERMISSIONS,
     }
-    await mend(world, Repair.ACCESS)
+    await mend(world, Repair.PERMISSIONS)
     await mend(world, Repair.FOLDERS)
     assert (await look(world)).marks[-1].words.startswith("500")
     await mend(world, Repair.FIRST_LINE)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Tree
-from nailer.core.files.whole import Lack, NotWhole
 from nailer.services.files.folding import folded
 from nailer.sides.memory import MemorySide
 from nailer.sides.side import once
@@ -18,7 +18,7 @@ async def test_a_list_that_was_cut_proves_no_other_spelling() -> None:
     side = MemorySide()
     for name in (b"Img", b"img"):
         await side.make_folder(SitePath((name,)))
-    here, cut = Tree({(): [a_folder("Img")]}), NotWhole(Lack.CUT)
+    here, cut = Tree({(): [a_folder("Img")]}), Incomplete(Lack.CUT)
 
     tree, renamed = await folded(side, SitePath(), Tree({(): [a_folder("img")]}, lacks={(): cut}), here, {})
 

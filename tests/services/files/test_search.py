@@ -8,7 +8,7 @@ from contextlib import aclosing
 import pytest
 
 from nailer.core.files.entry import Entry, Kind, SideName
-from nailer.core.files.search import AccessSought, SearchWanted, parse_days, parse_size
+from nailer.core.files.search import PermissionsSought, SearchWanted, parse_days, parse_size
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import InvalidInput
 from nailer.services.files.search import Hit, Passed, search
@@ -30,9 +30,9 @@ NOW_NS = int((NOON_S + 86_400) * 1e9)
         (SearchWanted(most_bytes=100), {"index.html"}),
         (SearchWanted(newer_days=2, now_ns=NOW_NS), {"index.html", "film.bin", "run.cgi"}),
         (SearchWanted(older_days=100, now_ns=NOW_NS), {"Index-old.HTML"}),
-        (SearchWanted(access=AccessSought.ALL_WRITE), {"film.bin"}),
-        (SearchWanted(access=AccessSought.RUNS), {"run.cgi"}),
-        (SearchWanted(access=AccessSought.ALL_CANNOT_READ), {"run.cgi"}),
+        (SearchWanted(permissions=PermissionsSought.ALL_WRITE), {"film.bin"}),
+        (SearchWanted(permissions=PermissionsSought.RUNS), {"run.cgi"}),
+        (SearchWanted(permissions=PermissionsSought.ALL_CANNOT_READ), {"run.cgi"}),
     ],
     ids=lambda one: " ".join(sorted(one)) if isinstance(one, set) else str(one),
 )
@@ -40,8 +40,8 @@ def test_what_fits(wanted: SearchWanted, names: set[str]) -> None:
     entries: list[Entry] = [
         a_file("index.html", 100),
         a_file("Index-old.HTML", 300, NOON_S - 200 * 86_400),
-        a_file("film.bin", 9_000, access=0o666),
-        a_file("run.cgi", 500, access=0o750),
+        a_file("film.bin", 9_000, permissions=0o666),
+        a_file("run.cgi", 500, permissions=0o750),
         a_folder("img"),
         a_link("www"),
     ]

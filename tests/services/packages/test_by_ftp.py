@@ -1,4 +1,4 @@
-"""Packages and copies over FTP, as servers there are: what they refuse tells little, and not every one sets access."""
+"""Packages and copies over FTP, as servers there are: what they refuse tells little, and not every one sets permissions."""
 
 from __future__ import annotations
 

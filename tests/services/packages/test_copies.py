@@ -27,7 +27,7 @@ async def taken(world: World) -> VerifiedCopy:
 
 
 def look(folder: Path) -> dict[str, tuple[bytes | str, int]]:
-    """Everything below a folder: content (of a link its target) and access."""
+    """Everything below a folder: content (of a link its target) and permissions."""
     found: dict[str, tuple[bytes | str, int]] = {}
     for one in sorted(folder.rglob("*")):
         name = str(one.relative_to(folder))
@@ -56,7 +56,7 @@ async def restored(world: World, copy: VerifiedCopy, *below: bytes) -> None:
 
 
 @pytest.mark.parametrize("seed", range(5))
-async def test_a_copy_restored_is_byte_for_byte_access_and_links_what_it_was(world: World, seed: int) -> None:
+async def test_a_copy_restored_is_byte_for_byte_permissions_and_links_what_it_was(world: World, seed: int) -> None:
     lay_out(world, seed)
     before = look(world.there)
     copy = await taken(world)
@@ -225,7 +225,7 @@ async def test_a_rehearsal_says_what_came_back(world: World) -> None:
     assert known.restore_tested_at is not None
 
 
-async def test_a_rehearsal_lays_down_access_times_and_links_and_leaves_nothing(
+async def test_a_rehearsal_lays_down_permissions_times_and_links_and_leaves_nothing(
     world: World, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     lay_out(world)

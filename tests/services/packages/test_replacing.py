@@ -77,7 +77,7 @@ async def test_a_version_takes_the_place_of_another_and_goes_back(world: World, 
 
 @pytest.mark.parametrize("seed", range(6))
 async def test_replaced_and_back_is_the_identity(world: World, pages: Pages, seed: int) -> None:
-    """Any two versions, any choices: back is byte for byte, access and links, what it was."""
+    """Any two versions, any choices: back is byte for byte, permissions and links, what it was."""
     noise = random.Random(seed)
     names = [
         f"{folder}file-{number}.{ending}"

@@ -26,7 +26,7 @@ from tests.services.packages.test_copies import lay_out, look, taken
 from tests.world import World
 
 
-async def test_a_copy_is_laid_down_here_with_access_and_links(world: World) -> None:
+async def test_a_copy_is_laid_down_here_with_permissions_and_links(world: World) -> None:
     lay_out(world)
     copy = await taken(world)
     restoring = world.nailer.packages.restoring
@@ -78,7 +78,7 @@ async def test_a_copy_stands_beside_what_is_there_now(world: World) -> None:
         "same.txt": Difference.SAME,
         "changed.txt": Difference.CHANGED,
         "gone.txt": Difference.GONE,
-        "open.txt": Difference.ACCESS,
+        "open.txt": Difference.PERMISSIONS,
         "came.txt": Difference.CAME,
     }
     _, found = await restoring.compared(world.site, copy.id)

@@ -65,7 +65,7 @@ async def test_the_room_in_a_package_is_its_size_less_what_lies_in_it(world: Wor
     found = await world.nailer.plans.room.reckon(site, await world.nailer.stores.jobs.get(job_id))
 
     assert world.nailer.plans.room.reckons(site, found.plan.job)
-    assert found.used == Used(7_500, 4, whole=True)  # two files, and the folders htdocs and old
+    assert found.used == Used(7_500, 4, complete=True)  # two files, and the folders htdocs and old
     assert (found.plan.job.room_bytes, found.plan.fit) == (2_500, Fit.SHORT)
     assert found.plan.need.short_by(2_500) == 500
 
@@ -93,7 +93,7 @@ async def test_a_folder_that_cannot_be_read_makes_the_count_a_least(world: World
         replace(world.site, package_bytes=10_000), await world.nailer.stores.jobs.get(job_id)
     )
 
-    assert found.used == Used(0, 2, whole=False)
+    assert found.used == Used(0, 2, complete=False)
 
 
 async def test_how_long_carrying_takes_is_told_by_what_this_site_took_before(world: World) -> None:

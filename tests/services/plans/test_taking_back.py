@@ -6,8 +6,8 @@ from datetime import timedelta
 
 import pytest
 
-from nailer.core.files.access import AccessWish
 from nailer.core.files.entry import SideName
+from nailer.core.files.permissions import PermissionsWish
 from nailer.core.jobs.states import JobState
 from nailer.core.plans.plan import Verdict
 from nailer.errors import InvalidInput
@@ -44,8 +44,10 @@ async def test_everything_since_a_moment_goes_back_newest_first(world: World) ->
         world.account_id, world.site, SideName.THERE, THERE.child(b"new.html"), b"other.html"
     )
     await world.remove(SideName.THERE, "gone")
-    reading = await world.nailer.files.access.read(world.account_id, world.site, SideName.THERE, THERE, [b"a.html"])
-    await world.ended(await world.nailer.files.access.carry_out(world.site, reading, AccessWish("600", "")))
+    reading = await world.nailer.files.permissions.read(
+        world.account_id, world.site, SideName.THERE, THERE, [b"a.html"]
+    )
+    await world.ended(await world.nailer.files.permissions.carry_out(world.site, reading, PermissionsWish("600", "")))
 
     job_id = await world.nailer.plans.take_back.take_back_since(world.account_id, world.site, await oldest(world))
     job = await world.run(job_id)

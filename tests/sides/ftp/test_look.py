@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from nailer.core.connecting.protocol import Protocol
-from nailer.core.files.whole import Lack, Listing
+from nailer.core.files.completeness import Lack, Listing
 from nailer.errors import FileMissing, NailerError
 from nailer.sides.connection import Lane, Manner, SignIn, Wanted
 from nailer.sides.connection_log import ConnectionLog
@@ -104,13 +104,13 @@ async def test_a_folder_that_is_there_is_never_called_missing(tmp_path: Path, fa
 
 
 async def test_thirty_looks_into_a_large_folder_list_it_once(tmp_path: Path) -> None:
-    """Without facts a name's access is only in its folder's listing: size and time are asked for by name."""
+    """Without facts a name's permissions are only in its folder's listing: size and time are asked for by name."""
     for number in range(3000):
         write(tmp_path, f"site/{number}.html")
     async with a_side(tmp_path, "no-facts") as (side, host):
         for number in range(30):
             entry = await side.stat(path(f"/site/{number}.html"))
-            assert entry.access == 0o644
+            assert entry.permissions == 0o644
 
         assert sum(line.startswith("LIST") for line in host.log) == 1
 

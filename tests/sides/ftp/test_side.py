@@ -397,13 +397,13 @@ async def test_what_a_server_cannot_do_is_learned(tmp_path: Path) -> None:
     async with connected(host) as connection:
         side = await connection.channel(Lane.BROWSE)
         with pytest.raises(NotSupported):
-            await side.set_attributes(path("/a"), access=0o600)
+            await side.set_attributes(path("/a"), permissions=0o600)
         with pytest.raises(NotSupported, match="does not allow setting the permissions"):
-            await side.set_attributes(path("/a"), access=0o600)
+            await side.set_attributes(path("/a"), permissions=0o600)
 
         abilities = connection.abilities
 
-    assert (abilities.access, abilities.exact_times, abilities.resume) == (False, False, False)
+    assert (abilities.permissions, abilities.exact_times, abilities.resume) == (False, False, False)
     assert sum(command.startswith("SITE CHMOD") for command in host.commands) == 1, "not asked twice"
 
 
@@ -512,7 +512,7 @@ async def test_a_missing_file_is_told_on_a_server_with_few_words(tmp_path: Path)
 
 async def land(side: Side, name: str, data: bytes = b"x") -> None:
     stamp = Stamp(NOON_S * NS, NS)
-    await side.land(path(name), once(data), access=0o644, stamp=stamp, free=path(f"{name}.free"))
+    await side.land(path(name), once(data), permissions=0o644, stamp=stamp, free=path(f"{name}.free"))
 
 
 async def test_a_renaming_goes_along_with_what_another_line_sends(tmp_path: Path) -> None:

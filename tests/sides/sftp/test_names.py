@@ -53,7 +53,7 @@ def test_names_are_read_as_the_library_reads_them(listed: list[asyncssh.SFTPName
         kind = told if attributes.permissions is None else kind_of_mode(attributes.permissions)
         assert entry.kind is kind
         assert entry.size == ((attributes.size or 0) if kind is Kind.FILE else 0)
-        assert entry.access == (None if attributes.permissions is None else attributes.permissions & 0o7777)
+        assert entry.permissions == (None if attributes.permissions is None else attributes.permissions & 0o7777)
         assert (entry.stamp and entry.stamp.at_s) == attributes.mtime
         named = ("maren", "gannets") if name.longname else None
         numbered = None if attributes.uid is None else (str(attributes.uid), str(attributes.gid))

@@ -47,7 +47,7 @@ async def test_a_file_is_closed_once(served: tuple[SftpSide, SftpHost]) -> None:
     await file.close()
 
     assert host.open_files == 0
-    assert (await side.whole(path("/a.txt")))[1] == b"hello"
+    assert (await side.read_all(path("/a.txt")))[1] == b"hello"
 
 
 @pytest.mark.parametrize("after_s", [0.05, 0.25])
@@ -58,7 +58,7 @@ async def test_whoever_stops_waiting_leaves_no_file_open(
     side, host = served
     write(tmp_path, "a.txt", "x" * 1000)
     host.fault = Slow(0.2)
-    reading = asyncio.create_task(side.whole(path("/a.txt")))
+    reading = asyncio.create_task(side.read_all(path("/a.txt")))
     await asyncio.sleep(after_s)
     reading.cancel()
     with pytest.raises(asyncio.CancelledError):
@@ -78,7 +78,7 @@ async def test_a_write_that_fails_leaves_no_file_open(served: tuple[SftpSide, Sf
         raise FileMissing("The source is gone.")
 
     with pytest.raises(FileMissing):
-        await side.land(path("/a.txt"), failing(), access=0o640)
+        await side.land(path("/a.txt"), failing(), permissions=0o640)
 
     await none_open(host)
 
@@ -109,7 +109,7 @@ async def test_a_server_that_answers_with_less_than_was_asked_is_asked_on(
     (tmp_path / "a.bin").write_bytes(content)
     host.most_read_bytes = most
 
-    assert (await side.whole(path("/a.bin")))[1] == content
+    assert (await side.read_all(path("/a.bin")))[1] == content
     assert b"".join([chunk async for chunk in side.read(path("/a.bin"), start=3)]) == content[3:]
 
 

@@ -1,4 +1,4 @@
-"""Editing, access, renames with references and taking back, over HTTP."""
+"""Editing, permissions, renames with references and taking back, over HTTP."""
 
 from __future__ import annotations
 
@@ -215,7 +215,7 @@ def test_names_that_hurt_are_renamed_here_before_they_go_up(maren: Visitor) -> N
     assert tree(maren.here) == {"pier-end.html": b"x", "index.html": b'<a href="pier-end.html">'}
 
 
-def test_access_of_many_is_counted_set_and_taken_back(maren: Visitor) -> None:
+def test_permissions_of_many_are_counted_set_and_taken_back(maren: Visitor) -> None:
     site = maren.open_site()
     write(maren.there, "a.html", "x").chmod(0o666)
     write(maren.there, "run.cgi", "x").chmod(0o644)
@@ -241,7 +241,7 @@ def test_access_of_many_is_counted_set_and_taken_back(maren: Visitor) -> None:
 @pytest.mark.parametrize(
     ("text", "octal"), [("755", "755"), ("rw-r-----", "640"), ("g-r,o+x", "605"), ("u=rwX,go=rX", "644")]
 )
-def test_each_form_of_access_reads_in_the_others(maren: Visitor, text: str, octal: str) -> None:
+def test_each_form_of_permissions_reads_in_the_others(maren: Visitor, text: str, octal: str) -> None:
     found = maren.client.get("/permissions/read", params={"text": text, "now": "644", "folder": "0"}).json()
 
     assert found["octal"] == octal
@@ -329,10 +329,12 @@ def test_checks_show_scripts_and_risks_and_mend_them(maren: Visitor) -> None:
     assert maren.get(f"{site}/checks").status_code == 200
     assert "run.cgi" in maren.get(f"{site}/checks/scripts").text
     shown = maren.get(f"{site}/checks/script?path={THERE}/cgi-bin/run.cgi").text
-    assert 'data-repair="access"' in shown
+    assert 'data-repair="permissions"' in shown
     assert "anyone can write" in maren.get(f"{site}/checks/permissions").text
 
-    job = maren.post(f"{site}/checks/repair", {"path": f"{THERE}/cgi-bin/run.cgi", "repair": "access"}).json()["job"]
+    job = maren.post(f"{site}/checks/repair", {"path": f"{THERE}/cgi-bin/run.cgi", "repair": "permissions"}).json()[
+        "job"
+    ]
 
     assert ended(maren, str(job)) is JobState.DONE
     assert "No risky permissions" in maren.get(f"{site}/checks/permissions").text

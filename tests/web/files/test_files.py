@@ -289,7 +289,7 @@ def drop(maren: Visitor, site: str, files: dict[str, bytes], *, side: str = "the
     return {"problems": problems, "state": ended(maren, job), "job": job}
 
 
-def test_several_names_come_down_as_a_tar_with_access_and_every_byte_of_a_name(maren: Visitor) -> None:
+def test_several_names_come_down_as_a_tar_with_permissions_and_every_byte_of_a_name(maren: Visitor) -> None:
     site = maren.open_site()
     script = write(maren.there, "site/run.cgi", "#!/bin/sh\n" * 200)
     script.chmod(0o755)

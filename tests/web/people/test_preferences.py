@@ -9,7 +9,7 @@ import re
 from tests.web.conftest import Visitor
 from tests.web.files.test_files import write
 
-USUAL = {"text_px": "13", "column_times": "yes", "column_access": "yes"}
+USUAL = {"text_px": "13", "column_times": "yes", "column_permissions": "yes"}
 
 
 def test_what_is_chosen_changes_the_pages_and_outlasts_the_session(maren: Visitor) -> None:

@@ -152,7 +152,7 @@ BODY = {
     "octal": "777",
     "pinned": True,
     "files": [],
-    "repair": "access",
+    "repair": "permissions",
     "sends": True,
     "number": 1,
 }

@@ -123,7 +123,7 @@ def form(chance: random.Random) -> dict[str, str]:
         "package_mib",
         "clock_offset_h",
         "clock_how",
-        "file_access",
+        "file_permissions",
         "web_address_0",
         "guarded",
         "site_id",

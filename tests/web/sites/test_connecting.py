@@ -163,8 +163,8 @@ def test_settings_come_back_as_they_were_typed(maren: Visitor) -> None:
         old_allowed="yes",
         clock_how="set",
         clock_offset_h="-5.5",
-        file_access="640",
-        folder_access="750",
+        file_permissions="640",
+        folder_permissions="750",
         package_mib="500",
         proxy_kind="socks5",
         proxy_host="socks.example",
@@ -183,7 +183,7 @@ def test_settings_come_back_as_they_were_typed(maren: Visitor) -> None:
 
     assert (stored.protocol, stored.port, stored.charset, stored.connections_most) == ("ftps", 2121, "iso-8859-1", 7)
     assert (stored.passive, stored.old_allowed, stored.clock_offset_s) == (False, True, -19_800)
-    assert (stored.file_access, stored.folder_access, stored.package_bytes) == (0o640, 0o750, 500 * 1024**2)
+    assert (stored.file_permissions, stored.folder_permissions, stored.package_bytes) == (0o640, 0o750, 500 * 1024**2)
     assert [str(one.folder) for one in stored.document_roots] == ["/htdocs", "/shop"]
     for value in ("2121", "-5.5", "640", "socks.example", "https://shop.mosslane.example/", "~/.ssh/id"):
         assert f'value="{value}"' in page
@@ -195,7 +195,7 @@ def test_settings_come_back_as_they_were_typed(maren: Visitor) -> None:
         ("port", "0"),
         ("connections_most", "99"),
         ("clock_offset_h", "noon"),
-        ("file_access", "999"),
+        ("file_permissions", "999"),
         ("proxy_kind", "socks5"),
         ("user_name", ""),
         ("user_name", "two\x07names"),

@@ -1,5 +1,5 @@
-"""What keeps a script from running, in the order in which it is met: place, name, access, first line, interpreter, syntax,
-and what the web answers. Each slip has a repair of one step (POSIX, execve; RFC 3875)."""
+"""What keeps a script from running, in the order in which it is met: place, name, permissions, first line, interpreter,
+syntax, and what the web answers. Each slip has a repair of one step (POSIX, execve; RFC 3875)."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nailer.core.check.live import Fetched
-from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry
+from nailer.core.files.permissions import octal
 
 ENDINGS = (b".cgi", b".pl", b".py", b".rb", b".sh", b".fcgi")
 _BOM = b"\xef\xbb\xbf"
@@ -20,7 +20,7 @@ _FIRST = re.compile(rb"#!\s*(?P<path>/\S+)(?P<rest>[^\n]*)")
 class Repair(StrEnum):
     """What one step can mend."""
 
-    ACCESS = "access"
+    PERMISSIONS = "permissions"
     FOLDERS = "folders"
     FIRST_LINE = "first-line"
     TAKE_DOWN = "take-down"
@@ -44,26 +44,30 @@ def is_script(name: bytes) -> bool:
     return name.lower().endswith(ENDINGS)
 
 
-def of_access(entry: Entry) -> ScriptMark:
+def of_permissions(entry: Entry) -> ScriptMark:
     """Whether the web server may run it, and nobody else may change it: many hosts refuse what others can write."""
-    access = entry.access
-    if access is None:
+    permissions = entry.permissions
+    if permissions is None:
         return ScriptMark("Run permission", None, "the server does not report permissions")
-    if access & 0o022:
-        words = f"{octal(access)}: others can change it, and many hosts refuse to run such a script"
-        return ScriptMark("Run permission", False, words, Repair.ACCESS)
-    if access & 0o555 != 0o555:
-        words = f"{octal(access)}: not everyone can read and run it"
-        return ScriptMark("Run permission", False, words, Repair.ACCESS)
-    return ScriptMark("Run permission", True, f"{octal(access)}, everyone may run it")
+    if permissions & 0o022:
+        words = f"{octal(permissions)}: others can change it, and many hosts refuse to run such a script"
+        return ScriptMark("Run permission", False, words, Repair.PERMISSIONS)
+    if permissions & 0o555 != 0o555:
+        words = f"{octal(permissions)}: not everyone can read and run it"
+        return ScriptMark("Run permission", False, words, Repair.PERMISSIONS)
+    return ScriptMark("Run permission", True, f"{octal(permissions)}, everyone may run it")
 
 
 def of_folders(folders: list[tuple[str, int | None]]) -> ScriptMark:
-    """Whether every folder above it can be entered by everybody; each with its access."""
-    closed = [f"{name} ({octal(access)})" for name, access in folders if access is not None and not access & 0o001]
+    """Whether every folder above it can be entered by everybody; each with its permissions."""
+    closed = [
+        f"{name} ({octal(permissions)})"
+        for name, permissions in folders
+        if permissions is not None and not permissions & 0o001
+    ]
     if closed:
         return ScriptMark("Folders above it", False, f"no one else may enter {', '.join(closed)}", Repair.FOLDERS)
-    if any(access is None for _, access in folders):
+    if any(permissions is None for _, permissions in folders):
         return ScriptMark("Folders above it", None, "the server does not say who may enter them")
     return ScriptMark("Folders above it", True, "can be entered")
 
@@ -159,7 +163,10 @@ def of_answer(answer: Fetched | None) -> ScriptMark:
             return ScriptMark(what, False, "404: scripts are looked for in another folder, or under another name")
         case 403:
             return ScriptMark(
-                what, False, "403: the server does not allow this script, or no scripts in this folder", Repair.ACCESS
+                what,
+                False,
+                "403: the server does not allow this script, or no scripts in this folder",
+                Repair.PERMISSIONS,
             )
         case status if status >= 500:
             detail = f" “{answer.trouble}”" if answer.trouble else ""

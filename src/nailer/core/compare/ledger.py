@@ -64,7 +64,7 @@ class SortBy(StrEnum):
     JOINT = "joint"
     THERE_SIZE = "there-size"
     THERE_TIME = "there-time"
-    ACCESS = "access"
+    PERMISSIONS = "permissions"
 
 
 @dataclass(frozen=True, slots=True)
@@ -205,8 +205,8 @@ def _sort_value(row: LedgerRow, sort: SortBy) -> int:
             return here.stamp.at_ns if here and here.stamp else -(2**62)
         case SortBy.THERE_TIME:
             return there.stamp.at_ns if there and there.stamp else -(2**62)
-        case SortBy.ACCESS:
-            return row.entry.access if row.entry.access is not None else -1
+        case SortBy.PERMISSIONS:
+            return row.entry.permissions if row.entry.permissions is not None else -1
         case SortBy.JOINT:
             return _JOINT_ORDER[row.standing.joint]
         case SortBy.NAME | SortBy.KIND:

@@ -14,7 +14,7 @@ class Abilities:
     """
 
     software: str = ""
-    access: bool | None = None
+    permissions: bool | None = None
     times: bool | None = None
     exact_times: bool | None = None
     links: bool | None = None
@@ -36,7 +36,7 @@ class Said:
 
 _WORDS: tuple[tuple[str, str, str, str], ...] = (
     (
-        "access",
+        "permissions",
         "Permissions",
         "can be read and set",
         "cannot be set: the server decides the permissions of uploaded files",
@@ -89,7 +89,7 @@ _WORDS: tuple[tuple[str, str, str, str], ...] = (
 def in_words(abilities: Abilities) -> list[Said]:
     """Every ability with what it means, for the person.
 
-    >>> in_words(Abilities(access=False))[0].meaning
+    >>> in_words(Abilities(permissions=False))[0].meaning
     'cannot be set: the server decides the permissions of uploaded files'
     """
     said = []

@@ -1,1 +1,1 @@
-"""What a file is: its entry, path, names, access, text, and what a listing tells of it."""
+"""What a file is: its entry, path, names, permissions, text, and what a listing tells of it."""

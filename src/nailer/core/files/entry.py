@@ -52,8 +52,8 @@ class Stamp:
 class Entry:
     """One name in a folder.
 
-    `name` is the raw bytes of the last path part. `size` is in bytes (0 for folders). `stamp`, `access`, `owner` and
-    `group` are None where the side did not say. `access` holds the twelve permission bits. `target` is what a link
+    `name` is the raw bytes of the last path part. `size` is in bytes (0 for folders). `stamp`, `permissions`, `owner` and
+    `group` are None where the side did not say. `permissions` holds the twelve permission bits. `target` is what a link
     points to, as it is written in the link. `leads_to` is the kind a link ends at; None for a broken link. `owner_id` is the
     owner's number where the side gives one.
     """
@@ -62,7 +62,7 @@ class Entry:
     kind: Kind
     size: int = 0
     stamp: Stamp | None = None
-    access: int | None = None
+    permissions: int | None = None
     owner: str | None = None
     group: str | None = None
     target: bytes | None = None

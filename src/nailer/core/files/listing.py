@@ -5,7 +5,7 @@ DOS printed. Both show the server's own wall clock; recent files come without a 
 Every stamp says how coarse it is: a listing that shows only days must not make a file look changed.
 
 Rows end with CR LF, and names may hold a bare LF: a server prints such a name as it is. A row that cannot be read costs that
-row and is counted; a listing with such rows is not known to be whole (`core/whole.py`).
+row and is counted; a listing with such rows is not known to be whole (`core/files/completeness.py`).
 """
 
 from __future__ import annotations
@@ -123,7 +123,7 @@ def parse_facts(line: bytes) -> Facts | None:
     must be known: the kind, and the size of a file. Times are UTC; one that cannot be is not known.
 
     >>> one = parse_facts(b"type=file;size=9;modify=20261123104209.5;UNIX.mode=0644; sailings.json")
-    >>> one.entry.name, one.entry.size, oct(one.entry.access), one.entry.stamp.precision_ns
+    >>> one.entry.name, one.entry.size, oct(one.entry.permissions), one.entry.stamp.precision_ns
     (b'sailings.json', 9, '0o644', 100000000)
     """
     written, blank, name = line.partition(b" ")
@@ -145,7 +145,7 @@ def parse_facts(line: bytes) -> Facts | None:
         kind=kind,
         size=size,
         stamp=parse_time(facts[b"modify"]) if b"modify" in facts else None,
-        access=_octal(facts.get(b"unix.mode")),
+        permissions=_octal(facts.get(b"unix.mode")),
         owner=_text(facts.get(b"unix.ownername") or facts.get(b"unix.owner") or facts.get(b"unix.uid")),
         group=_text(facts.get(b"unix.groupname") or facts.get(b"unix.group") or facts.get(b"unix.gid")),
         target=target,
@@ -161,21 +161,21 @@ def parse_facts_rows(lines: Iterable[bytes], *, bare: bool = False) -> Rows:
     entries: list[Entry] = []
     unread: list[bytes] = []
     itself = False
-    whole_before = False
+    complete_before = False
     for line in lines:
         facts = parse_facts(line)
         if facts is None:
-            before = entries.pop().name if bare and whole_before and entries else None
+            before = entries.pop().name if bare and complete_before and entries else None
             unread.append(line if before is None else before + b" / " + line)
-            whole_before = False
+            complete_before = False
         elif facts.is_own or facts.entry.name in (b".", b".."):
-            itself, whole_before = True, False
+            itself, complete_before = True, False
         elif _is_no_name(facts.entry.name):
             unread.append(line)
-            whole_before = False
+            complete_before = False
         else:
             entries.append(facts.entry)
-            whole_before = True
+            complete_before = True
     return Rows(*_told_once(entries, unread), shows_itself=itself)
 
 
@@ -291,15 +291,15 @@ def _easily_parsed(line: bytes) -> Entry | None:
     if not tab or not name:
         return None
     said = {fact[:1]: fact[1:] for fact in facts[1:].split(b",") if fact}
-    size, changed, access = (said.get(letter, b"") for letter in (b"s", b"m", b"u"))
+    size, changed, permissions = (said.get(letter, b"") for letter in (b"s", b"m", b"u"))
     kind = Kind.FOLDER if b"/" in said else Kind.FILE if b"r" in said else Kind.OTHER
-    bits = access.removeprefix(b"p")
+    bits = permissions.removeprefix(b"p")
     return Entry(
         name,
         kind,
         int(size) if kind is Kind.FILE and size.isdigit() and len(size) <= 18 else 0,
         Stamp.seconds(int(changed)) if changed.isdigit() and len(changed) <= 11 else None,
-        int(bits, 8) & 0o7777 if bits and access.startswith(b"p") and not bits.strip(b"01234567") else None,
+        int(bits, 8) & 0o7777 if bits and permissions.startswith(b"p") and not bits.strip(b"01234567") else None,
     )
 
 
@@ -334,7 +334,7 @@ def _unix_entry(found: re.Match[bytes], owner: bytes | None, group: bytes | None
         kind=kind,
         size=size,
         stamp=_list_time(found["when"], clock),
-        access=_bits(found["mode"]),
+        permissions=_bits(found["mode"]),
         owner=_text(owner),
         group=_text(group),
         target=target,

@@ -1,4 +1,5 @@
-"""What is looked for in a tree: by name, size, age, kind and access. Text inside is asked for here and read elsewhere."""
+"""What is looked for in a tree: by name, size, age, kind and permissions. Text inside is asked for here and read
+elsewhere."""
 
 from __future__ import annotations
 
@@ -22,7 +23,7 @@ _NOT_TEXT = re.compile(
 )
 
 
-class AccessSought(StrEnum):
+class PermissionsSought(StrEnum):
     """Permissions that are looked for."""
 
     ANY = ""
@@ -44,7 +45,7 @@ class SearchWanted:
     most_bytes: int | None = None
     newer_days: float | None = None
     older_days: float | None = None
-    access: AccessSought = AccessSought.ANY
+    permissions: PermissionsSought = PermissionsSought.ANY
     inside: str = ""
     now_ns: int = 0
 
@@ -59,7 +60,7 @@ class SearchWanted:
             and self._fits_name(entry)
             and self._fits_size(entry)
             and self._fits_age(entry)
-            and self._fits_access(entry)
+            and self._fits_permissions(entry)
         )
 
     def may_hold_text(self, entry: Entry) -> bool:
@@ -91,16 +92,16 @@ class SearchWanted:
             self.older_days is None or days >= self.older_days
         )
 
-    def _fits_access(self, entry: Entry) -> bool:
-        if self.access is AccessSought.ANY:
+    def _fits_permissions(self, entry: Entry) -> bool:
+        if self.permissions is PermissionsSought.ANY:
             return True
-        if entry.access is None or entry.kind is Kind.LINK:
+        if entry.permissions is None or entry.kind is Kind.LINK:
             return False
-        if self.access is AccessSought.ALL_WRITE:
-            return bool(entry.access & 0o002)
-        if self.access is AccessSought.ALL_CANNOT_READ:
-            return not entry.access & 0o004
-        return entry.is_file and bool(entry.access & 0o111)
+        if self.permissions is PermissionsSought.ALL_WRITE:
+            return bool(entry.permissions & 0o002)
+        if self.permissions is PermissionsSought.ALL_CANNOT_READ:
+            return not entry.permissions & 0o004
+        return entry.is_file and bool(entry.permissions & 0o111)
 
 
 def parse_size(text: str) -> int | None:

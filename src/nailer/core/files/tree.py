@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry
-from nailer.core.files.whole import NotWhole
 
 Below = tuple[bytes, ...]
 
@@ -21,7 +21,7 @@ class Tree:
 
     folders: Mapping[Below, Sequence[Entry]]
     problems: Mapping[Below, str] = field(default_factory=dict)
-    lacks: Mapping[Below, NotWhole] = field(default_factory=dict)
+    lacks: Mapping[Below, Incomplete] = field(default_factory=dict)
     missing: bool = False
     ruled_out: frozenset[Below] = frozenset()
 
@@ -62,7 +62,7 @@ class Tree:
             if entry.is_folder:
                 yield from self.under(below)
 
-    def whole_under(self, top: Below) -> bool:
+    def is_complete_under(self, top: Below) -> bool:
         """True where a folder and everything below it is known to have been read."""
         return not any(below[: len(top)] == top for unsure in (self.problems, self.lacks) for below in unsure)
 

@@ -8,7 +8,7 @@ from enum import StrEnum
 class JobKind(StrEnum):
     """What a job does: carries between the sides, takes what a browser sends, removes, takes changes back, copies
     within a side or from one site to another, moves within a side, unpacks an archive, writes what was prepared
-    here (e.g. in the editor), sets access, brings one end of a pair into sync with the other, or builds a version of a
+    here (e.g. in the editor), sets permissions, brings one end of a pair into sync with the other, or builds a version of a
     package under a hidden name, which whoever exchanges the two takes back."""
 
     TRANSFER = "transfer"
@@ -19,6 +19,6 @@ class JobKind(StrEnum):
     MOVE = "move"
     UNPACK = "unpack"
     WRITE = "write"
-    ACCESS = "access"
+    PERMISSIONS = "permissions"
     SYNC = "sync"
     BUILD = "build"

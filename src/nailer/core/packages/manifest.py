@@ -1,5 +1,5 @@
-"""Manifests of verified copies: every name of a folder with hash, access, time and links; when a copy is whole, and what
-restoring it does."""
+"""Manifests of verified copies: every name of a folder with hash, permissions, time and links; when a copy is whole, and
+what restoring it does."""
 
 from __future__ import annotations
 
@@ -59,18 +59,26 @@ def _row(one: Copied) -> list[Any]:
     stamp = [entry.stamp.at_ns, entry.stamp.precision_ns] if entry.stamp is not None else None
     target = entry.target.decode("latin-1") if entry.target is not None else None
     below = [name.decode("latin-1") for name in one.below]
-    return [below, entry.kind.value, entry.size, stamp, entry.access, target, one.digest.hex() if one.digest else None]
+    return [
+        below,
+        entry.kind.value,
+        entry.size,
+        stamp,
+        entry.permissions,
+        target,
+        one.digest.hex() if one.digest else None,
+    ]
 
 
 def _copied(row: Sequence[Any]) -> Copied:
-    below, kind, size, stamp, access, target, digest = row
+    below, kind, size, stamp, permissions, target, digest = row
     names = tuple(name.encode("latin-1") for name in below)
     entry = Entry(
         names[-1],
         Kind(kind),
         size,
         Stamp(*stamp) if stamp else None,
-        access,
+        permissions,
         target=target.encode("latin-1") if target is not None else None,
     )
     return Copied(names, entry, bytes.fromhex(digest) if digest else None)
@@ -101,8 +109,8 @@ def _same(one: Entry | None, other: Entry | None) -> bool:
     if one is None or other is None or one.kind is not other.kind:
         return False
     if one.is_file:
-        return (one.size, one.stamp, one.access) == (other.size, other.stamp, other.access)
-    return (one.target, one.access) == (other.target, other.access)
+        return (one.size, one.stamp, one.permissions) == (other.size, other.stamp, other.permissions)
+    return (one.target, one.permissions) == (other.target, other.permissions)
 
 
 def still_known(entry: Entry, copied: Copied | None, read_at_s: float) -> bytes | None:
@@ -145,16 +153,16 @@ class RestoreStep:
 
     copied: Copied
     now: Entry | None
-    access_only: bool = False
+    permissions_only: bool = False
 
 
 class Difference(StrEnum):
-    """How a name stands to its copy: as it was, changed, with another access, gone, or come since; or of the same size,
+    """How a name stands to its copy: as it was, changed, with other permissions, gone, or come since; or of the same size,
     with a time that cannot tell whether it changed."""
 
     SAME = "as it was"
     CHANGED = "changed since"
-    ACCESS = "has different permissions"
+    PERMISSIONS = "has different permissions"
     GONE = "removed since"
     CAME = "added since"
     UNSURE = "unclear from its time"
@@ -163,7 +171,7 @@ class Difference(StrEnum):
 def difference(then: Entry | None, now: Entry | None, read_at_s: float) -> Difference:
     """How what is there now stands to what was copied, by a copy that was begun at `read_at_s`. A file of the same size and
     time is the same where a change after that would have shown in its time; of a folder only whether it is there, and its
-    access."""
+    permissions."""
     if then is None or now is None:
         return Difference.CAME if then is None else Difference.GONE
     if now.kind is not then.kind:
@@ -175,8 +183,8 @@ def difference(then: Entry | None, now: Entry | None, read_at_s: float) -> Diffe
             return Difference.CHANGED
         if not _tells(now, read_at_s):
             return Difference.UNSURE
-    is_same = then.access is None or now.access in (None, then.access)
-    return Difference.SAME if is_same else Difference.ACCESS
+    is_same = then.permissions is None or now.permissions in (None, then.permissions)
+    return Difference.SAME if is_same else Difference.PERMISSIONS
 
 
 def _tells(entry: Entry, read_at_s: float) -> bool:
@@ -201,8 +209,8 @@ def restore_steps(manifest: Manifest, now: Tree, found: Mapping[Below, Differenc
         match found.get(one.below):
             case Difference.GONE | Difference.CHANGED | Difference.UNSURE:
                 yield RestoreStep(one, there.get(one.below))
-            case Difference.ACCESS:
-                yield RestoreStep(one, there.get(one.below), access_only=True)
+            case Difference.PERMISSIONS:
+                yield RestoreStep(one, there.get(one.below), permissions_only=True)
 
 
 def _at(entry: Entry) -> int | None:

@@ -203,7 +203,7 @@ def outcome(
     new: Manifest,
 ) -> Manifest:
     """What the folder is afterwards. `written` are the hash and the bytes of each text that was joined. What stays out of it
-    is as it was in the old one, which is kept. A file that was there keeps its access, a folder too."""
+    is as it was in the old one, which is kept. A file that was there keeps its permissions, a folder too."""
     before = _named(old)
     names: dict[Below, Copied] = {}
     for row in rows:
@@ -223,7 +223,7 @@ def outcome(
 def _one(row: PackageRow, taken: Take | None, written: Mapping[Below, tuple[bytes, int]]) -> Copied | None:
     match taken:
         case Take.NEW if row.new is not None:
-            return _with_access_of(row.old, row.new)
+            return _with_permissions_of(row.old, row.new)
         case Take.OLD | Take.CARRY:
             return row.old
         case Take.JOINED if row.below in written and row.old is not None:
@@ -233,7 +233,7 @@ def _one(row: PackageRow, taken: Take | None, written: Mapping[Below, tuple[byte
             return None
 
 
-def _with_access_of(old: Copied | None, new: Copied) -> Copied:
-    if old is None or old.entry.kind is not new.entry.kind or old.entry.access is None:
+def _with_permissions_of(old: Copied | None, new: Copied) -> Copied:
+    if old is None or old.entry.kind is not new.entry.kind or old.entry.permissions is None:
         return new
-    return replace(new, entry=replace(new.entry, access=old.entry.access))
+    return replace(new, entry=replace(new.entry, permissions=old.entry.permissions))

@@ -201,7 +201,7 @@ class _Making:
             return False
         gone = []
         if target.is_folder:
-            if not self._own.whole_under(below):
+            if not self._own.is_complete_under(below):
                 self.left.append((below, "not all of what is in the way could be read"))
                 return False
             for inside, entry in self._own.under(below):

@@ -45,7 +45,7 @@ class Column(StrEnum):
 
     TIMES = "times"
     KIND = "kind"
-    ACCESS = "access"
+    PERMISSIONS = "permissions"
 
 
 class Act(StrEnum):

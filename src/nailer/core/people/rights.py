@@ -18,7 +18,7 @@ class Right(StrEnum):
     DOWNLOAD = "download"
     CHANGE = "change"
     REMOVE = "remove"
-    ACCESS = "access"
+    PERMISSIONS = "permissions"
     SYNC = "sync"
     CONNECTION = "connection"
     SETTINGS = "settings"
@@ -29,7 +29,7 @@ RIGHT_WORDS: dict[Right, str] = {
     Right.DOWNLOAD: "download",
     Right.CHANGE: "upload and edit",
     Right.REMOVE: "remove files",
-    Right.ACCESS: "set permissions",
+    Right.PERMISSIONS: "set permissions",
     Right.SYNC: "sync",
     Right.CONNECTION: "view the connection",
     Right.SETTINGS: "change settings",
@@ -122,4 +122,4 @@ def right_for(kind: JobKind, to_side: SideName) -> Right:
     return _FOR_JOBS.get(kind, Right.CHANGE)
 
 
-_FOR_JOBS = {JobKind.REMOVE: Right.REMOVE, JobKind.ACCESS: Right.ACCESS, JobKind.SYNC: Right.SYNC}
+_FOR_JOBS = {JobKind.REMOVE: Right.REMOVE, JobKind.PERMISSIONS: Right.PERMISSIONS, JobKind.SYNC: Right.SYNC}

@@ -28,7 +28,7 @@ class Action(StrEnum):
     REMOVE_FOLDER = "remove-folder"
     RESTORE = "restore"
     MOVE = "move"
-    SET_ACCESS = "set-access"
+    SET_PERMISSIONS = "set-permissions"
 
 
 class Verdict(StrEnum):

@@ -9,8 +9,8 @@ from datetime import datetime
 from enum import StrEnum
 
 from nailer.core.check.live import Fetched
-from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry
+from nailer.core.files.permissions import octal
 from nailer.core.files.sitepath import SitePath
 from nailer.core.site.error_log import LogLine, LogTail
 from nailer.core.words import size_text
@@ -27,7 +27,7 @@ class Next(StrEnum):
     ADDRESS = "check the addresses"
     PROVE = "prove which folder answers"
     EDIT = "open the file"
-    ACCESS = "set its permissions"
+    PERMISSIONS = "set its permissions"
     TAKE_BACK = "take the change back"
     SEND = "send it from here"
     RENAME = "fix the name"
@@ -53,10 +53,10 @@ class ChangedLately:
 @dataclass(frozen=True, slots=True)
 class PageEvidence:
     """What was looked at for one address. `path` is the file there that it leads to (None: outside the document roots),
-    `entry` what is there, `entry_here` its counterpart, `other` a name that differs in writing. `chain` is the access of
-    every folder above it and of itself (None: the server does not say). `visible` counts letters that a visitor sees (None:
-    no page of text). `log` None: `no_log` says why. `room` are bytes left (None: not known). `missing` are things that the
-    page refers to and does not get. `not_looked` says what could not be looked at, and why.
+    `entry` what is there, `entry_here` its counterpart, `other` a name that differs in writing. `chain` has the permissions
+    of every folder above it and of itself (None: the server does not say). `visible` counts letters that a visitor sees
+    (None: no page of text). `log` None: `no_log` says why. `room` are bytes left (None: not known). `missing` are things
+    that the page refers to and does not get. `not_looked` says what could not be looked at, and why.
     `knows_there` and `knows_here`: whether what is under the path on that side could be looked at, so that nothing found
     means nothing there."""
 
@@ -101,10 +101,10 @@ class PageEvidence:
     @property
     def shut(self) -> tuple[SitePath, int] | None:
         """The first name on the way that the web server may not enter, or may not read."""
-        for path, access in self.chain:
+        for path, permissions in self.chain:
             wanted = 0o004 if path == self.path else 0o001
-            if access is not None and not access & wanted:
-                return path, access
+            if permissions is not None and not permissions & wanted:
+                return path, permissions
         return None
 
     @property
@@ -149,9 +149,11 @@ def _asks(seen: PageEvidence) -> Lead | None:
 def _shut(seen: PageEvidence) -> Lead | None:
     if seen.shut is None or seen.is_well:
         return None
-    path, access = seen.shut
+    path, permissions = seen.shut
     what = "read" if path == seen.path else "enter"
-    return Lead(f"{path} has permissions {octal(access)}: the web server may not {what} it.", Next.ACCESS, path)
+    return Lead(
+        f"{path} has permissions {octal(permissions)}: the web server may not {what} it.", Next.PERMISSIONS, path
+    )
 
 
 def _forbidden(seen: PageEvidence) -> Lead | None:

@@ -1,4 +1,4 @@
-"""What a reading of a site finds, said to a person: what visitors notice, where, and what can be done about it."""
+"""What a scan of a site finds, said to a person: what visitors notice, where, and what can be done about it."""
 
 from __future__ import annotations
 

@@ -25,7 +25,7 @@ from nailer.core.check.markup import depth, tags
 
 # The tree of a page costs the square of its depth; browsers stop at 512.
 _DEEPEST = 600
-LARGEST_BYTES = 2_000_000  # pages and styles beyond that are not read: the reading says which
+LARGEST_BYTES = 2_000_000  # pages and styles beyond that are not read: the scan says which
 
 
 class Use(StrEnum):
@@ -80,11 +80,11 @@ _ENDINGS: tuple[tuple[re.Pattern[bytes], str], ...] = tuple(
 _NAMES = {b"manifest.json": "manifest", b"site.webmanifest": "manifest", b"robots.txt": "robots", b".htaccess": "text"}
 
 
-def reading_of(name: bytes) -> str:
+def syntax_of(name: bytes) -> str:
     """How a file is read for links, by its name: `page`, `program`, `style`, `text`, `manifest`, `xml`, `robots`; '' where
     it is not.
 
-    >>> reading_of(b"INDEX.HTM"), reading_of(b"site.css"), reading_of(b"pier.png"), reading_of(b"manifest.json")
+    >>> syntax_of(b"INDEX.HTM"), syntax_of(b"site.css"), syntax_of(b"pier.png"), syntax_of(b"manifest.json")
     ('page', 'style', '', 'manifest')
     """
     if (named := _NAMES.get(name.lower())) is not None:
@@ -101,7 +101,7 @@ def links_in(name: bytes, data: bytes) -> FileLinks:
     >>> [one.address for one in links_in(b"a.css", b"@import 'b.css'; p { background: url( img/a.png ) }").links]
     ['b.css', 'img/a.png']
     """
-    how = reading_of(name)
+    how = syntax_of(name)
     read = _READERS.get(how)
     return read(text_of(data)) if read is not None else FileLinks()
 

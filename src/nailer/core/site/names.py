@@ -1,4 +1,4 @@
-"""Names of a side of a site as a reading found them: is a path there, is it written otherwise, is it unknown."""
+"""Names of a side of a site as a scan found them: is a path there, is it written otherwise, is it unknown."""
 
 from __future__ import annotations
 

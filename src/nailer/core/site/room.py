@@ -16,7 +16,7 @@ class RoomTaken:
 
     size: int = 0
     names: int = 0
-    whole: bool = True
+    complete: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,8 +60,8 @@ def weights(tree: Tree) -> dict[Below, RoomTaken]:
             if one.is_file:
                 size += one.size
             elif one.is_folder:
-                inside = found.get((*folder, one.name), RoomTaken(whole=False))
-                size, names, whole = size + inside.size, names + inside.names, whole and inside.whole
+                inside = found.get((*folder, one.name), RoomTaken(complete=False))
+                size, names, whole = size + inside.size, names + inside.names, whole and inside.complete
         found[folder] = RoomTaken(size, names, whole)
     return found
 
@@ -74,7 +74,7 @@ def tiles(tree: Tree, folder: Below, found: Mapping[Below, RoomTaken], *, most: 
         weight = RoomTaken(
             sum(one.weight.size for one in rest),
             sum(one.weight.names for one in rest),
-            all(one.weight.whole for one in rest),
+            all(one.weight.complete for one in rest),
         )
         shown.append(Tile(b"", False, weight, rest=len(rest)))
     return shown
@@ -90,7 +90,7 @@ def _tile(tree: Tree, folder: Below, entry: Entry, found: Mapping[Below, RoomTak
         stamp = entry.stamp.at_ns if entry.stamp else None
         return Tile(entry.name, False, RoomTaken(size, 1), kind_by_name(entry.name), stamp)
     below = (*folder, entry.name)
-    weight = found.get(below, RoomTaken(whole=False))
+    weight = found.get(below, RoomTaken(complete=False))
     sizes: dict[FileKind | None, int] = {}
     newest: int | None = None
     for _, one in tree.under(below):
@@ -100,7 +100,7 @@ def _tile(tree: Tree, folder: Below, entry: Entry, found: Mapping[Below, RoomTak
             if one.stamp is not None:
                 newest = max(newest or 0, one.stamp.at_ns)
     kind = max(sizes, key=lambda one: sizes[one]) if sizes else None
-    return Tile(entry.name, True, RoomTaken(weight.size, weight.names + 1, weight.whole), kind, newest)
+    return Tile(entry.name, True, RoomTaken(weight.size, weight.names + 1, weight.complete), kind, newest)
 
 
 def squarified(sizes: Sequence[int], box: Box) -> list[Box]:
@@ -159,7 +159,7 @@ def _laid(row: Sequence[float], box: Box) -> tuple[list[Box], Box]:
 def grown(
     before: Mapping[Below, RoomTaken], now: Mapping[Below, RoomTaken], *, most: int = 5
 ) -> list[tuple[Below, int]]:
-    """The folders that grew or shrank most between two readings, each with its bytes. Of a folder and the only one below it
+    """The folders that grew or shrank most between two scans, each with its bytes. Of a folder and the only one below it
     that changed as much, the deeper one is named. What was not read whole both times is left out.
 
     >>> grown({(): RoomTaken(5), (b"a",): RoomTaken(5)}, {(): RoomTaken(9), (b"a",): RoomTaken(9)})
@@ -168,9 +168,9 @@ def grown(
     changes = {
         folder: weight.size - before[folder].size if folder in before else weight.size
         for folder, weight in now.items()
-        if weight.whole and (folder not in before or before[folder].whole)
+        if weight.complete and (folder not in before or before[folder].complete)
     }
-    changes |= {folder: -weight.size for folder, weight in before.items() if folder not in now and weight.whole}
+    changes |= {folder: -weight.size for folder, weight in before.items() if folder not in now and weight.complete}
     told = {
         folder: change
         for folder, change in changes.items()

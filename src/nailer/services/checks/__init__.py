@@ -1,4 +1,4 @@
-"""What one reading of a site tells: findings, references, room, savings; and plans that mend them."""
+"""What one scan of a site tells: findings, references, room, savings; and plans that mend them."""
 
 from __future__ import annotations
 
@@ -6,10 +6,10 @@ from nailer.services.checks.addresses import AddressKnown, Reaching
 from nailer.services.checks.door import Checks
 from nailer.services.checks.ground import need_whole
 from nailer.services.checks.known import MAP, PageKnown, RoomKnown, SavingsKnown, SiteKnown
-from nailer.services.checks.reader import SiteLearned
+from nailer.services.checks.scanner import SiteLearned
 from nailer.services.checks.views import AskedFor, PageView, SideView, Viewer
 from nailer.store.checks.findings import StoredFinding
-from nailer.store.checks.readings import StoredReading
+from nailer.store.checks.scans import StoredScan
 
 __all__ = [
     "MAP",
@@ -25,7 +25,7 @@ __all__ = [
     "SiteKnown",
     "SiteLearned",
     "StoredFinding",
-    "StoredReading",
+    "StoredScan",
     "Viewer",
     "need_whole",
 ]

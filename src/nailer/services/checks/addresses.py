@@ -83,7 +83,7 @@ class Addresses:
         self._browse: Browse = files.browse
         self._live = editing.live_check
         self._facts = stores.findings
-        self._readings = stores.readings
+        self._scans = stores.scans
         self._reaching = reaching
         self._sites = stores.sites
         self._trials = trials
@@ -186,9 +186,9 @@ class Addresses:
         return found, why
 
     async def _serves_this(self, site: Site, root: DocumentRoot, ways: Sequence[WayIn]) -> bool | None:
-        """True where what is fetched is what lies in the document root, as far as a reading knows its first page. Another
+        """True where what is fetched is what lies in the document root, as far as a scan knows its first page. Another
         content proves nothing: a program's answer is never its text, and a page may have changed since."""
-        known = await self._readings.digests(site.id)
+        known = await self._scans.digests(site.id)
         digests = {digest for path, digest in known.items() if path.parent == root.folder}
         return True if digests & {way.digest for way in ways if way.end and way.digest} else None
 

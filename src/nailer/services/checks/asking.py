@@ -1,4 +1,4 @@
-"""Asking the web about what a reading suspects: nothing is called missing or exposed that its address does not prove."""
+"""Asking the web about what a scan suspects: nothing is called missing or exposed that its address does not prove."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from nailer.core.site.first_page import (
 from nailer.core.site.graph import BrokenReference, Fault, Graph, RefersAt
 from nailer.core.site.links import Use
 from nailer.core.site.names import Names
-from nailer.core.site.reading import ReadFile
+from nailer.core.site.read_files import ReadFile
 from nailer.core.words import size_text
 from nailer.services.checks.addresses import Addresses
 from nailer.services.checks.ground import roots_there

@@ -134,9 +134,9 @@ class BrokenPages:
             other = names.other_writing(path)
         above = path.ancestors()[1:-1]
         found = await asyncio.gather(*(_stat(side, one, not_looked) for one in above))
-        chain = [(one, seen.access if seen is not None else None) for one, seen in zip(above, found, strict=True)]
+        chain = [(one, seen.permissions if seen is not None else None) for one, seen in zip(above, found, strict=True)]
         if entry is not None:
-            chain.append((path, entry.access))
+            chain.append((path, entry.permissions))
         by_time = [
             ChangedLately(path.parent.child(one.name), _time(one), "changed by its time")
             for one in listing
@@ -229,7 +229,7 @@ class BrokenPages:
         return [_of_change(one) for one in latest if one.at.replace(tzinfo=UTC) > since and one.taken_back_at is None]
 
     async def _missing(self, site: Site, path: SitePath | None) -> tuple[SitePath, ...]:
-        """What a page refers to and does not get, as the last reading found it."""
+        """What a page refers to and does not get, as the last scan found it."""
         if path is None:
             return ()
         stored = [one.finding for one in await self._findings.of(site.id) if one.ignored_at is None]

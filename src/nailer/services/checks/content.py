@@ -11,7 +11,7 @@ from blake3 import blake3
 from nailer.bounded import bounded
 from nailer.core.site.links import FileLinks, links_in
 from nailer.core.site.picture_files import pixels_of
-from nailer.core.site.reading import ReadFile, ToRead
+from nailer.core.site.read_files import ReadFile, ToRead
 from nailer.errors import TransferError, Unreadable
 from nailer.sides.side import CHUNK_BYTES, Side
 from nailer.store.database import utc_now
@@ -48,7 +48,7 @@ async def read_files(
 async def _one(side: Side, wanted: ToRead, problems: list[str], parsing: asyncio.Semaphore) -> ReadFile | None:
     try:
         if wanted.links:
-            entry, data = await side.whole(wanted.path)
+            entry, data = await side.read_all(wanted.path)
             try:
                 links: FileLinks | None = await bounded(links_in, wanted.path.name, data)
             except Unreadable as error:

@@ -1,4 +1,4 @@
-"""The door of the wing: what is known of a site, from one reading of it."""
+"""The door of the wing: what is known of a site, from one scan of it."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from nailer.services.checks.mending import Mending
 from nailer.services.checks.nightly import Nightly
 from nailer.services.checks.others import OtherSites
 from nailer.services.checks.pictures import Pictures
-from nailer.services.checks.reader import SiteReader
+from nailer.services.checks.scanner import SiteScanner
 from nailer.services.checks.trying import TrialFiles
 from nailer.services.checks.uploads import UploadAdvice
 from nailer.services.checks.views import Views
@@ -36,7 +36,7 @@ class Checks:
     blank or broken, `views` shows a page from both sides, `host` is what was learned
     of the host, `uploads` what there is to say of an upload before it goes, `attention` what of each site needs somebody."""
 
-    reader: SiteReader
+    reader: SiteScanner
     nightly: Nightly
     known: Knowledge
     mending: Mending
@@ -57,7 +57,7 @@ class Checks:
         trials = TrialFiles(stores.findings)
         addresses = Addresses(stores, files, editing, reaching, trials)
         host = HostFacts(stores, files, editing, trials)
-        reader = SiteReader(stores, files.browse, Asker(editing, addresses), host, OtherSites(editing))
+        reader = SiteScanner(stores, files.browse, Asker(editing, addresses), host, OtherSites(editing))
         watching = Watching(stores, plans, editing)
         plans.confirming.before_each(watching.look_before)
         known = Knowledge(stores, files, reader)

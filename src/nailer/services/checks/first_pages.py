@@ -42,7 +42,7 @@ class FirstPages:
         async with self._browse.side(site, side) as own:
             if (await own.stat(path)).size > _LARGEST_BYTES:
                 raise InvalidInput(f"{path} is too large for a page.")
-            _, content = await own.whole(path)
+            _, content = await own.read_all(path)
         indexes = await self._indexes(site, folder)
         served = await self._live.once(address)
         name = name_to_take(path.name, {name: digest for name, (_, digest) in indexes.items()}, served)
@@ -60,5 +60,5 @@ class FirstPages:
         """The first pages of a folder there, each with the hash of its content."""
         async with self._browse.side(site, _THERE) as side:
             names = [one for one in (await side.list(folder)).entries if one.is_file and is_index(one.name)]
-            read = await asyncio.gather(*(side.whole(folder.child(one.name)) for one in names))
+            read = await asyncio.gather(*(side.read_all(folder.child(one.name)) for one in names))
         return {one.name: (entry, blake3(data).digest()) for one, (entry, data) in zip(names, read, strict=True)}

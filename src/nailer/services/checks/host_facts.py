@@ -74,7 +74,7 @@ class HostFacts:
                 await self._learn(site, "room", room, "the server says so", is_account=True)
 
     async def _room(self, site: Site) -> str:
-        """What the server says of the account's room; '' where it does not: no reading fails for that."""
+        """What the server says of the account's room; '' where it does not: no scan fails for that."""
         try:
             async with self._browse.side(site, _THERE) as side:
                 room = await side.room(await side.home())

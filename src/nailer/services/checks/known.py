@@ -16,15 +16,15 @@ from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.site.findings import FindingCard, MendButton, SiteFinding, cards
 from nailer.core.site.graph import RefersAt, Unreferenced
 from nailer.core.site.links import Use
-from nailer.core.site.reading import by_program, made_smaller, twins
+from nailer.core.site.read_files import by_program, made_smaller, twins
 from nailer.core.site.room import Box, RoomTaken, Tile, grown, squarified, tiles, weights
 from nailer.core.site.savings import Savings, enough, savings
 from nailer.errors import FileMissing, InvalidInput, NotFound
 from nailer.services.checks.ground import here_of, need_whole
-from nailer.services.checks.reader import HowFar, SiteLearned, SiteReader
+from nailer.services.checks.scanner import ScanProgress, SiteLearned, SiteScanner
 from nailer.services.files import Files
 from nailer.store.checks.findings import FindingStore, StoredFinding
-from nailer.store.checks.readings import ReadingState, ReadingStore, ReadingTime, StoredReading
+from nailer.store.checks.scans import ScanState, ScanStore, ScanTime, StoredScan
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -34,17 +34,17 @@ _ALONE = frozenset({FileKind.PICTURE, FileKind.SOUND, FileKind.FONT, FileKind.ST
 
 @dataclass(frozen=True, slots=True)
 class SiteKnown:
-    """What stands of a site. `reading` is the last one that was done, `standing` how far one is that is under way, `failed`
+    """What stands of a site. `scan` is the last one that was done, `standing` how far one is that is under way, `failed`
     a later one that was not done. `found` are the findings that count, in the order that `cards` speak of; `ignored` the
     others."""
 
-    reading: StoredReading | None
-    standing: HowFar | None
-    failed: StoredReading | None
+    scan: StoredScan | None
+    standing: ScanProgress | None
+    failed: StoredScan | None
     cards: tuple[FindingCard, ...]
     found: tuple[StoredFinding, ...]
     ignored: tuple[StoredFinding, ...]
-    time: ReadingTime | None
+    time: ScanTime | None
 
     @property
     def since(self) -> list[datetime]:
@@ -78,9 +78,9 @@ class PageKnown:
 
 @dataclass(frozen=True, slots=True)
 class RoomKnown:
-    """A folder's room: what lies in it, each with its box on the map; `grown` since the reading before."""
+    """A folder's room: what lies in it, each with its box on the map; `grown` since the scan before."""
 
-    reading: StoredReading
+    scan: StoredScan
     top: SitePath
     folder: SitePath
     weight: RoomTaken
@@ -99,8 +99,8 @@ class SavingsKnown:
 
 
 class Knowledge:
-    def __init__(self, stores: Stores, files: Files, reader: SiteReader) -> None:
-        self._readings: ReadingStore = stores.readings
+    def __init__(self, stores: Stores, files: Files, reader: SiteScanner) -> None:
+        self._scans: ScanStore = stores.scans
         self._findings: FindingStore = stores.findings
         self._keeping = files.keeping
         self._reader = reader
@@ -109,10 +109,10 @@ class Knowledge:
         """What stands of a site. Raises NotAllowed where whoever acts does not see all of it."""
         need_whole(site)
         last, stored, time = await asyncio.gather(
-            self._readings.last(site.id), self._findings.of(site.id), self._readings.time_of(site.id)
+            self._scans.last(site.id), self._findings.of(site.id), self._scans.time_of(site.id)
         )
-        done = next((one for one in last if one.state is ReadingState.DONE), None)
-        failed = last[0] if last and last[0].state is not ReadingState.DONE else None
+        done = next((one for one in last if one.state is ScanState.DONE), None)
+        failed = last[0] if last and last[0].state is not ScanState.DONE else None
         found = tuple(one for one in stored if one.ignored_at is None)
         return SiteKnown(
             done,
@@ -158,12 +158,12 @@ class Knowledge:
         need_whole(site)
         if at:
             schedule = checked_schedule(Every.DAILY, at, zone)
-            await self._readings.set_time(site.id, account_id, schedule)
+            await self._scans.set_time(site.id, account_id, schedule)
         else:
-            await self._readings.drop_time(site.id)
+            await self._scans.drop_time(site.id)
 
-    async def learned(self, site: Site) -> tuple[StoredReading, SiteLearned]:
-        """The last reading with all that it has. Raises NotFound where the site was never read."""
+    async def learned(self, site: Site) -> tuple[StoredScan, SiteLearned]:
+        """The last scan with all that it has. Raises NotFound where the site was never read."""
         need_whole(site)
         found = await self._reader.learned(site)
         if found is None:
@@ -220,19 +220,19 @@ class Knowledge:
 
     async def room(self, site: Site, folder: SitePath | None) -> RoomKnown:
         """Where the room of an account went, seen from a folder. Raises NotFound where that was not read."""
-        reading, learned = await self.learned(site)
+        scan, learned = await self.learned(site)
         trees = learned.there.trees
         top = next((one for one in trees if folder is None or folder.below(one) is not None), None)
         if top is None or (below := (folder or top).below(top)) is None or below not in trees[top].folders:
             raise NotFound("This folder was not scanned. Scan the whole account to see all of it.")
-        return await asyncio.to_thread(_room, reading, trees[top], top, below, await self._before(reading, top))
+        return await asyncio.to_thread(_room, scan, trees[top], top, below, await self._before(scan, top))
 
-    async def _before(self, reading: StoredReading, top: SitePath) -> Mapping[Below, RoomTaken]:
-        last = await self._readings.last(reading.site_id)
-        earlier = next((one for one in last if one.state is ReadingState.DONE and one.id < reading.id), None)
-        if earlier is None or earlier.is_account != reading.is_account:
+    async def _before(self, scan: StoredScan, top: SitePath) -> Mapping[Below, RoomTaken]:
+        last = await self._scans.last(scan.site_id)
+        earlier = next((one for one in last if one.state is ScanState.DONE and one.id < scan.id), None)
+        if earlier is None or earlier.is_account != scan.is_account:
             return {}
-        trees = await self._readings.trees(earlier.id)
+        trees = await self._scans.trees(earlier.id)
         return await asyncio.to_thread(weights, trees[top]) if top in trees else {}
 
     async def savings(self, site: Site, needed: int) -> SavingsKnown:
@@ -260,19 +260,17 @@ class Knowledge:
         return SavingsKnown(tuple(found), frozenset(one.value for one in enough(found, needed)), is_made)
 
 
-def _room(
-    reading: StoredReading, tree: Tree, top: SitePath, below: Below, before: Mapping[Below, RoomTaken]
-) -> RoomKnown:
+def _room(scan: StoredScan, tree: Tree, top: SitePath, below: Below, before: Mapping[Below, RoomTaken]) -> RoomKnown:
     found = weights(tree)
     shown = [one for one in tiles(tree, below, found) if one.weight.size or one.weight.names]
     boxes = squarified([one.weight.size for one in shown], MAP)
     changed = grown(before, found) if before else []
     return RoomKnown(
-        reading,
+        scan,
         top,
         top.join(below),
-        found.get(below, RoomTaken(whole=False)),
+        found.get(below, RoomTaken(complete=False)),
         tuple(zip(shown, boxes, strict=True)),
         tuple((top.join(folder), change) for folder, change in changed),
-        found.get((), RoomTaken(whole=False)),
+        found.get((), RoomTaken(complete=False)),
     )

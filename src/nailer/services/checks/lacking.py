@@ -8,16 +8,16 @@ from collections.abc import AsyncIterator, Iterable, Sequence
 from dataclasses import dataclass
 
 from nailer.bounded import bounded
+from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import NotWhole
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.plan import Action
 from nailer.core.site.graph import Graph, RefersAt, lacking
 from nailer.core.site.links import FileLinks, links_in
 from nailer.core.site.names import Names
-from nailer.core.site.reading import refers
+from nailer.core.site.read_files import refers
 from nailer.errors import InvalidInput, TransferError, Unreadable
 from nailer.services.checks.content import AT_ONCE
 from nailer.services.checks.ground import here_of
@@ -113,7 +113,7 @@ class Lacking:
 
     async def _tree(self, site: Site, name: SideName, top: SitePath, belows: Sequence[Below]) -> Tree:
         folders: dict[Below, Sequence[Entry]] = {}
-        lacks: dict[Below, NotWhole] = {}
+        lacks: dict[Below, Incomplete] = {}
         for folder in sorted({below[:depth] for below in belows for depth in range(len(below))}, key=len):
             if folder and not any(one.name == folder[-1] and one.is_folder for one in folders.get(folder[:-1], ())):
                 continue  # it is not there, or a link: nothing below it is looked at
@@ -133,7 +133,7 @@ async def _read(side: Side, pages: Sequence[Item]) -> dict[SitePath, FileLinks]:
     async def _one(item: Item) -> tuple[SitePath, FileLinks] | None:
         try:
             async with gate:
-                _, data = await side.whole(item.source)
+                _, data = await side.read_all(item.source)
         except TransferError:
             return None  # the job will say so
         try:

@@ -24,13 +24,13 @@ from nailer.store.sites import Site
 
 _THERE = SideName.THERE
 _OFF = b"off-the-web"
-_RIGHTS = {Mend.TAKE_DOWN: Right.REMOVE, Mend.CLOSE: Right.ACCESS}
+_RIGHTS = {Mend.TAKE_DOWN: Right.REMOVE, Mend.CLOSE: Right.PERMISSIONS}
 
 
 class Mending:
     def __init__(self, files: Files, plans: Plans, editing: Editing, watching: Watching) -> None:
         self._browse = files.browse
-        self._access = files.access
+        self._permissions = files.permissions
         self._make = plans.make
         self._prepared = plans.prepared
         self._references = editing.references
@@ -76,8 +76,8 @@ class Mending:
                 return await self._move_out(account_id, site, paths)
             case Mend.CLOSE:
                 for path in paths[:-1]:
-                    await self._access.set_one(account_id, site, _THERE, path, 0o600)
-                return await self._access.set_one(account_id, site, _THERE, paths[-1], 0o600)
+                    await self._permissions.set_one(account_id, site, _THERE, path, 0o600)
+                return await self._permissions.set_one(account_id, site, _THERE, paths[-1], 0o600)
             case Mend.SET_ASIDE:
                 return await self._set_aside(account_id, site, found[0])
             case Mend.FORBID_LISTS | Mend.FORBID:
@@ -165,7 +165,7 @@ class Mending:
         text = ""
         async with self._browse.side(site, _THERE) as side:
             try:
-                seen, data = await side.whole(file)
+                seen, data = await side.read_all(file)
                 text = data.decode("utf-8", "surrogateescape")
             except FileMissing:
                 pass

@@ -58,4 +58,4 @@ class Pictures:
             entry = await side.stat(path)
             if not entry.is_file or entry.size > _MOST_BYTES:
                 raise InvalidInput(f"{path} is not a file, or is larger than {size_text(_MOST_BYTES)}.")
-            return await side.whole(path)
+            return await side.read_all(path)

@@ -24,7 +24,7 @@ class TrialFile:
 
     path: SitePath
     content: bytes
-    access: int = 0o644
+    permissions: int = 0o644
 
 
 class TrialFiles:
@@ -57,8 +57,10 @@ class TrialFiles:
                 why = error
                 continue
             put[one.path] = one
-            with contextlib.suppress(TransferError):  # not every server sets access; most new files can be read anyway
-                await side.set_attributes(one.path, access=one.access)
+            with contextlib.suppress(
+                TransferError
+            ):  # not every server sets permissions; most new files can be read anyway
+                await side.set_attributes(one.path, permissions=one.permissions)
         if not put:
             raise why
         return put

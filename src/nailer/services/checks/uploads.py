@@ -17,7 +17,7 @@ from nailer.core.site.picture_files import pixels_of
 from nailer.core.site.pictures import PictureKnown, advice
 from nailer.errors import TransferError, Unreadable
 from nailer.services.checks.content import AT_ONCE, HEAD_BYTES, PARSED_AT_ONCE
-from nailer.services.checks.reader import SiteReader
+from nailer.services.checks.scanner import SiteScanner
 from nailer.services.files import Browse, Files
 from nailer.services.plans import Item, Job
 from nailer.sides.side import Side
@@ -41,7 +41,7 @@ class UploadNotes:
 
 
 class UploadAdvice:
-    def __init__(self, stores: Stores, files: Files, reader: SiteReader) -> None:
+    def __init__(self, stores: Stores, files: Files, reader: SiteScanner) -> None:
         self._jobs: JobStore = stores.jobs
         self._browse: Browse = files.browse
         self._reader = reader

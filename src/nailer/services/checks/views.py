@@ -25,7 +25,7 @@ from nailer.core.files.tree import Tree
 from nailer.core.people.rights import Right
 from nailer.core.site.apart import Apart, Got, Told, told_apart
 from nailer.core.site.names import Names, is_index
-from nailer.core.site.reading import runs
+from nailer.core.site.read_files import runs
 from nailer.core.site.within import within
 from nailer.errors import FileMissing, InvalidInput, NailerError, NotFound, TransferError, Unreadable
 from nailer.services.checks.broken_pages import address_asked, path_asked
@@ -250,7 +250,7 @@ class Views:
             return Got(200, entry.size, words="a program: it is not run here", is_program=True), _NOT_RUN
         if entry.size > _MOST_BYTES:
             return Got(None, words="it is too large to be shown here"), b""
-        _, data = await side.whole(path)
+        _, data = await side.read_all(path)
         media_type = _media_type(path.name)
         return Got(200, len(data), media_type, blake3(data).digest()), data
 

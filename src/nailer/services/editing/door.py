@@ -47,5 +47,5 @@ class Editing:
             own=OwnEditor(stores.drafts, stores.sites, engine.here, browse, plans.make, stores.jobs, live),
             references=References(browse, plans.prepared),
             live_check=live_check,
-            scripts=Scripts(browse, live_check, plans.server, files.access, plans.make, plans.prepared),
+            scripts=Scripts(browse, live_check, plans.server, files.permissions, plans.make, plans.prepared),
         )

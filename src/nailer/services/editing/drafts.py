@@ -261,7 +261,7 @@ async def _content(side: Side, path: SitePath) -> tuple[Entry, bytes] | None:
             raise NotEditable(
                 f"{path} has {size_text(entry.size)}; the editor opens files up to {size_text(LARGEST_BYTES)}."
             )
-        return await side.whole(path)
+        return await side.read_all(path)
     except FileMissing:
         return None
 

@@ -224,7 +224,7 @@ class OwnEditor:
                 entry = await reached.stat(path)
                 if not entry.is_file or entry.size > _LARGEST_BYTES:
                     raise InvalidInput(f"{path} is not a file that can be watched.")
-                return bytes(blake3((await reached.whole(path))[1]).digest())
+                return bytes(blake3((await reached.read_all(path))[1]).digest())
             except FileMissing:
                 return None
 

@@ -204,7 +204,7 @@ async def _read_all(side: Side, top: SitePath) -> tuple[list[tuple[SitePath, Ent
             return None
         try:
             async with gate:
-                now, data = await side.whole(path)
+                now, data = await side.read_all(path)
         except TransferError as error:
             problems.append(error.what)
             return None

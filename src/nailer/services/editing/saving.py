@@ -161,7 +161,7 @@ class Saving:
             if draft.seen is None:
                 await self._drafts.rebase(draft.id, b"", None, draft.form, text=draft.text)
                 return not await is_there(side, draft.path)
-            entry, data = await side.whole(draft.path)
+            entry, data = await side.read_all(draft.path)
         await self._drafts.rebase(draft.id, data, entry, draft.form, text=draft.text)
         return data == draft.base
 

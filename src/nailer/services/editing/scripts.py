@@ -13,17 +13,17 @@ from nailer.core.check.scripts import (
     interpreter,
     is_script,
     mended,
-    of_access,
     of_answer,
     of_beginning,
     of_folders,
+    of_permissions,
 )
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import names_text
 from nailer.core.files.sitepath import SitePath, address_of, shown_name
 from nailer.errors import InvalidInput, NailerError, NotSupported, TransferError
 from nailer.services.editing.live_check import LiveCheck
-from nailer.services.files import AccessPlans, Browse
+from nailer.services.files import Browse, PermissionsPlans
 from nailer.services.plans import PlanMaker, PreparedFiles, ServerCommands, Write
 from nailer.sides.side import Side, walk
 from nailer.store.sites import Site
@@ -55,7 +55,7 @@ class Scripts:
         browse: Browse,
         check: LiveCheck,
         on_server: ServerCommands,
-        permit: AccessPlans,
+        permit: PermissionsPlans,
         planning: PlanMaker,
         writing: PreparedFiles,
     ) -> None:
@@ -92,15 +92,15 @@ class Scripts:
             entry = await side.stat(path)
             if entry.size > _LARGEST_BYTES:
                 raise InvalidInput(f"{path} is too large for a script.")
-            (_, data), folders = await asyncio.gather(side.whole(path), _folders(side, path))
-            is_run = entry.access is None or entry.access & 0o111
+            (_, data), folders = await asyncio.gather(side.read_all(path), _folders(side, path))
+            is_run = entry.permissions is None or entry.permissions & 0o111
             used_by = [] if is_run else await _included_by(side, path)
         if used_by:
             words = f"{names_text(used_by)} includes it, so it does not run on its own"
             return Report(path, (ScriptMark("Included", True, words),), address)
         answer = await self._check.once(address) if address else None
         place = ScriptMark("Place", True, f"served at {address}") if address else _outside()
-        marks = [place, _ending(path), of_access(entry), of_folders(folders), *of_beginning(data)]
+        marks = [place, _ending(path), of_permissions(entry), of_folders(folders), *of_beginning(data)]
         marks += await self._run_there(site, path, data)
         marks.append(of_answer(answer))
         return Report(path, tuple(marks), address)
@@ -109,25 +109,25 @@ class Scripts:
         """Mend one slip; return the job, for taking down a plan to be read. Raises InvalidInput where nothing is to mend."""
         there = SideName.THERE
         match repair:
-            case Repair.ACCESS:
+            case Repair.PERMISSIONS:
                 return await self._permit.set_one(account_id, site, there, path, 0o755)
             case Repair.FOLDERS:
                 async with self._browse.side(site, there) as side:
                     folders = await _folders(side, path)
                 closed = [
-                    (SitePath(path.names[: depth + 1]), access)
-                    for depth, (_, access) in enumerate(folders)
-                    if access is not None and not access & 0o001
+                    (SitePath(path.names[: depth + 1]), permissions)
+                    for depth, (_, permissions) in enumerate(folders)
+                    if permissions is not None and not permissions & 0o001
                 ]
                 if not closed:
                     raise InvalidInput("All folders above it are already accessible.")
-                folder, access = closed[0]
-                return await self._permit.set_one(account_id, site, there, folder, access | 0o111)
+                folder, permissions = closed[0]
+                return await self._permit.set_one(account_id, site, there, folder, permissions | 0o111)
             case Repair.TAKE_DOWN:
                 return await self._planning.removal(account_id, site, there, path.parent, [path.name])
             case Repair.FIRST_LINE:
                 async with self._browse.side(site, there) as side:
-                    entry, data = await side.whole(path)
+                    entry, data = await side.read_all(path)
                 if (content := mended(data)) == data:
                     raise InvalidInput("Its first line is already correct.")
                 title = f"Fixing {shown_name(path.name)}"
@@ -157,7 +157,9 @@ async def _included_by(side: Side, path: SitePath) -> list[bytes]:
     """The scripts of the same folder that bring it in; at most twelve, and no large ones, are read."""
     beside = [one for one in (await side.list(path.parent)).entries if one.is_file and is_script(one.name)]
     others = [one for one in beside if one.name != path.name and one.size <= _SMALL_BYTES][:_MOST_BESIDE]
-    texts = await asyncio.gather(*(side.whole(path.parent.child(one.name)) for one in others), return_exceptions=True)
+    texts = await asyncio.gather(
+        *(side.read_all(path.parent.child(one.name)) for one in others), return_exceptions=True
+    )
     found = []
     for one, read in zip(others, texts, strict=True):
         if isinstance(read, BaseException):
@@ -170,7 +172,7 @@ async def _included_by(side: Side, path: SitePath) -> list[bytes]:
 
 
 async def _folders(side: Side, path: SitePath) -> list[tuple[str, int | None]]:
-    """Every folder above a path but the root, with its access."""
+    """Every folder above a path but the root, with its permissions."""
     above = path.ancestors()[1:-1]
 
     async def _one(folder: SitePath) -> tuple[str, int | None]:
@@ -178,7 +180,7 @@ async def _folders(side: Side, path: SitePath) -> list[tuple[str, int | None]]:
             entry: Entry = await side.stat(folder)
         except TransferError:
             return folder.shown, None
-        return folder.shown, entry.access
+        return folder.shown, entry.permissions
 
     return list(await asyncio.gather(*(_one(folder) for folder in above)))
 

@@ -1,8 +1,7 @@
-"""Seeing and changing single files: browsing, search, access, guarded folders, trees, sieves."""
+"""Seeing and changing single files: browsing, search, permissions, guarded folders, trees, sieves."""
 
 from __future__ import annotations
 
-from nailer.services.files.access import AccessPlans, AccessReading
 from nailer.services.files.browse import FRESH_S, Browse, Ledger
 from nailer.services.files.contents_compared import ComparedEnd, ContentComparer, content_hash
 from nailer.services.files.door import Files
@@ -13,6 +12,7 @@ from nailer.services.files.guarded import GuardedFolders
 from nailer.services.files.keeping import KeepBook, mark_of
 from nailer.services.files.opening import LedTo, Nowhere
 from nailer.services.files.pair_ends import PairEnds, side_of, top_of
+from nailer.services.files.permissions import PermissionsPlans, PermissionsReading
 from nailer.services.files.preview import ShownAs, caption, kind_of, preview
 from nailer.services.files.search import Hit, Passed, folders_like, known_folders, names_beyond_ascii, search
 from nailer.services.files.second_look import looked_again
@@ -22,8 +22,8 @@ from nailer.services.files.trees import Progress, kinds_by_content, read_tree
 
 __all__ = [
     "FRESH_S",
-    "AccessPlans",
-    "AccessReading",
+    "PermissionsPlans",
+    "PermissionsReading",
     "Browse",
     "ComparedEnd",
     "ContentComparer",

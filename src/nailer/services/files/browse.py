@@ -14,10 +14,10 @@ from nailer.acting import grant_on
 from nailer.core.compare.joint import Baseline, Joint
 from nailer.core.compare.ledger import Inside, LedgerRow, View, build_rows, joint_counts, not_compared, visible
 from nailer.core.files.bound import Bound, belong, counterpart
+from nailer.core.files.completeness import Incomplete, Listing
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import Listing, NotWhole
 from nailer.core.pairs.standing import last_standing
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import aware, when_text
@@ -53,7 +53,7 @@ class FolderRead:
     read_at: datetime
     read_at_s: float
     problem: TransferError | None = None
-    lack: NotWhole | None = None
+    lack: Incomplete | None = None
     parts: tuple[Entry, ...] = ()
     ruled_out: frozenset[bytes] = frozenset()
 

@@ -46,7 +46,7 @@ class ContentsShown:
 async def _content(side: Side, path: SitePath) -> bytes:
     """A file's bytes; nothing where it is not there yet."""
     try:
-        entry, data = await side.whole(path) if (await side.stat(path)).size <= _LARGEST_BYTES else (None, b"")
+        entry, data = await side.read_all(path) if (await side.stat(path)).size <= _LARGEST_BYTES else (None, b"")
     except FileMissing:
         return b""
     if entry is None:

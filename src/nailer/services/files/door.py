@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
 from nailer.engine.engine import Engine
-from nailer.services.files.access import AccessPlans
 from nailer.services.files.browse import Browse
 from nailer.services.files.contents_compared import ContentComparer
 from nailer.services.files.contents_shown import ContentsShown
@@ -14,6 +13,7 @@ from nailer.services.files.guarded import GuardedFolders
 from nailer.services.files.keeping import KeepBook
 from nailer.services.files.opening import Opening
 from nailer.services.files.pair_ends import PairEnds
+from nailer.services.files.permissions import PermissionsPlans
 from nailer.services.files.sieves import SieveBook
 from nailer.services.files.single_change import SingleChange
 from nailer.services.files.tray import TrayBook
@@ -24,8 +24,8 @@ from nailer.store.stores import Stores
 @dataclass(frozen=True, slots=True)
 class Files:
     """Both sides as they are seen (`browse`), where typed text leads (`opening`), of any two folders (`ends`); changes to
-    one name (`change`), access (`access`), guarded folders (`guarded`), keep marks (`keeping`), the tray (`tray`), sieves
-    (`sieves`), and contents compared (`comparer`) or shown beside each other (`contents`). `here` is this machine's
+    one name (`change`), permissions (`permissions`), guarded folders (`guarded`), keep marks (`keeping`), the tray (`tray`),
+    sieves (`sieves`), and contents compared (`comparer`) or shown beside each other (`contents`). `here` is this machine's
     side."""
 
     here: HereSide
@@ -33,7 +33,7 @@ class Files:
     opening: Opening
     ends: PairEnds
     change: SingleChange
-    access: AccessPlans
+    permissions: PermissionsPlans
     guarded: GuardedFolders
     keeping: KeepBook
     tray: TrayBook
@@ -54,7 +54,7 @@ class Files:
             opening=Opening(browse),
             ends=ends,
             change=SingleChange(browse, stores.changes, keeping),
-            access=AccessPlans(browse, stores.jobs, engine.runner, guarded),
+            permissions=PermissionsPlans(browse, stores.jobs, engine.runner, guarded),
             guarded=guarded,
             keeping=keeping,
             tray=TrayBook(stores.tray),

@@ -80,7 +80,7 @@ async def zipped(side: Side, folder: SitePath, names: Sequence[bytes]) -> AsyncG
 
 
 async def tarred(side: Side, folder: SitePath, names: Sequence[bytes]) -> AsyncGenerator[bytes, None]:
-    """As `zipped`, as a tar (POSIX pax) in gzip: access, times and any byte of a name are kept."""
+    """As `zipped`, as a tar (POSIX pax) in gzip: permissions, times and any byte of a name are kept."""
     squeeze = zlib.compressobj(6, zlib.DEFLATED, 16 + zlib.MAX_WBITS)
     problems: list[str] = []
     async with aclosing(_files(side, folder, names, problems)) as files:
@@ -122,7 +122,7 @@ def tar_head(below: tuple[bytes, ...], entry: Entry) -> bytes:
     info.type = {Kind.FOLDER: tarfile.DIRTYPE, Kind.LINK: tarfile.SYMTYPE}.get(entry.kind, tarfile.REGTYPE)
     info.size = entry.size if entry.is_file else 0
     info.linkname = (entry.target or b"").decode("utf-8", "surrogateescape")
-    info.mode = entry.access if entry.access is not None else (0o755 if entry.is_folder else 0o644)
+    info.mode = entry.permissions if entry.permissions is not None else (0o755 if entry.is_folder else 0o644)
     info.mtime = entry.stamp.at_ns / NS if entry.stamp else 0
     return info.tobuf(tarfile.PAX_FORMAT, "utf-8", "surrogateescape")
 
@@ -190,7 +190,7 @@ def zip_info(below: tuple[bytes, ...], entry: Entry) -> zipfile.ZipInfo:
     info = zipfile.ZipInfo(name + ("/" if entry.is_folder else ""), _zip_time(entry))
     packed = entry.is_folder or below[-1].lower().endswith(_PACKED)
     info.compress_type = zipfile.ZIP_STORED if packed else zipfile.ZIP_DEFLATED
-    info.external_attr = (entry.access or (0o755 if entry.is_folder else 0o644)) << 16
+    info.external_attr = (entry.permissions or (0o755 if entry.is_folder else 0o644)) << 16
     return info
 
 

@@ -59,12 +59,13 @@ _ARCHIVES = re.compile(rb"\.(zip|tar|tgz|txz|tar\.(gz|xz|bz2))$", re.I)
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """What is shown of a file: its beginning as text (`whole`: all of it), or the names in an archive with their sizes."""
+    """What is shown of a file: its beginning as text (`complete`: all of it), or the names in an archive with their
+    sizes."""
 
     look: ShownAs
     entry: Entry
     text: str = ""
-    whole: bool = True
+    complete: bool = True
     names: tuple[tuple[str, str], ...] = ()
     problem: str = ""
 
@@ -99,7 +100,9 @@ async def _archive(side: Side, path: SitePath, entry: Entry) -> Preview:
         return Preview(
             ShownAs.ARCHIVE, entry, problem=f"The contents of the archive cannot be read: {str(error)[:120]}."
         )
-    return Preview(ShownAs.ARCHIVE, entry, names=tuple(names[:_MOST_NAMES]), whole=whole and len(names) <= _MOST_NAMES)
+    return Preview(
+        ShownAs.ARCHIVE, entry, names=tuple(names[:_MOST_NAMES]), complete=whole and len(names) <= _MOST_NAMES
+    )
 
 
 async def _zip_names(side: Side, path: SitePath, size: int) -> list[tuple[str, str]]:
@@ -165,8 +168,8 @@ class _Tail(io.RawIOBase):
 def caption(found: Preview) -> str:
     """One line under what is shown."""
     size = size_text(found.entry.size)
-    if found.look is ShownAs.TEXT and not found.whole:
+    if found.look is ShownAs.TEXT and not found.complete:
         return f"the first {size_text(_TEXT_BYTES)} of {size}"
     if found.look is ShownAs.ARCHIVE and not found.problem:
-        return f"{len(found.names)} names{'' if found.whole else ' of it'}, {size} packed"
+        return f"{len(found.names)} names{'' if found.complete else ' of it'}, {size} packed"
     return size

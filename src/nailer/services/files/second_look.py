@@ -12,10 +12,10 @@ import asyncio
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
+from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import Lack, NotWhole
 from nailer.errors import FileMissing, TransferError, WrongKind
 from nailer.sides.side import Side
 
@@ -35,9 +35,11 @@ async def looked_again(
     lacks = dict(tree.lacks)
     for folder, name in await _found_out(side, top, tree, level):
         if name.startswith(b"."):
-            lacks[folder] = NotWhole(Lack.DOTTED)
+            lacks[folder] = Incomplete(Lack.DOTTED)
         else:
-            lacks[folder] = NotWhole(Lack.DOUBTED, f"{shown_name(name)} is there, though the listing does not show it")
+            lacks[folder] = Incomplete(
+                Lack.DOUBTED, f"{shown_name(name)} is there, though the listing does not show it"
+            )
     if not lacks:
         return tree
     wanted = [

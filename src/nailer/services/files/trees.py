@@ -6,11 +6,11 @@ from collections.abc import Callable
 from contextlib import aclosing
 from dataclasses import dataclass
 
+from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry
 from nailer.core.files.kinds import HEAD_BYTES, FileKind, kind_by_head, kind_by_name
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import NotWhole
 from nailer.errors import FileMissing, InvalidInput, TransferError
 from nailer.sides.side import Side, walk
 
@@ -35,7 +35,7 @@ async def read_tree(
     million names."""
     folders: dict[Below, list[Entry]] = {}
     problems: dict[Below, str] = {}
-    lacks: dict[Below, NotWhole] = {}
+    lacks: dict[Below, Incomplete] = {}
     reading = walk(side, top, careful=True) if enter is None else walk(side, top, careful=True, enter=enter)
     async with aclosing(reading) as readings:
         async for one in readings:

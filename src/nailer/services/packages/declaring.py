@@ -48,7 +48,7 @@ async def declared_in(
     """What the files of a folder declare; None where it is no package. `own` is its name where the folder has another."""
     for name in files_to_read(own if own is not None else _bare(folder.name), entries):
         try:
-            _, data = await side.whole(folder.child(name))
+            _, data = await side.read_all(folder.child(name))
         except TransferError as error:
             if error.heals:
                 raise

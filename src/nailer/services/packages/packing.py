@@ -58,8 +58,8 @@ def _row(one: Copied) -> dict[str, object]:
     row: dict[str, object] = {"name": _text(b"/".join(one.below)), "kind": entry.kind.value}
     if entry.is_file:
         row |= {"bytes": entry.size, "hash": one.digest.hex() if one.digest else None}
-    if entry.access is not None:
-        row["access"] = f"{entry.access:04o}"
+    if entry.permissions is not None:
+        row["permissions"] = f"{entry.permissions:04o}"
     if entry.stamp is not None:
         row["time"] = entry.stamp.at_ns / NS
     if entry.target is not None:

@@ -1,5 +1,5 @@
 """Testing the restore of a verified copy: all of it is laid down in a scratch folder of this machine, and every name is
-compared with its manifest: kind, content, access, time, target."""
+compared with its manifest: kind, content, permissions, time, target."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ async def restore_tested(manifest: Manifest, read: Reading, beside: Path) -> Res
 
 
 def _in_order(manifest: Manifest) -> list[Copied]:
-    """Folders, then what lies in them, then the folders once more, the deepest first: their access may shut them."""
+    """Folders, then what lies in them, then the folders once more, the deepest first: their permissions may shut them."""
     folders = [one for one in manifest.names if one.entry.is_folder]
     others = [one for one in manifest.names if one.entry.kind in (Kind.FILE, Kind.LINK)]
     return [*folders, *others, *reversed(folders)]
@@ -67,7 +67,7 @@ async def _comes_back(top: bytes, one: Copied, read: Reading) -> bool:
         return await _file_comes_back(path, one, read)
     if one.entry.kind is Kind.LINK:
         return await in_thread(_link_comes_back, path, one.entry.target or b"")
-    return await in_thread(_folder_comes_back, path, one.entry.access)
+    return await in_thread(_folder_comes_back, path, one.entry.permissions)
 
 
 async def _file_comes_back(path: bytes, one: Copied, read: Reading) -> bool:
@@ -88,12 +88,12 @@ def _is_as_it_was(path: bytes, one: Copied) -> bool:
     if one.entry.stamp is not None:
         with contextlib.suppress(OverflowError):  # a time that no disk can hold is not the copy's fault
             os.utime(path, ns=(one.entry.stamp.at_ns, one.entry.stamp.at_ns))
-    if one.entry.access is not None:
-        os.chmod(path, one.entry.access)
+    if one.entry.permissions is not None:
+        os.chmod(path, one.entry.permissions)
     found = os.lstat(path)
     is_same = found.st_size == one.entry.size and digest.digest() == one.digest
     time_kept = one.entry.stamp is None or abs(found.st_mtime_ns - one.entry.stamp.at_ns) < NS
-    return is_same and time_kept and one.entry.access in (None, stat.S_IMODE(found.st_mode))
+    return is_same and time_kept and one.entry.permissions in (None, stat.S_IMODE(found.st_mode))
 
 
 def _link_comes_back(path: bytes, target: bytes) -> bool:
@@ -101,14 +101,14 @@ def _link_comes_back(path: bytes, target: bytes) -> bool:
     return os.readlink(path) == target
 
 
-def _folder_comes_back(path: bytes, access: int | None) -> bool:
-    """Made at first; given its access when all that goes into it is there."""
+def _folder_comes_back(path: bytes, permissions: int | None) -> bool:
+    """Made at first; given its permissions when all that goes into it is there."""
     if not os.path.isdir(path):
         os.mkdir(path)
         return True
-    if access is not None:
-        os.chmod(path, access)
-    return access in (None, stat.S_IMODE(os.lstat(path).st_mode))
+    if permissions is not None:
+        os.chmod(path, permissions)
+    return permissions in (None, stat.S_IMODE(os.lstat(path).st_mode))
 
 
 def _remove(top: str) -> None:

@@ -31,7 +31,7 @@ from nailer.errors import Conflict, FileMissing, InvalidInput, NotFound
 from nailer.services.files import Browse, Files, Progress, read_tree
 from nailer.services.packages.copies import VerifiedCopies
 from nailer.services.packages.packing import manifest_name, manifest_text
-from nailer.services.packages.replacing.building import access_item, content_item, folder_item
+from nailer.services.packages.replacing.building import content_item, folder_item, permissions_item
 from nailer.services.plans import folder_items, missing_folders
 from nailer.sides.side import Side, once
 from nailer.store.jobs import NewItem, NewJob
@@ -41,7 +41,7 @@ from nailer.store.stores import Stores
 
 _THERE = SideName.THERE
 _AT_ONCE = 8
-_ORDER = (Action.MAKE_FOLDER, Action.RESTORE, Action.SET_ACCESS)
+_ORDER = (Action.MAKE_FOLDER, Action.RESTORE, Action.SET_PERMISSIONS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,10 +189,10 @@ class Restoring:
         there = names_of(now)
         for below, how in list(found.items()):
             if how is Difference.SAME:
-                # Its content is as it was; its access may not be.
-                access, was = there[below].access, copied[below].entry.access
-                if was is not None and access not in (None, was):
-                    found[below] = Difference.ACCESS
+                # Its content is as it was; its permissions may not be.
+                permissions, was = there[below].permissions, copied[below].entry.permissions
+                if was is not None and permissions not in (None, was):
+                    found[below] = Difference.PERMISSIONS
                 else:
                     del found[below]
         return found
@@ -203,12 +203,14 @@ def _difference(then: Copied | None, now: Entry | None, read_at_s: float) -> Dif
 
 
 def _items(top: SitePath, step: RestoreStep) -> list[NewItem]:
-    """What brings one name back: a folder gets its access after all that goes into it."""
+    """What brings one name back: a folder gets its permissions after all that goes into it."""
     path, entry = top.join(step.copied.below), step.copied.entry
-    needs_access = entry.kind is not Kind.LINK and (entry.is_folder or step.access_only)
-    access = access_item(path, entry, step.now if step.access_only else None) if needs_access else None
-    after = [access] if access is not None else []
-    if step.access_only:
+    needs_permissions = entry.kind is not Kind.LINK and (entry.is_folder or step.permissions_only)
+    permissions = (
+        permissions_item(path, entry, step.now if step.permissions_only else None) if needs_permissions else None
+    )
+    after = [permissions] if permissions is not None else []
+    if step.permissions_only:
         return after
     if entry.is_folder:
         return [folder_item(path), *after]

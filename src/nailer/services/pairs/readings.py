@@ -12,9 +12,9 @@ from datetime import UTC, datetime
 import structlog
 
 from nailer.core.compare.joint import Baseline, Compare, Joint, joint_of
+from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import NotWhole
 from nailer.core.pairs.differences import compared, same_sized
 from nailer.core.pairs.proposals import bars, proposed
 from nailer.core.pairs.rows import Comparison, SyncRow
@@ -94,7 +94,7 @@ class Readings:
         plan.sieves = Sieves(await self._sieving.of_pair(pair), time.time_ns())
         folders = {below[:depth] for below in changed for depth in range(len(below))}
         there: dict[Below, list[Entry]] = {}
-        lacks: dict[Below, NotWhole] = {}
+        lacks: dict[Below, Incomplete] = {}
         async with self._ends.side(pair, SideName.THERE) as side:
             for folder in sorted(folders, key=len):
                 if folder and folder not in there and not _is_folder(there, folder):

@@ -75,7 +75,7 @@ class Rows:
         if entry.size > _SHOWN_BYTES:
             raise InvalidInput("It is too large to be compared here.")
         async with self._ends.side(plan.pair, end) as side:
-            return (await side.whole(top_of(plan.pair, end).join(row.below)))[1]
+            return (await side.read_all(top_of(plan.pair, end).join(row.below)))[1]
 
     async def merging(self, plan: SyncPlan, number: int) -> tuple[Merged, str]:
         """Merge both texts of a row; return the merged text and the one there.

@@ -97,7 +97,7 @@ class SecondProof:
         """A one-time code or a recovery code makes a half session whole. Each works once. Raises NotAllowed."""
         if not await self._use(session, "".join(code.split()).lower(), from_):
             raise NotAllowed("The code is wrong or has already been used.")
-        await self._store.whole(session.key)
+        await self._store.complete_sign_in(session.key)
 
     async def fits_code(self, session: Session, code: str, from_: From) -> bool:
         """Whether this is a one-time code or a recovery code of the person, who has one. Each works once. False also for
@@ -182,7 +182,7 @@ class SecondProof:
         except (WebAuthnException, ValueError, KeyError, TypeError) as error:
             raise NotAllowed("The passkey was not accepted. Try again.") from error
         await self._store.passkey_used(passkey.id, proved.new_sign_count)
-        await self._store.whole(session.key)
+        await self._store.complete_sign_in(session.key)
 
     def _challenge(self, session: Session) -> bytes:
         """A fresh challenge of a session; it counts once, and for some minutes (WebAuthn, 13.4.3)."""

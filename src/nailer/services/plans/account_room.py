@@ -30,7 +30,7 @@ class Used:
 
     size: int
     names: int
-    whole: bool
+    complete: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,8 +68,8 @@ class AccountRoom:
         return InPackage(now, used, package)
 
     async def _count(self, site: Site) -> Used:
-        at_s, used = self._used.get(site.id, (0.0, Used(0, 0, whole=False)))
-        if used.whole and time.monotonic() - at_s < _KEPT_S:
+        at_s, used = self._used.get(site.id, (0.0, Used(0, 0, complete=False)))
+        if used.complete and time.monotonic() - at_s < _KEPT_S:
             return used
         size = names = 0
         whole = True

@@ -24,7 +24,7 @@ class Halves:
     """Half files of a job: how many there may be, and how many bytes of them need not be sent again."""
 
     count: int
-    carried_bytes: int
+    transferred_bytes: int
 
 
 @dataclass(frozen=True, slots=True)

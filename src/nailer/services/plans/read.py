@@ -176,9 +176,9 @@ def _step(item: Item) -> PlanStep:
 
 
 def _stays_idle(item: Item) -> bool:
-    """True for a script that replaces one which may not be run: it keeps that access."""
-    access = item.seen.access if item.seen is not None else None
-    return is_script(item.target.name) and access is not None and not access & 0o100
+    """True for a script that replaces one which may not be run: it keeps those permissions."""
+    permissions = item.seen.permissions if item.seen is not None else None
+    return is_script(item.target.name) and permissions is not None and not permissions & 0o100
 
 
 def _touches(item: Item, folder: SitePath) -> bool:

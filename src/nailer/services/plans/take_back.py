@@ -7,10 +7,10 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from nailer.core.compare.joint import still_as
-from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.moves import Renamings
 from nailer.core.files.names import names_text
+from nailer.core.files.permissions import octal
 from nailer.core.files.sitepath import SitePath, common_folder
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState
@@ -136,10 +136,10 @@ def _inverse(change: Change) -> NewItem | None:
         Kind.LINK if change.before_target is not None else Kind.FILE,
         change.before_size or 0,
         change.before_stamp,
-        change.before_access,
+        change.before_permissions,
         target=change.before_target,
     )
-    folder = Entry(change.path.name, Kind.FOLDER, access=change.before_access)
+    folder = Entry(change.path.name, Kind.FOLDER, permissions=change.before_permissions)
     link = Entry(change.path.name, Kind.LINK)
     match change.what:
         case What.MADE:
@@ -159,13 +159,18 @@ def _inverse(change: Change) -> NewItem | None:
                 change, Action.MOVE, Verdict.NEW, "goes back to where it was", replace(now, name=change.path.name), None
             )
             return replace(back, source=change.other_path)
-        case What.ACCESS_SET if change.before_access is not None:
+        case What.PERMISSIONS_SET if change.before_permissions is not None:
             then, seen = (
-                replace(now, size=0, access=change.before_access),
-                replace(now, size=0, access=change.after_access),
+                replace(now, size=0, permissions=change.before_permissions),
+                replace(now, size=0, permissions=change.after_permissions),
             )
             return _undo(
-                change, Action.SET_ACCESS, Verdict.SETS, f"gets back {octal(change.before_access)}", then, seen
+                change,
+                Action.SET_PERMISSIONS,
+                Verdict.SETS,
+                f"gets back {octal(change.before_permissions)}",
+                then,
+                seen,
             )
         case What.FOLDER_REMOVED:
             return _undo(change, Action.MAKE_FOLDER, Verdict.NEW, "will be restored", folder, None)
@@ -190,8 +195,8 @@ async def _check_unchanged(side: Side, change: Change) -> None:
         return
     if not expected:
         raise Conflict(f"{change.path} exists again. Rename or remove it first.")
-    if change.what is What.ACCESS_SET:
-        if now.access != change.after_access:
+    if change.what is What.PERMISSIONS_SET:
+        if now.permissions != change.after_permissions:
             raise Conflict(
                 f"The permissions of {change.path} were changed since. Taking back would lose that, so nothing was done."
             )

@@ -9,9 +9,9 @@ import json
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Final, Literal
+from typing import Any, Final, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import AliasChoices, BaseModel, ConfigDict, Field, ValidationError
 
 from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
@@ -35,6 +35,11 @@ class SentRoot(_Model):
 
     folder: str
     address: str
+
+
+def _permissions(name: str, earlier: str) -> Any:
+    """A field of permissions; a file that an earlier Nailer wrote has it under its `earlier` name."""
+    return Field(default=None, ge=0, le=0o7777, validation_alias=AliasChoices(name, earlier))
 
 
 class SentSite(_Model):
@@ -65,8 +70,8 @@ class SentSite(_Model):
     proxy_user: str = Field(default="", max_length=255)
     clock_offset_s: int | None = Field(default=None, ge=-100_000, le=100_000)
     clock_how: Literal["measured", "set"] = "measured"
-    file_access: int | None = Field(default=None, ge=0, le=0o7777)
-    folder_access: int | None = Field(default=None, ge=0, le=0o7777)
+    file_permissions: int | None = _permissions("file_permissions", "file_access")
+    folder_permissions: int | None = _permissions("folder_permissions", "folder_access")
     package_bytes: int | None = Field(default=None, ge=0)
     fingerprint: str = Field(default="", max_length=120, pattern=r"^[\x21-\x7e]*$")
 

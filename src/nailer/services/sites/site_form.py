@@ -15,9 +15,9 @@ from nailer.core.connecting.diagnosis import ODD_IN_SECRETS
 from nailer.core.connecting.letter import Field, read_address
 from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.protocol import Protocol
-from nailer.core.files.access import octal, of_octal
 from nailer.core.files.charset import UTF8, known
 from nailer.core.files.names import MAX_NAME_BYTES
+from nailer.core.files.permissions import octal, of_octal
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.numbers import amount_in, number_in
 from nailer.errors import InvalidInput
@@ -93,10 +93,10 @@ def site_from_form(form: Form, roots: list[str], stored: Site | None = None, bef
         proxy_port=_number(text, "proxy_port", 0, 0, 65535, problems),
         proxy_user=text.get("proxy_user", "")[:255],
         **_clock(text, problems),
-        file_access=_access(text, "file_access", problems),
+        file_permissions=_permissions(text, "file_permissions", problems),
         in_place=text.get("in_place") == "yes",
         reads_back=text.get("reads_back") == "yes",
-        folder_access=_access(text, "folder_access", problems),
+        folder_permissions=_permissions(text, "folder_permissions", problems),
         package_bytes=_number(text, "package_mib", 0, 0, 10**9, problems) * _MIB or None,
         credential_id=number_in(text.get("credential_id", "")),
         fleeting=fleeting,
@@ -194,8 +194,8 @@ def form_of(site: Site) -> Form:
         "clock_how": site.clock_how,
         "clock_offset_s": "" if site.clock_offset_s is None else str(site.clock_offset_s),
         "clock_offset_h": "" if site.clock_offset_s is None else f"{site.clock_offset_s / 3600:g}",
-        "file_access": "" if site.file_access is None else octal(site.file_access),
-        "folder_access": "" if site.folder_access is None else octal(site.folder_access),
+        "file_permissions": "" if site.file_permissions is None else octal(site.file_permissions),
+        "folder_permissions": "" if site.folder_permissions is None else octal(site.folder_permissions),
         "package_mib": "" if site.package_bytes is None else str(site.package_bytes // _MIB),
         "start_here": _typed(site.start_here).lstrip("/"),
         "start_there": _typed(site.start_there).removeprefix("/" if site.from_home else ""),
@@ -287,7 +287,7 @@ def _clock(text: Form, problems: Problems) -> dict[str, Any]:
     return {"clock_how": how, "clock_offset_s": round(ahead * unit_s) * (-1 if typed.startswith("-") else 1)}
 
 
-def _access(text: Form, key: str, problems: Problems) -> int | None:
+def _permissions(text: Form, key: str, problems: Problems) -> int | None:
     typed = text.get(key, "")
     if not typed:
         return None

@@ -34,10 +34,10 @@ from nailer.core.connecting.diagnosis import (
 )
 from nailer.core.connecting.protocol import Greeting, Protocol
 from nailer.core.files.charset import CHARSETS, UTF8, candidates
+from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import NS, Entry, Kind
 from nailer.core.files.names import part_name
 from nailer.core.files.sitepath import shown_name
-from nailer.core.files.whole import NotWhole
 from nailer.errors import (
     AnswerNeeded,
     ConnectionDropped,
@@ -294,7 +294,7 @@ class _Trial:
             return [home.shown.rstrip("/") + one for one in likely_start_folders(names, domain)]
         return []
 
-    def _listed(self, entries: list[Entry], lack: NotWhole | None) -> None:
+    def _listed(self, entries: list[Entry], lack: Incomplete | None) -> None:
         raw = [one.name for one in entries]
         odd = [name for name in raw if not _is_utf8(name)]
         finding = f"{len(entries)} names"

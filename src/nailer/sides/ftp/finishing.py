@@ -1,13 +1,13 @@
-"""What follows a file that was sent by FTP: time, access, a look, and the port of the next one, together."""
+"""What follows a file that was sent by FTP: time, permissions, a look, and the port of the next one, together."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from nailer.core.files.access import DEFAULT_FILE, opened_beyond, within
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.listing import time_text
+from nailer.core.files.permissions import DEFAULT_FILE, opened_beyond, within
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import (
     AlreadyThere,
@@ -29,16 +29,16 @@ class Finishing:
         self._side = side
 
     async def finish(
-        self, line: FtpLine, path: SitePath, wanted: WantedAccess, stamp: Stamp | None, free: SitePath | None
+        self, line: FtpLine, path: SitePath, wanted: WantedPermissions, stamp: Stamp | None, free: SitePath | None
     ) -> Entry:
-        """Set time and access, look at the file and at the name that must be free: in one round trip where the server
+        """Set time and permissions, look at the file and at the name that must be free: in one round trip where the server
         is known to answer all of it."""
         learned = self._side._learned
-        access = wanted.to_set(learned.new_files)
+        permissions = wanted.to_set(learned.new_files)
         known = (
             learned.tells_facts
             and (stamp is None or learned.sets_times is not None)
-            and (access is None or learned.sets_access is not None)
+            and (permissions is None or learned.sets_permissions is not None)
             and (wanted.at_most is None or learned.new_files is not None)
         )
         if not known or learned.sets_ahead_s:
@@ -49,8 +49,8 @@ class Finishing:
         commands = []
         if stamp is not None and learned.sets_times:
             commands.append(self._time_command(path, stamp))
-        if access is not None and learned.sets_access:
-            commands.append(b"SITE CHMOD %o " % access + path.raw)
+        if permissions is not None and learned.sets_permissions:
+            commands.append(b"SITE CHMOD %o " % permissions + path.raw)
         commands += [b"MLST " + path.raw, *([b"MLST " + free.raw] if free is not None else [])]
         connection = self._side.connection
         moves, connection.moving[:_MOVED_ALONG] = connection.moving[:_MOVED_ALONG], []
@@ -63,21 +63,23 @@ class Finishing:
         if landed is None or landed.kind is Kind.LINK:
             return await self._side.looking(line).one(path)
         if stamp is not None and _hours_off(landed.stamp, stamp):
-            return await self._finish_by_steps(line, path, WantedAccess(), stamp)
+            return await self._finish_by_steps(line, path, WantedPermissions(), stamp)
         learned.folders.made(path, landed)
         return landed
 
-    async def _finish_by_steps(self, line: FtpLine, path: SitePath, wanted: WantedAccess, stamp: Stamp | None) -> Entry:
-        """Set time and access one after another, and look. A time that was set by another clock than the one we were told
-        is set once more, by that clock."""
+    async def _finish_by_steps(
+        self, line: FtpLine, path: SitePath, wanted: WantedPermissions, stamp: Stamp | None
+    ) -> Entry:
+        """Set time and permissions one after another, and look. A time that was set by another clock than the one we were
+        told is set once more, by that clock."""
         learned = self._side._learned
         if stamp is not None and learned.sets_times is not False:
             await self.set_time(line, path, stamp)
         if wanted.at_most is not None and learned.new_files is None:
-            learned.new_files = (await self._side.looking(line).one(path)).access
-        access = wanted.to_set(learned.new_files)
-        if access is not None and learned.sets_access is not False:
-            await self.set_access(line, path, access)
+            learned.new_files = (await self._side.looking(line).one(path)).permissions
+        permissions = wanted.to_set(learned.new_files)
+        if permissions is not None and learned.sets_permissions is not False:
+            await self.set_permissions(line, path, permissions)
         entry = await self._side.looking(line).one(path)
         if stamp is not None and learned.sets_times and (off_s := _hours_off(entry.stamp, stamp)):
             learned.sets_ahead_s -= off_s
@@ -88,12 +90,12 @@ class Finishing:
         learned.folders.made(path, entry)
         return entry
 
-    def begins_shut(self, access: int | None) -> bool:
-        """Whether a file must be made, empty, before its content comes: the server makes new files more open than `access`,
-        and what is not for others is not to lie open while it comes."""
+    def begins_shut(self, permissions: int | None) -> bool:
+        """Whether a file must be made, empty, before its content comes: the server makes new files more open than
+        `permissions`, and what is not for others is not to lie open while it comes."""
         learned = self._side._learned
-        can = learned.sets_access is not False and learned.stores_over is not False
-        return can and opened_beyond(learned.new_files or DEFAULT_FILE, access)
+        can = learned.sets_permissions is not False and learned.stores_over is not False
+        return can and opened_beyond(learned.new_files or DEFAULT_FILE, permissions)
 
     async def set_time(self, line: FtpLine, path: SitePath, stamp: Stamp) -> None:
         learned = self._side._learned
@@ -105,13 +107,13 @@ class Finishing:
         shifted = Stamp(stamp.at_ns + self._side._learned.sets_ahead_s * NS, stamp.precision_ns)
         return command + b" " + time_text(shifted) + b" " + path.raw
 
-    async def set_access(self, line: FtpLine, path: SitePath, access: int) -> Reply:
+    async def set_permissions(self, line: FtpLine, path: SitePath, permissions: int) -> Reply:
         learned = self._side._learned
-        reply = await line.ask(b"SITE CHMOD %o " % access + path.raw)
-        learned.sets_access = _learned_of(learned.sets_access, reply)
+        reply = await line.ask(b"SITE CHMOD %o " % permissions + path.raw)
+        learned.sets_permissions = _learned_of(learned.sets_permissions, reply)
         known, entry = learned.folders.one(path)
         if reply.is_good and known and entry is not None:
-            learned.folders.made(path, replace(entry, access=access))
+            learned.folders.made(path, replace(entry, permissions=permissions))
         return reply
 
 
@@ -133,8 +135,8 @@ def _learned_of(before: bool | None, reply: Reply) -> bool | None:
 
 
 @dataclass(frozen=True, slots=True)
-class WantedAccess:
-    """The access a file is to get: `exact`, or `at_most` as far as the server gives it to new files by itself."""
+class WantedPermissions:
+    """The permissions a file is to get: `exact`, or `at_most` as far as the server gives it to new files by itself."""
 
     exact: int | None = None
     at_most: int | None = None

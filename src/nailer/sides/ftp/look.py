@@ -16,6 +16,7 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import TypeVar
 
+from nailer.core.files.completeness import Incomplete, Lack, Listing, lack_in_words, listing_of, says_nothing_there
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.listing import (
     Clock,
@@ -28,7 +29,6 @@ from nailer.core.files.listing import (
     rows_of,
 )
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Lack, Listing, NotWhole, lack_in_words, listing_of, says_nothing_there
 from nailer.errors import (
     FileMissing,
     NotKnown,
@@ -59,7 +59,7 @@ _UNKNOWN_COMMAND = (500, 501, 502, 504)
 @dataclass(slots=True)
 class _Remembered:
     rows: dict[bytes, Entry]
-    lack: NotWhole | None
+    lack: Incomplete | None
     at_s: float
     counted: int  # of the bound on what is remembered: the names it had when it was listed
 
@@ -73,7 +73,7 @@ class FolderMemory:
         self._folders: OrderedDict[SitePath, _Remembered] = OrderedDict()
         self._names = 0
 
-    def put(self, folder: SitePath, entries: Iterable[Entry], lack: NotWhole | None) -> None:
+    def put(self, folder: SitePath, entries: Iterable[Entry], lack: Incomplete | None) -> None:
         """Remember a folder as it was just read."""
         self._drop(folder)
         rows = {one.name: one for one in entries}
@@ -145,8 +145,8 @@ class Learned:
     `features` is what FEAT said. `facts_worked` and `facts_refused` are about MLSD, `tells_facts` about MLST. `tells_links`:
     MLSD shows links as links; `stats_links`: MLST does; `hides_links`: MLSD leaves links out or shows what they lead to.
     `lists_hidden`: LIST takes `-a`; `shows_itself`: it shows `.` then. `swaps`: renaming replaces a taken name; `renames`:
-    anything can be renamed at all; `stores_over`: a file that is there can be stored again. `new_files` is the access that
-    a file gets when it is made.
+    anything can be renamed at all; `stores_over`: a file that is there can be stored again. `new_files` has the permissions
+    that a file gets when it is made.
     """
 
     features: dict[str, str] = field(default_factory=dict)
@@ -163,7 +163,7 @@ class Learned:
     shows_itself: bool | None = None
     says_size: bool = True
     size_worked: bool = False
-    sets_access: bool | None = None
+    sets_permissions: bool | None = None
     new_files: int | None = None
     sets_times: bool | None = None
     sets_ahead_s: int = 0
@@ -262,7 +262,7 @@ class Looking:
         exact = stamp_in(reply)
         return offset_of(newest.stamp, exact) if exact is not None else None
 
-    async def read(self, folder: SitePath, careful: bool) -> tuple[list[Entry], NotWhole | None]:
+    async def read(self, folder: SitePath, careful: bool) -> tuple[list[Entry], Incomplete | None]:
         """A folder's listing by whatever way the server answers, facts first."""
         learned = self.learned
         if not learned.lists_facts:
@@ -314,7 +314,7 @@ class Looking:
             )
         return rows, words
 
-    async def text(self, folder: SitePath) -> tuple[list[Entry], NotWhole | None]:
+    async def text(self, folder: SitePath) -> tuple[list[Entry], Incomplete | None]:
         """A folder by LIST. That it can be entered was seen first: what is refused then is no missing folder."""
         await self._enter(folder)
         try:
@@ -322,7 +322,7 @@ class Looking:
         except (FileMissing, ServerFailed, NotSupported) as refused:
             said = refused.server_words or ""
             if says_nothing_there(said):
-                return [], NotWhole(Lack.UNPROVED, said)
+                return [], Incomplete(Lack.UNPROVED, said)
             sentence = "{path} is there, but the server does not list it."
             raise ServerFailed(sentence, path=folder, server_words=refused.server_words) from refused
         if rows.unread and not rows.entries and not rows.shows_itself:
@@ -337,10 +337,10 @@ class Looking:
         if is_round and (lack := await self._cut_unsaid(folder, rows)) is not None:
             return rows.entries, lack
         if not shown_dots and not rows.dots:
-            return rows.entries, NotWhole(Lack.DOTTED)
+            return rows.entries, Incomplete(Lack.DOTTED)
         return rows.entries, None
 
-    async def _cut_unsaid(self, folder: SitePath, rows: Rows) -> NotWhole | None:
+    async def _cut_unsaid(self, folder: SitePath, rows: Rows) -> Incomplete | None:
         """A listing of a round number of rows may have been cut at a limit, and some servers do so without a word: their
         names are asked for in another way, whose limit counts other names."""
         try:
@@ -351,7 +351,7 @@ class Looking:
         more = [name for name in rows_of(raw)[0] if name.rpartition(b"/")[2] not in known]
         if not more:
             return lack_in_words(said, 0)
-        return NotWhole(Lack.CUT, "", len(rows.entries))
+        return Incomplete(Lack.CUT, "", len(rows.entries))
 
     async def _list(self, folder: SitePath, clock: Clock) -> tuple[Rows, str, bool]:
         """The rows of LIST in the folder that was entered, the server's words, and whether hidden names were asked for."""
@@ -381,7 +381,7 @@ class Looking:
             rows.unread.append(lines[-1])
         return rows, words
 
-    async def _emptiness(self, folder: SitePath, words: str) -> NotWhole | None:
+    async def _emptiness(self, folder: SitePath, words: str) -> Incomplete | None:
         """Why a folder that was listed as empty may hold names; None where it is known to be empty. A server that
         shows a folder itself
         (`.`) when it can look has not looked where it does not."""
@@ -393,18 +393,18 @@ class Looking:
                 await self._list(folder.parent, self._clock)
                 await self._enter(folder)
         if learned.shows_itself or (learned.shows_itself is None and not folder.is_root):
-            return NotWhole(Lack.UNPROVED, words)
+            return Incomplete(Lack.UNPROVED, words)
         try:
             raw, said = await self._lines(b"NLST", folder)
         except REFUSED as refused:
             said = refused.server_words or ""
-            return None if says_nothing_there(said) else NotWhole(Lack.UNPROVED, said)
+            return None if says_nothing_there(said) else Incomplete(Lack.UNPROVED, said)
         names = [name for name in rows_of(raw)[0] if name not in (b".", b"..")]
-        return NotWhole(Lack.DOUBTED, said) if names else lack_in_words(said, 0)
+        return Incomplete(Lack.DOUBTED, said) if names else lack_in_words(said, 0)
 
-    def _lack(self, rows: Rows, words: str) -> NotWhole | None:
+    def _lack(self, rows: Rows, words: str) -> Incomplete | None:
         if rows.unread:
-            return NotWhole(Lack.UNREAD, _shown(rows.unread[0]), len(rows.unread))
+            return Incomplete(Lack.UNREAD, _shown(rows.unread[0]), len(rows.unread))
         return lack_in_words(words, len(rows.entries) + 2 * rows.shows_itself)
 
     async def _by_text(self, path: SitePath) -> Entry:

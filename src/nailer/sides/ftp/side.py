@@ -17,10 +17,10 @@ from typing import TypeVar
 from nailer.core.connecting.abilities import Abilities
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import to_wire
+from nailer.core.files.completeness import Listing
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.listing import quoted_path
 from nailer.core.files.sitepath import SitePath, shown_name
-from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room, room_of_quota
 from nailer.errors import (
     AlreadyThere,
@@ -40,7 +40,7 @@ from nailer.errors import (
 )
 from nailer.sides.connection import Lane, Ran, SignIn, Stage, Wanted
 from nailer.sides.dial import resolve
-from nailer.sides.ftp.finishing import Finishing, WantedAccess
+from nailer.sides.ftp.finishing import Finishing, WantedPermissions
 from nailer.sides.ftp.line import FtpLine, line_break
 from nailer.sides.ftp.links import from_link
 from nailer.sides.ftp.look import Learned, Looking
@@ -50,7 +50,7 @@ from nailer.sides.ftp.tls import client_context
 from nailer.sides.identities.certificate import authorities
 from nailer.sides.recoded import recoded
 from nailer.sides.seen import see_gone, see_landed, see_made
-from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, look, once, whole_by_steps
+from nailer.sides.side import CHUNK_BYTES, Digest, Names, Side, look, once, read_all_by_steps
 from nailer.sides.translate import demands_encryption, from_reply
 from nailer.unbroken import in_thread
 
@@ -159,10 +159,12 @@ class FtpConnection:
     def abilities(self) -> Abilities:
         """What the server announces (FEAT, RFC 2389), corrected by what trying has shown."""
         learned, features = self.learned, self.learned.features
-        reads_access = not self.lists_facts or "unix.mode" in features.get("MLST", "").lower()
+        reads_permissions = not self.lists_facts or "unix.mode" in features.get("MLST", "").lower()
         return Abilities(
             software=self.software,
-            access=False if learned.sets_access is False or not reads_access else learned.sets_access,
+            permissions=False
+            if learned.sets_permissions is False or not reads_permissions
+            else learned.sets_permissions,
             times=learned.sets_times if learned.sets_times is not None else ("MFMT" in features or None),
             exact_times=self.lists_facts,
             links=learned.tells_links,
@@ -483,9 +485,9 @@ class FtpSide:
             except (ServerFailed, PermissionRefused) as failed:
                 await self.looking(line).explain(path, failed, wanted=Kind.FILE)
 
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+    async def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
         """A file's entry and bytes, one step after another: FTP has nothing in between."""
-        return await whole_by_steps(self, path)
+        return await read_all_by_steps(self, path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
         """Write a file (STOR), or go on behind what is there (REST, else APPE)."""
@@ -498,31 +500,31 @@ class FtpSide:
         chunks: AsyncIterator[bytes],
         *,
         start: int = 0,
-        access: int | None = None,
+        permissions: int | None = None,
         at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        """As `write`, then access, time and a look together, in as few round trips as the server bears."""
+        """As `write`, then permissions, time and a look together, in as few round trips as the server bears."""
         async with self.connection.line(self.lane) as line:
-            bits = access if access is not None else at_most
+            bits = permissions if permissions is not None else at_most
             if bits is not None and not start and self.finishing.begins_shut(bits):
                 await self._make_shut(line, path, bits)
             written = await self._write(line, path, chunks, start)
             try:
-                landed = await self.finishing.finish(line, path, WantedAccess(access, at_most), stamp, free)
+                landed = await self.finishing.finish(line, path, WantedPermissions(permissions, at_most), stamp, free)
             except FileMissing:
                 landed = None
         if landed is not None and landed.size == start + written:
             return landed
         return await see_landed(self.look_anew, path, start + written)
 
-    async def _make_shut(self, line: FtpLine, path: SitePath, access: int) -> None:
-        """Make an empty file with this access. A server that lets nothing be stored over it, which is tried once, makes the
-        file as it likes."""
+    async def _make_shut(self, line: FtpLine, path: SitePath, permissions: int) -> None:
+        """Make an empty file with these permissions. A server that lets nothing be stored over it, which is tried once,
+        makes the file as it likes."""
         learned = self._learned
         await self._write(line, path, once(b""), 0)
-        await self.finishing.set_access(line, path, access)
+        await self.finishing.set_permissions(line, path, permissions)
         if learned.stores_over is None:
             try:
                 await self._write(line, path, once(b""), 0)
@@ -614,16 +616,18 @@ class FtpSide:
         """FTP makes no links: raises NotSupported."""
         raise NotSupported("FTP has no command that makes a symbolic link.")
 
-    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
+    async def set_attributes(
+        self, path: SitePath, *, permissions: int | None = None, stamp: Stamp | None = None
+    ) -> None:
         """Access by SITE CHMOD, time by MFMT or what else the server takes."""
         learned = self._learned
         async with self.connection.line(self.lane) as line:
             if stamp is not None and learned.sets_times is not False:
                 await self.finishing.set_time(line, path, stamp)
-            if access is not None and learned.sets_access is False:
+            if permissions is not None and learned.sets_permissions is False:
                 raise NotSupported("This server does not allow setting the permissions of {path}.", path=path)
-            if access is not None:
-                reply = await self.finishing.set_access(line, path, access)
+            if permissions is not None:
+                reply = await self.finishing.set_permissions(line, path, permissions)
                 if not reply.is_good:
                     raise from_reply(reply.code, reply.text, path.shown)
 

@@ -14,9 +14,9 @@ from collections.abc import Awaitable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, TypeVar
 
+from nailer.core.files.completeness import Incomplete, Lack, Listing, listing_of
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Lack, Listing, NotWhole, listing_of
 from nailer.errors import ConnectionDropped, FileMissing, PermissionRefused, ServerFailed, TransferError, WrongKind
 from nailer.sides.sftp.names import entry_of
 from nailer.sides.sftp.pipeline import read_folder
@@ -82,14 +82,14 @@ class SftpLooking:
             raise
         entries = [one for one in entries if one.name not in (b".", b"..")]
         odd = [one.name for one in entries if not one.name or b"/" in one.name or b"\0" in one.name]
-        lack = NotWhole(Lack.UNREAD, repr(odd[0])[1:], len(odd)) if odd else None
+        lack = Incomplete(Lack.UNREAD, repr(odd[0])[1:], len(odd)) if odd else None
         entries = [one for one in entries if one.name not in odd] if odd else entries
         entries, unasked = await self._told_in_full(folder, entries, careful=careful)
         return listing_of(entries, lack or unasked)
 
     async def _told_in_full(
         self, folder: SitePath, entries: list[Entry], *, careful: bool
-    ) -> tuple[list[Entry], NotWhole | None]:
+    ) -> tuple[list[Entry], Incomplete | None]:
         """The entries with what the listing kept back: kinds and sizes by name, where links lead. A name that cannot be
         asked for is left out, and said."""
         if self._learned.lists_sizes is None:
@@ -99,7 +99,7 @@ class SftpLooking:
         by_name = {
             one.name
             for one in entries
-            if (one.kind is Kind.OTHER and one.access is None)
+            if (one.kind is Kind.OTHER and one.permissions is None)
             or self._learned.lists_links is False
             or (self._learned.lists_sizes is False and one.is_file and not one.size)
         }
@@ -128,7 +128,7 @@ class SftpLooking:
         # One that leads nowhere is listed as a link by servers that show what links lead to.
         if self._learned.lists_links is None and any(one.leads_to for one in told if one.name not in by_name):
             self._learned.lists_links = True
-        return rest + told, NotWhole(Lack.UNREAD, repr(unasked[0])[1:], len(unasked)) if unasked else None
+        return rest + told, Incomplete(Lack.UNREAD, repr(unasked[0])[1:], len(unasked)) if unasked else None
 
     async def _asked(self, path: SitePath) -> Entry:
         """What a look by name says. Some servers follow links even then: unless it is known that this one does not, the
@@ -234,7 +234,7 @@ class SftpLooking:
             name=entry.name,
             kind=Kind.LINK,
             stamp=entry.stamp,
-            access=entry.access,
+            permissions=entry.permissions,
             owner=entry.owner,
             group=entry.group,
             target=target,

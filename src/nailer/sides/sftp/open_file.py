@@ -32,9 +32,9 @@ class OpenFile:
         """Send a block to a place of the file (SSH_FXP_WRITE)."""
         return Answer(self._handler, STATUS, _WRITE, self._handle, UInt64(at), String(block))
 
-    def set(self, access: int | None, changed_s: int | None) -> Answer:
-        """Set access and time on the open file (SSH_FXP_FSETSTAT)."""
-        mode = UInt32(access) if access is not None else b""
+    def set(self, permissions: int | None, changed_s: int | None) -> Answer:
+        """Set permissions and time on the open file (SSH_FXP_FSETSTAT)."""
+        mode = UInt32(permissions) if permissions is not None else b""
         times = 2 * UInt32(changed_s) if changed_s is not None else b""
         flags = UInt32((MODE if mode else 0) | (TIMES if times else 0))
         return Answer(self._handler, STATUS, _SET, self._handle, flags + mode + times)
@@ -113,8 +113,8 @@ class Block:
 
 
 async def open_file(client: asyncssh.SFTPClient, path: bytes, how: int, mode: int | None = None) -> OpenFile:
-    """With `mode` a file that is made gets that access, less what the server's umask takes. Cancelled while the server opens
-    it, it is closed as soon as it is open. Raises what the library raises."""
+    """With `mode` a file that is made gets those permissions, less what the server's umask takes. Cancelled while the server
+    opens it, it is closed as soon as it is open. Raises what the library raises."""
     handler: Any = client._handler
     attributes = UInt32(0) if mode is None else UInt32(MODE) + UInt32(mode)
     answer = Answer(handler, HANDLE, _OPEN, String(path), UInt32(how), attributes)

@@ -11,7 +11,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.errors import NotSupported, ServerFailed
 from nailer.sides.sftp.open_file import READING, Block, OpenFile
 from nailer.sides.sftp.requests import abandon
-from nailer.sides.side import agreed, whole_by_steps
+from nailer.sides.side import agreed, read_all_by_steps
 
 if TYPE_CHECKING:
     from nailer.sides.sftp.side import SftpSide
@@ -64,11 +64,11 @@ class FileReading:
                 self._looks = False
         return (await self._side.stat(path)).size
 
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+    async def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file's entry and bytes: open, look, read and close leave together."""
         self._side.log.out(f"read all of {path}")
         if not self._looks:
-            return await whole_by_steps(self._side, path)
+            return await read_all_by_steps(self._side, path)
         file = await self._side.open(path, READING)
         asked = looking, block, looking_again = file.look(), file.block(0, self._side.read_bytes), file.look()
         try:
@@ -76,12 +76,12 @@ class FileReading:
                 before = await self._side.ask(looking.entry(path.name), path)
             except (NotSupported, ServerFailed):
                 self._looks = False
-                return await whole_by_steps(self._side, path)
+                return await read_all_by_steps(self._side, path)
             content = await self._side.ask(block.data(), path)
             after = await self._side.ask(looking_again.entry(path.name), path)
         finally:
             abandon(*asked)
             file.close().abandon()
         if len(content) < before.size:
-            return await whole_by_steps(self._side, path)  # more than one block
+            return await read_all_by_steps(self._side, path)  # more than one block
         return agreed(before, after, content)

@@ -17,9 +17,9 @@ from asyncssh.constants import OPEN_REQUEST_SESSION_FAILED
 from asyncssh.packet import PacketDecodeError
 
 from nailer.core.connecting.abilities import Abilities
+from nailer.core.files.completeness import Listing
 from nailer.core.files.entry import Entry, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.whole import Listing
 from nailer.core.plans.room import Room
 from nailer.core.words import size_text
 from nailer.errors import (
@@ -131,7 +131,7 @@ class SftpConnection:
         room = self._side.says_room if self._side else None
         return Abilities(
             software=str(info("server_version") or ""),
-            access=True,
+            permissions=True,
             times=True,
             exact_times=True,
             links=True,
@@ -378,9 +378,9 @@ class SftpSide:
         """A file's bytes, a window of blocks asked for ahead (SSH_FXP_READ)."""
         return self.reading.read(path, start=start, ahead=ahead)
 
-    async def whole(self, path: SitePath) -> tuple[Entry, bytes]:
+    async def read_all(self, path: SitePath) -> tuple[Entry, bytes]:
         """A small file's entry and bytes: open, look, read and close leave together."""
-        return await self.reading.whole(path)
+        return await self.reading.read_all(path)
 
     async def write(self, path: SitePath, chunks: AsyncIterator[bytes], *, start: int = 0) -> int:
         """As `Side.write`, many blocks on their way at once."""
@@ -392,14 +392,14 @@ class SftpSide:
         chunks: AsyncIterator[bytes],
         *,
         start: int = 0,
-        access: int | None = None,
+        permissions: int | None = None,
         at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
-        """As `Side.land`: the last blocks, access, time, look and close leave together."""
+        """As `Side.land`: the last blocks, permissions, time, look and close leave together."""
         return await self.writing.land(
-            path, chunks, start=start, access=access, at_most=at_most, stamp=stamp, free=free
+            path, chunks, start=start, permissions=permissions, at_most=at_most, stamp=stamp, free=free
         )
 
     @property
@@ -515,10 +515,12 @@ class SftpSide:
         """Make a symbolic link. Servers take the two names in the order of OpenSSH's, not of the draft."""
         await self.changing.make_link(path, target)
 
-    async def set_attributes(self, path: SitePath, *, access: int | None = None, stamp: Stamp | None = None) -> None:
-        """Set access and time (SSH_FXP_SETSTAT)."""
+    async def set_attributes(
+        self, path: SitePath, *, permissions: int | None = None, stamp: Stamp | None = None
+    ) -> None:
+        """Set permissions and time (SSH_FXP_SETSTAT)."""
         self.log.out(f"set permissions or time of {path}")
-        await self.ask(self.client.setstat(path.raw, _attributes(access, stamp)), path)
+        await self.ask(self.client.setstat(path.raw, _attributes(permissions, stamp)), path)
 
     async def own_hash(self, path: SitePath) -> Digest | None:
         """The server's own hash by check-file; None where it offers none."""
@@ -615,10 +617,10 @@ class SftpSide:
         self._closed = asyncio.Event()
 
 
-def _attributes(access: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
+def _attributes(permissions: int | None, stamp: Stamp | None) -> asyncssh.SFTPAttrs:
     attributes = asyncssh.SFTPAttrs()
-    if access is not None:
-        attributes.permissions = access
+    if permissions is not None:
+        attributes.permissions = permissions
     if stamp is not None:
         attributes.atime = attributes.mtime = seconds(stamp)
     return attributes

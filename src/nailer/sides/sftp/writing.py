@@ -1,4 +1,4 @@
-"""Writing files by SFTP: many blocks on their way at once, then access, time and a look together."""
+"""Writing files by SFTP: many blocks on their way at once, then permissions, time and a look together."""
 
 from __future__ import annotations
 
@@ -49,18 +49,18 @@ class Writing:
         chunks: AsyncIterator[bytes],
         *,
         start: int = 0,
-        access: int | None = None,
+        permissions: int | None = None,
         at_most: int | None = None,
         stamp: Stamp | None = None,
         free: SitePath | None = None,
     ) -> Entry:
         """As `Side.land`: what can leave together does."""
-        mode = access if access is not None else at_most
+        mode = permissions if permissions is not None else at_most
         async with self._writing(path, chunks, start, mode) as (file, window, written):
-            # The last blocks, access and time, the close and a look leave together. Requests for one file are carried
+            # The last blocks, permissions and time, the close and a look leave together. Requests for one file are carried
             # out in the order they came (draft-ietf-secsh-filexfer-02, 3). The look is by name and comes last: what
             # becomes of a file when it is closed counts, too.
-            setting = file.set(access, seconds(stamp) if stamp is not None else None)
+            setting = file.set(permissions, seconds(stamp) if stamp is not None else None)
             closing, looking = file.close(), self._side.sent_look(path)
             free_still = asyncio.create_task(self._check_free(free)) if self._must_look(free) else None
             try:
@@ -79,7 +79,7 @@ class Writing:
                     await asyncio.gather(free_still, return_exceptions=True)
         if not was_set:
             # Some servers set these by the path only.
-            await tolerated(self._side.set_attributes(path, access=access, stamp=stamp))
+            await tolerated(self._side.set_attributes(path, permissions=permissions, stamp=stamp))
         return landed if was_set else await self._side.stat(path)
 
     async def _looked(self, looking: SentLook, path: SitePath, size: int) -> Entry:

@@ -1,1 +1,1 @@
-"""What Nailer knows of sites and their hosts: readings, findings, facts."""
+"""What Nailer knows of sites and their hosts: scans, findings, facts."""

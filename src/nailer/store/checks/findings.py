@@ -1,4 +1,4 @@
-"""What readings of sites have found, since when, what is ignored; and what was learned of them by trying."""
+"""What scans of sites have found, since when, what is ignored; and what was learned of them by trying."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from nailer.store.database import Database, Row, Work, utc_now
 
 @dataclass(frozen=True, slots=True)
 class StoredFinding:
-    """A finding that stands. `first_at` is the first reading that found it without a break. `ignored` is why nobody wants
+    """A finding that stands. `first_at` is the first scan that found it without a break. `ignored` is why nobody wants
     to hear of it; '' and no `ignored_at` where it counts."""
 
     id: int

@@ -126,9 +126,9 @@ class ProofStore:
         """Require a second proof of an account, or not."""
         await self._db.write(lambda work: work.run("proofs.require", account_id=account_id, required=required))
 
-    async def whole(self, session_key: bytes) -> None:
+    async def complete_sign_in(self, session_key: bytes) -> None:
         """A session whose second proof was given."""
-        await self._db.write(lambda work: work.run("proofs.whole", token_hash=session_key))
+        await self._db.write(lambda work: work.run("proofs.complete_sign_in", token_hash=session_key))
 
 
 def _place(account_id: int) -> str:

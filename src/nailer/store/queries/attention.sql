@@ -14,8 +14,8 @@ VALUES (%(site_id)s, %(serious)s, %(others)s, %(certificate)s);
 
 -- name: sites()
 SELECT s.id AS site_id, s.created_at,
-       (SELECT MAX(r.ended_at) FROM site_readings r WHERE r.site_id = s.id AND r.state = 'done') AS scanned_at,
-       EXISTS (SELECT 1 FROM proved_copies p WHERE p.site_id = s.id AND p.kind = 'copy' AND p.state = 'verified') AS copied,
+       (SELECT MAX(r.ended_at) FROM site_scans r WHERE r.site_id = s.id AND r.state = 'done') AS scanned_at,
+       EXISTS (SELECT 1 FROM verified_copies p WHERE p.site_id = s.id AND p.kind = 'copy' AND p.state = 'verified') AS copied,
        EXISTS (SELECT 1 FROM site_facts f WHERE f.site_id = s.id AND f.name LIKE 'folder of %%' AND f.value <> '') AS tested
   FROM sites s;
 

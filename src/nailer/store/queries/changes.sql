@@ -1,10 +1,10 @@
--- name: add(site_id, side, path, what, account_id, job_id, item_id, now, before_hash, before_size, before_time_ns, before_access, before_target, after_size, after_time_ns, after_access, after_hash, other_path, level_before)!
+-- name: add(site_id, side, path, what, account_id, job_id, item_id, now, before_hash, before_size, before_time_ns, before_permissions, before_target, after_size, after_time_ns, after_permissions, after_hash, other_path, level_before)!
 INSERT INTO changes (site_id, side, path, what, account_id, job_id, item_id, at, before_hash, before_size,
-                     before_time_ns, before_access, before_target, after_size, after_time_ns, after_access, after_hash,
+                     before_time_ns, before_permissions, before_target, after_size, after_time_ns, after_permissions, after_hash,
                      other_path, level_before)
 VALUES (%(site_id)s, %(side)s, %(path)s, %(what)s, %(account_id)s, %(job_id)s, %(item_id)s, %(now)s, %(before_hash)s,
-        %(before_size)s, %(before_time_ns)s, %(before_access)s, %(before_target)s, %(after_size)s, %(after_time_ns)s,
-        %(after_access)s, %(after_hash)s, %(other_path)s, %(level_before)s);
+        %(before_size)s, %(before_time_ns)s, %(before_permissions)s, %(before_target)s, %(after_size)s, %(after_time_ns)s,
+        %(after_permissions)s, %(after_hash)s, %(other_path)s, %(level_before)s);
 
 -- name: confirm(item_id)*
 UPDATE changes c
@@ -12,12 +12,12 @@ UPDATE changes c
    SET c.confirmed = TRUE
  WHERE NOT c.confirmed;
 
--- name: add_confirmed(site_id, side, path, what, account_id, now, before_hash, before_size, before_time_ns, before_access, before_target, after_size, after_time_ns, other_path)!
+-- name: add_confirmed(site_id, side, path, what, account_id, now, before_hash, before_size, before_time_ns, before_permissions, before_target, after_size, after_time_ns, other_path)!
 -- A change made at once, outside any job.
 INSERT INTO changes (site_id, side, path, what, account_id, at, confirmed, before_hash, before_size, before_time_ns,
-                     before_access, before_target, after_size, after_time_ns, other_path)
+                     before_permissions, before_target, after_size, after_time_ns, other_path)
 VALUES (%(site_id)s, %(side)s, %(path)s, %(what)s, %(account_id)s, %(now)s, TRUE, %(before_hash)s, %(before_size)s,
-        %(before_time_ns)s, %(before_access)s, %(before_target)s, %(after_size)s, %(after_time_ns)s, %(other_path)s);
+        %(before_time_ns)s, %(before_permissions)s, %(before_target)s, %(after_size)s, %(after_time_ns)s, %(other_path)s);
 
 -- name: withdraw(item_id)!
 -- A change that was announced and not made.

@@ -16,7 +16,7 @@ ON DUPLICATE KEY UPDATE
   gone_at = NULL;
 
 -- name: gone(site_id, kind, now)!
--- What this reading has looked for and not found.
+-- What this scan has looked for and not found.
 UPDATE site_findings
    SET gone_at = %(now)s
  WHERE site_id = %(site_id)s AND kind = %(kind)s AND gone_at IS NULL AND last_at < %(now)s;

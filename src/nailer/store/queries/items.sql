@@ -1,10 +1,10 @@
--- name: add(job_id, position, action, verdict, reason, source, target, kind, size, time_ns, precision_ns, access, link_target, seen_kind, seen_size, seen_time_ns, seen_precision_ns, seen_access, kept_hash, undoes, state)!
-INSERT INTO items (job_id, position, action, verdict, reason, source, target, kind, size, time_ns, precision_ns, access,
-                   link_target, seen_kind, seen_size, seen_time_ns, seen_precision_ns, seen_access, kept_hash, undoes,
+-- name: add(job_id, position, action, verdict, reason, source, target, kind, size, time_ns, precision_ns, permissions, link_target, seen_kind, seen_size, seen_time_ns, seen_precision_ns, seen_permissions, kept_hash, undoes, state)!
+INSERT INTO items (job_id, position, action, verdict, reason, source, target, kind, size, time_ns, precision_ns, permissions,
+                   link_target, seen_kind, seen_size, seen_time_ns, seen_precision_ns, seen_permissions, kept_hash, undoes,
                    state)
 VALUES (%(job_id)s, %(position)s, %(action)s, %(verdict)s, %(reason)s, %(source)s, %(target)s, %(kind)s, %(size)s,
-        %(time_ns)s, %(precision_ns)s, %(access)s, %(link_target)s, %(seen_kind)s, %(seen_size)s, %(seen_time_ns)s,
-        %(seen_precision_ns)s, %(seen_access)s, %(kept_hash)s, %(undoes)s, %(state)s);
+        %(time_ns)s, %(precision_ns)s, %(permissions)s, %(link_target)s, %(seen_kind)s, %(seen_size)s, %(seen_time_ns)s,
+        %(seen_precision_ns)s, %(seen_permissions)s, %(kept_hash)s, %(undoes)s, %(state)s);
 
 -- name: by_id(job_id, id)^
 SELECT * FROM items WHERE job_id = %(job_id)s AND id = %(id)s;

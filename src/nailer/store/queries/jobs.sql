@@ -8,7 +8,7 @@ VALUES (%(account_id)s, %(site_id)s, %(kind)s, %(title)s, %(to_side)s, %(source_
         %(now)s);
 
 -- name: by_id(id)^
-SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_place, s.reads_back, a.name AS account_name,
+SELECT j.*, s.name AS site_name, s.colour, s.file_permissions, s.folder_permissions, s.in_place, s.reads_back, a.name AS account_name,
        p.site_id AS pair_site_id, p.other_site_id AS pair_other_id
   FROM jobs j
   JOIN sites s ON s.id = j.site_id
@@ -21,7 +21,7 @@ SELECT * FROM jobs WHERE id = %(id)s FOR UPDATE;
 
 -- name: active(everybody, account, sites, whole)
 -- Everything that waits or runs, newest first.
-SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_place, s.reads_back, a.name AS account_name,
+SELECT j.*, s.name AS site_name, s.colour, s.file_permissions, s.folder_permissions, s.in_place, s.reads_back, a.name AS account_name,
        p.site_id AS pair_site_id, p.other_site_id AS pair_other_id
   FROM jobs j
   JOIN sites s ON s.id = j.site_id
@@ -32,7 +32,7 @@ SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_
  ORDER BY j.id DESC;
 
 -- name: needing_you(everybody, account, sites, whole)
-SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_place, s.reads_back, a.name AS account_name,
+SELECT j.*, s.name AS site_name, s.colour, s.file_permissions, s.folder_permissions, s.in_place, s.reads_back, a.name AS account_name,
        p.site_id AS pair_site_id, p.other_site_id AS pair_other_id
   FROM jobs j
   JOIN sites s ON s.id = j.site_id
@@ -46,7 +46,7 @@ SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_
 -- name: ended(before, wanted, limit, everybody, account, sites, whole)
 -- Done and stopped jobs, newest first, those with an id below `before`, with a text (escaped for LIKE) in their title,
 -- their site's name or their folder.
-SELECT j.*, s.name AS site_name, s.colour, s.file_access, s.folder_access, s.in_place, s.reads_back, a.name AS account_name,
+SELECT j.*, s.name AS site_name, s.colour, s.file_permissions, s.folder_permissions, s.in_place, s.reads_back, a.name AS account_name,
        p.site_id AS pair_site_id, p.other_site_id AS pair_other_id
   FROM jobs j
   JOIN sites s ON s.id = j.site_id
@@ -152,13 +152,13 @@ UPDATE jobs
 -- name: recount(id)!
 -- The counts from the items themselves. Folders count nowhere; a removed folder is no file either.
 UPDATE jobs j
-  JOIN (SELECT SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-access')) AS planned_files,
+  JOIN (SELECT SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-permissions')) AS planned_files,
                SUM(IF(action = 'transfer' OR action = 'restore', size, 0)) AS planned_bytes,
-               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-access') AND state = 'done') AS done_files,
+               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-permissions') AND state = 'done') AS done_files,
                SUM(IF((action = 'transfer' OR action = 'restore') AND state = 'done', size, 0)) AS done_bytes,
-               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-access') AND state = 'failed') AS failed_files,
+               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-permissions') AND state = 'failed') AS failed_files,
                SUM(IF((action = 'transfer' OR action = 'restore') AND state = 'failed', size, 0)) AS failed_bytes,
-               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-access') AND state = 'left') AS left_files,
+               SUM(action IN ('transfer', 'remove', 'restore', 'move', 'set-permissions') AND state = 'left') AS left_files,
                SUM(IF((action = 'transfer' OR action = 'restore') AND state = 'left', size, 0)) AS left_bytes
           FROM items
          WHERE job_id = %(id)s) c

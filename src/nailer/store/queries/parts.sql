@@ -15,18 +15,18 @@ DELETE p FROM parts p
 -- name: prove(item_id, proofs)!
 UPDATE parts SET proofs = %(proofs)s WHERE item_id = %(item_id)s;
 
--- name: carried(item_id, carried_bytes)*
+-- name: carried(item_id, transferred_bytes)*
 UPDATE parts p
   JOIN JSON_TABLE(%(rows)s, '$[*]' COLUMNS (
-         item_id BIGINT UNSIGNED PATH '$.item_id', carried_bytes BIGINT UNSIGNED PATH '$.carried_bytes')) r
+         item_id BIGINT UNSIGNED PATH '$.item_id', transferred_bytes BIGINT UNSIGNED PATH '$.transferred_bytes')) r
     ON r.item_id = p.item_id
-   SET p.carried_bytes = r.carried_bytes;
+   SET p.transferred_bytes = r.transferred_bytes;
 
 -- name: proofs_of(item_id)$
 SELECT proofs FROM parts WHERE item_id = %(item_id)s;
 
 -- name: transferred_of_job(job_id)$
-SELECT COALESCE(SUM(p.carried_bytes), 0)
+SELECT COALESCE(SUM(p.transferred_bytes), 0)
   FROM parts p
   JOIN items i ON i.id = p.item_id
  WHERE p.job_id = %(job_id)s AND i.state = 'waiting';

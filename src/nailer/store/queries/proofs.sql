@@ -44,5 +44,5 @@ DELETE FROM passkeys WHERE account_id = %(account_id)s;
 -- name: require(account_id, required)!
 UPDATE accounts SET needs_second = %(required)s WHERE id = %(account_id)s;
 
--- name: whole(token_hash)!
+-- name: complete_sign_in(token_hash)!
 UPDATE sessions SET half = 0 WHERE token_hash = %(token_hash)s;

@@ -7,7 +7,7 @@ INSERT INTO site_groups (parent_id, name, position) VALUES (%(parent_id)s, %(nam
 -- name: all()
 SELECT id, group_id, position, name, colour, protocol, host, port, user_name, credential_id, start_here, start_there,
        note, opened_at, password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind,
-       proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_access, folder_access, in_place, reads_back, from_home, package_bytes,
+       proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_permissions, folder_permissions, in_place, reads_back, from_home, package_bytes,
        fleeting, fingerprint, guards_proposed
   FROM sites
  ORDER BY position, id;
@@ -15,23 +15,23 @@ SELECT id, group_id, position, name, colour, protocol, host, port, user_name, cr
 -- name: by_id(id)^
 SELECT id, group_id, position, name, colour, protocol, host, port, user_name, credential_id, start_here, start_there,
        note, opened_at, password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind,
-       proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_access, folder_access, in_place, reads_back, from_home, package_bytes,
+       proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_permissions, folder_permissions, in_place, reads_back, from_home, package_bytes,
        fleeting, fingerprint, guards_proposed
   FROM sites
  WHERE id = %(id)s;
 
--- name: add(position, credential_id, group_id, name, colour, protocol, host, port, user_name, start_here, start_there, note, password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind, proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_access, folder_access, in_place, reads_back, from_home, package_bytes, fleeting, fingerprint, now)!
+-- name: add(position, credential_id, group_id, name, colour, protocol, host, port, user_name, start_here, start_there, note, password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind, proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_permissions, folder_permissions, in_place, reads_back, from_home, package_bytes, fleeting, fingerprint, now)!
 INSERT INTO sites (position, credential_id, group_id, name, colour, protocol, host, port, user_name, start_here, start_there, note,
                    password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind, proxy_host,
-                   proxy_port, proxy_user, clock_offset_s, clock_how, file_access, folder_access, in_place, reads_back, from_home, package_bytes, fleeting,
+                   proxy_port, proxy_user, clock_offset_s, clock_how, file_permissions, folder_permissions, in_place, reads_back, from_home, package_bytes, fleeting,
                    fingerprint, created_at)
 VALUES (%(position)s, %(credential_id)s, %(group_id)s, %(name)s, %(colour)s, %(protocol)s, %(host)s, %(port)s,
         %(user_name)s, %(start_here)s, %(start_there)s, %(note)s, %(password_kept)s, %(key_file)s, %(agent)s,
         %(old_allowed)s, %(passive)s, %(charset)s, %(connections_most)s, %(proxy_kind)s, %(proxy_host)s, %(proxy_port)s,
-        %(proxy_user)s, %(clock_offset_s)s, %(clock_how)s, %(file_access)s, %(folder_access)s, %(in_place)s, %(reads_back)s, %(from_home)s, %(package_bytes)s,
+        %(proxy_user)s, %(clock_offset_s)s, %(clock_how)s, %(file_permissions)s, %(folder_permissions)s, %(in_place)s, %(reads_back)s, %(from_home)s, %(package_bytes)s,
         %(fleeting)s, %(fingerprint)s, %(now)s);
 
--- name: update(id, credential_id, group_id, name, colour, protocol, host, port, user_name, start_here, start_there, note, password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind, proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_access, folder_access, in_place, reads_back, from_home, package_bytes, fleeting, fingerprint)!
+-- name: update(id, credential_id, group_id, name, colour, protocol, host, port, user_name, start_here, start_there, note, password_kept, key_file, agent, old_allowed, passive, charset, connections_most, proxy_kind, proxy_host, proxy_port, proxy_user, clock_offset_s, clock_how, file_permissions, folder_permissions, in_place, reads_back, from_home, package_bytes, fleeting, fingerprint)!
 UPDATE sites
    SET credential_id = %(credential_id)s, group_id = %(group_id)s, name = %(name)s, colour = %(colour)s,
        protocol = %(protocol)s, host = %(host)s, port = %(port)s, user_name = %(user_name)s,
@@ -39,8 +39,8 @@ UPDATE sites
        key_file = %(key_file)s, agent = %(agent)s, old_allowed = %(old_allowed)s, passive = %(passive)s,
        charset = %(charset)s, connections_most = %(connections_most)s, proxy_kind = %(proxy_kind)s,
        proxy_host = %(proxy_host)s, proxy_port = %(proxy_port)s, proxy_user = %(proxy_user)s,
-       clock_offset_s = %(clock_offset_s)s, clock_how = %(clock_how)s, file_access = %(file_access)s,
-       folder_access = %(folder_access)s, in_place = %(in_place)s, reads_back = %(reads_back)s, from_home = %(from_home)s, package_bytes = %(package_bytes)s, fleeting = %(fleeting)s,
+       clock_offset_s = %(clock_offset_s)s, clock_how = %(clock_how)s, file_permissions = %(file_permissions)s,
+       folder_permissions = %(folder_permissions)s, in_place = %(in_place)s, reads_back = %(reads_back)s, from_home = %(from_home)s, package_bytes = %(package_bytes)s, fleeting = %(fleeting)s,
        fingerprint = %(fingerprint)s
  WHERE id = %(id)s;
 

@@ -66,7 +66,7 @@ class EntryOut(BaseModel):
     @classmethod
     def of(cls, entry: Entry) -> EntryOut:
         """An entry of ours as a program gets it."""
-        permissions = None if entry.access is None else f"{entry.access & 0o7777:03o}"
+        permissions = None if entry.permissions is None else f"{entry.permissions & 0o7777:03o}"
         return cls(
             name=name_token(entry.name),
             kind=entry.kind,
@@ -401,7 +401,8 @@ class SitePage(Page):
 
 class EntryPage(Page):
     items: list[EntryOut]
-    whole: bool = Field(description="false: the server did not show all of the folder")
+    complete: bool = Field(description="false: the server did not show all of the folder")
+    whole: bool = Field(description="the earlier name of `complete`", deprecated=True)
     doubt: str = ""
 
 

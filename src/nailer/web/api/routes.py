@@ -126,7 +126,11 @@ async def list_entries(
     doubt = read.lack.sentence if read.lack is not None else ""
     page = rest[:limit]
     return models.EntryPage(
-        items=page, whole=read.lack is None, doubt=doubt, next=page[-1].name if len(rest) > limit else None
+        items=page,
+        complete=read.lack is None,
+        whole=read.lack is None,
+        doubt=doubt,
+        next=page[-1].name if len(rest) > limit else None,
     )
 
 
@@ -433,7 +437,7 @@ async def live_check(site: TheSite, wish: models.LiveIn, editing: EditingDoor, t
 async def get_content(request: Request, site: TheSite, token: Shown, side: SideName, path: str) -> Response:
     """A small file's bytes (at most 4 MB) and its version as an ETag, for an editor."""
     async with files_of(request).browse.side(site, side) as opened:
-        entry, content = await opened.whole(models.path_of(path))
+        entry, content = await opened.read_all(models.path_of(path))
     if not entry.is_file or len(content) > 4_000_000:
         raise FileMissing("Files larger than 4 MB cannot be edited.")
     return Response(content, media_type="application/octet-stream")

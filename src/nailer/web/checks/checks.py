@@ -1,4 +1,4 @@
-"""Checks of a site: what one reading of it has found, and buttons that make plans of it."""
+"""Checks of a site: what one scan of it has found, and buttons that make plans of it."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ router = APIRouter()
 
 @router.get("/sites/{site_id}/checks")
 async def checks_page(request: Request, site: TheSite, sites: SitesDoor) -> Response:
-    """The page comes at once, with what is known; scripts and access read the server by themselves."""
+    """The page comes at once, with what is known; scripts and permissions read the server by themselves."""
     pinned = bool(await sites.connector.pinned(site))
     values = await _overview(request, site)
     return render(request, "checks/checks.html", site=site, known=pinned, section="checks", **values)
@@ -31,7 +31,7 @@ async def checks_page(request: Request, site: TheSite, sites: SitesDoor) -> Resp
 
 @router.get("/sites/{site_id}/checks/overview")
 async def overview(request: Request, site: TheSite) -> Response:
-    """What is known now, as a fragment: while a reading is under way, how far it is."""
+    """What is known now, as a fragment: while a scan is under way, how far it is."""
     return render(request, "checks/_overview.html", site=site, **await _overview(request, site))
 
 
@@ -52,14 +52,14 @@ async def read(request: Request, site: TheSite, wish: SiteReadWish, checks: Chec
 
 @router.post("/sites/{site_id}/checks/give-up")
 async def give_up(request: Request, site: TheSite, checks: ChecksDoor) -> Response:
-    """End the reading that is under way."""
+    """End the scan that is under way."""
     await checks.reader.give_up(site.id)
     return await overview(request, site)
 
 
 @router.post("/sites/{site_id}/checks/mend")
 async def mend(request: Request, site: TheSite, wish: MendWish, checks: ChecksDoor, session: SignedIn) -> Response:
-    """A plan that mends what a card is about; closing access is a job at once, JSON with its number."""
+    """A plan that mends what a card is about; closing permissions is a job at once, JSON with its number."""
     action, found = await checks.known.about(site, wish.sort, wish.mend, wish.first)
     job_id = await checks.mending.plan(session.account_id, site, action.mend, found)
     if action.mend is Mend.CLOSE:

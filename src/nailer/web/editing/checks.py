@@ -1,4 +1,4 @@
-"""Checks that ask the server at once: scripts, one by one, and the access of what lies on the web. Also how a site is
+"""Checks that ask the server at once: scripts, one by one, and the permissions of what lies on the web. Also how a site is
 edited."""
 
 from __future__ import annotations
@@ -8,8 +8,8 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
 from nailer.core.check.scripts import Repair
-from nailer.core.files.access import risk_of
 from nailer.core.files.entry import SideName
+from nailer.core.files.permissions import risk_of
 from nailer.core.files.sitepath import SitePath
 from nailer.errors import InvalidInput
 from nailer.services.editing import Ways
@@ -61,16 +61,16 @@ async def repair(
 
 
 @router.get("/sites/{site_id}/checks/permissions")
-async def access(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
-    """What is risky in the access of what the web address serves, counted by what it is."""
+async def permissions(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
+    """What is risky in the permissions of what the web address serves, counted by what it is."""
     folder = site.document_roots[0].folder if site.document_roots else site.start_there
-    reading = await files.access.read(session.account_id, site, SideName.THERE, folder, [])
+    reading = await files.permissions.read(session.account_id, site, SideName.THERE, folder, [])
     risks: dict[str, list[SitePath]] = {}
     for path, one in reading.entries:
         if risk := risk_of(one):
             risks.setdefault(risk, []).append(path)
     ordered = sorted(risks.items(), key=lambda one: -len(one[1]))
-    return render(request, "files/_access-review.html", site=site, reading=reading, risks=ordered, folder=folder)
+    return render(request, "files/_permissions-review.html", site=site, reading=reading, risks=ordered, folder=folder)
 
 
 @router.post("/sites/{site_id}/live")

@@ -363,7 +363,7 @@ async def _version(request: Request, draft: Draft, version: str) -> bytes:
         if other is None:
             raise NotFound("This file is outside the folders of the pair.")
         async with files.browse.side(site, draft.side.other) as side:
-            return (await side.whole(other))[1]
+            return (await side.read_all(other))[1]
     number = number_in(version)
     if number is None:
         raise InvalidInput("This version does not exist.")

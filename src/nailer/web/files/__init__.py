@@ -1,1 +1,1 @@
-"""Pages of files: the ledger, previews, search, access, sieves."""
+"""Pages of files: the ledger, previews, search, permissions, sieves."""

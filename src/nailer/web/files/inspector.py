@@ -12,7 +12,7 @@ from nailer.core.compare.advised import suggested
 from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.compare.ledger import LedgerRow
 from nailer.core.connecting.protocol import Protocol
-from nailer.core.files import access as access_rules
+from nailer.core.files import permissions as permission_rules
 from nailer.core.files.entry import SideName
 from nailer.core.files.keeping import KeepMark
 from nailer.core.files.kinds import FileKind, kind_by_name
@@ -38,7 +38,7 @@ async def inspector_values(request: Request, site: Site, ledger: Ledger, rows: l
     here_rows = [row for row in rows if row.here is not None]
     there_rows = [row for row in rows if row.there is not None]
     one = rows[0] if len(rows) == 1 else None
-    access = one.entry.access if one is not None else None
+    permissions = one.entry.permissions if one is not None else None
     copies: list[Change] = []
     address = None
     if one is not None and one.there is not None:
@@ -71,11 +71,11 @@ async def inspector_values(request: Request, site: Site, ledger: Ledger, rows: l
         "address": address,
         "first_page_of": _first_page_of(site, ledger, one),
         "address_link": routed(request, address) if address else None,
-        "bits": access_rules.bits(access) if access is not None else (),
-        "access": access,
-        "access_trouble": _access_trouble(one),
-        "phrases": access_rules.phrases,
-        "presets": access_rules.PRESETS,
+        "bits": permission_rules.bits(permissions) if permissions is not None else (),
+        "permissions": permissions,
+        "permissions_trouble": _permissions_trouble(one),
+        "phrases": permission_rules.phrases,
+        "presets": permission_rules.PRESETS,
         "copies": [change for change in copies if change.can_be_taken_back][:8],
         "joint_word": JOINT_WORDS[one.standing.joint] if one else "",
         "counts": ledger.counts,
@@ -162,8 +162,8 @@ def _may_edit(row: LedgerRow | None) -> bool:
     return row is not None and SearchWanted().may_hold_text(row.entry) and row.entry.size <= LARGEST_BYTES
 
 
-def _access_trouble(row: LedgerRow | None) -> str:
-    trouble = access_rules.trouble(row.entry) if row is not None else None
+def _permissions_trouble(row: LedgerRow | None) -> str:
+    trouble = permission_rules.trouble(row.entry) if row is not None else None
     return f"Warning: {trouble}." if trouble else ""
 
 

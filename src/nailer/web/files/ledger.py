@@ -207,7 +207,7 @@ async def tree_branch(request: Request, site: TheSite, files: FilesDoor) -> Resp
 
 @router.post("/sites/{site_id}/inspect")
 async def inspect(request: Request, picked: Picked, site: TheSite, files: FilesDoor) -> Response:
-    """What is picked, what will happen to it, its access and its earlier copies."""
+    """What is picked, what will happen to it, its permissions and its earlier copies."""
     ledger = await files.browse.ledger(site, picked.here_path, picked.there_path, View(hidden=True))
     wanted = set(picked.raw_names)
     rows = [row for row in ledger.rows if row.name in wanted]

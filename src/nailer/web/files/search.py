@@ -14,9 +14,9 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import Response, StreamingResponse
 
-from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry, Kind, SideName
-from nailer.core.files.search import AccessSought, SearchWanted, parse_days, parse_size
+from nailer.core.files.permissions import octal
+from nailer.core.files.search import PermissionsSought, SearchWanted, parse_days, parse_size
 from nailer.core.files.sitepath import SitePath, name_token
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import size_text, stamp_text
@@ -31,7 +31,7 @@ from nailer.web.shell.pages import render, zone_of
 
 router = APIRouter()
 
-_FIELDS = ("name", "kind", "least", "most", "newer", "older", "access", "inside")
+_FIELDS = ("name", "kind", "least", "most", "newer", "older", "permissions", "inside")
 
 
 @router.get("/sites/{site_id}/search")
@@ -56,11 +56,11 @@ async def search_page(request: Request, site_id: Id, site: TheSite, sites: Sites
         values=values,
         begun=any(values.values()) or bool(query.text("sort")),
         kinds=(("", "Anything"), (Kind.FILE, "Files"), (Kind.FOLDER, "Folders"), (Kind.LINK, "Links")),
-        accesses=(
-            (AccessSought.ANY, "Any"),
-            (AccessSought.ALL_WRITE, "Writable by everyone"),
-            (AccessSought.ALL_CANNOT_READ, "Not readable by everyone"),
-            (AccessSought.RUNS, "Executable"),
+        permission_choices=(
+            (PermissionsSought.ANY, "Any"),
+            (PermissionsSought.ALL_WRITE, "Writable by everyone"),
+            (PermissionsSought.ALL_CANNOT_READ, "Not readable by everyone"),
+            (PermissionsSought.RUNS, "Executable"),
         ),
     )
 
@@ -103,7 +103,7 @@ def _line(
         "size_text": size_text(entry.size) if entry.is_file else "",
         "changed": stamp_text(entry.stamp, datetime.now(UTC), zone) if entry.stamp else "",
         "at": entry.stamp.at_ns if entry.stamp else 0,
-        "access": octal(entry.access) if entry.access is not None else "",
+        "permissions": octal(entry.permissions) if entry.permissions is not None else "",
         "line": one.line,
         "number": one.number,
         "edit": urls.edit(site.id, side, path) + f"&line={one.number}" if one.number else "",
@@ -141,7 +141,7 @@ def _kind_word(entry: Entry) -> str:
 def _wanted(query: QueryValues) -> SearchWanted:
     try:
         kind = Kind(query.text("kind")) if query.text("kind") else None
-        access = AccessSought(query.text("access"))
+        permissions = PermissionsSought(query.text("permissions"))
     except ValueError as error:
         raise InvalidInput("Choose a kind and permissions from the lists.") from error
     return SearchWanted(
@@ -151,7 +151,7 @@ def _wanted(query: QueryValues) -> SearchWanted:
         most_bytes=parse_size(query.text("most")),
         newer_days=parse_days(query.text("newer")),
         older_days=parse_days(query.text("older")),
-        access=access,
+        permissions=permissions,
         inside=query.text("inside"),
         now_ns=time.time_ns(),
     )

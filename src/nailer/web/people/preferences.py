@@ -41,7 +41,7 @@ _WORDS = {
     },
     "theme": {Theme.DEVICE: "Same as the device", Theme.LIGHT: "Light", Theme.DARK: "Dark"},
 }
-_COLUMN_WORDS = {Column.TIMES: "Last changed", Column.KIND: "Kind (on wide screens)", Column.ACCESS: "Permissions"}
+_COLUMN_WORDS = {Column.TIMES: "Last changed", Column.KIND: "Kind (on wide screens)", Column.PERMISSIONS: "Permissions"}
 
 
 @router.get(urls.PREFERENCES)

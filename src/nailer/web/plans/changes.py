@@ -125,6 +125,6 @@ async def _compared(request: Request, site: Site, change: Change) -> Compared:
         async with files.browse.side(site, change.side) as side:
             if (await side.stat(path)).size > _LARGEST_BYTES:
                 return Compared((), "They are too large to be compared here.")
-            return compared(old, (await side.whole(path))[1])
+            return compared(old, (await side.read_all(path))[1])
     except FileMissing:
         return compared(old, b"")

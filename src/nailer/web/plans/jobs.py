@@ -427,6 +427,6 @@ async def card_of(plans: Plans, job: Job) -> Card:
     held_up = live is None and job.state in (JobState.PAUSED, JobState.WAITING, JobState.NEEDS_YOU)
     if held_up or job.trouble or failures:
         halves = await plans.jobs.halves(job.id)
-        tally = replace(tally, under_way_bytes=halves.carried_bytes) if held_up else tally
+        tally = replace(tally, under_way_bytes=halves.transferred_bytes) if held_up else tally
         parts = halves.count if job.trouble or failures else 0
     return Card(job, tally.share, progress_line(tally, left_s), flights, failures, parts)

@@ -11,8 +11,8 @@ from starlette.requests import Request
 from nailer.core.check.scripts import Repair
 from nailer.core.compare.joint import Compare
 from nailer.core.compare.ledger import SortBy, View
-from nailer.core.files.access import AccessWish
 from nailer.core.files.entry import NS, SideName, Stamp
+from nailer.core.files.permissions import PermissionsWish
 from nailer.core.files.search import parse_size
 from nailer.core.files.sitepath import SitePath, checked_name, name_of_token
 from nailer.core.jobs.schedule import Schedule, checked_schedule
@@ -248,7 +248,7 @@ class NewFileWish(_Body):
     template: Literal["", "page", "style", "script"] = ""
 
 
-class ManyAccessWish(_Body):
+class ManyPermissionsWish(_Body):
     """What many names are to get; an empty expression leaves files, or folders, as they are."""
 
     files: str = Field("", max_length=200)
@@ -257,12 +257,12 @@ class ManyAccessWish(_Body):
     only_risky: bool = False
 
     @property
-    def wish(self) -> AccessWish:
-        """What access is wished for."""
-        return AccessWish(self.files.strip(), self.folders.strip(), self.by_purpose)
+    def wish(self) -> PermissionsWish:
+        """Which permissions are wished for."""
+        return PermissionsWish(self.files.strip(), self.folders.strip(), self.by_purpose)
 
 
-class OneAccessWish(_Body):
+class OnePermissionsWish(_Body):
     side: SideName
     path: PathToken
     octal: str = Field(pattern=r"^[0-7]{3,4}$")

@@ -19,7 +19,7 @@ from nailer.acting import person
 from nailer.core import words
 from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.connecting.routes import routed_address
-from nailer.core.files import access as access_rules
+from nailer.core.files import permissions as permission_rules
 from nailer.core.files.sitepath import name_token, shown_name, without_scheme
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.limits import rate_text
@@ -102,7 +102,7 @@ def make_environment() -> Environment:
         WHAT_WORDS=WHAT_WORDS,
         JobKind=JobKind,
         advice_of=_advice_of,
-        access_rules=access_rules,
+        permission_rules=permission_rules,
     )
     environment.filters.update(
         size=words.size_text,

@@ -90,10 +90,10 @@ async def _on_timer(request: Request) -> None:
     need(Right.SYNC, (await pairs_of(request).timers.get(_number(request, "timer_id"))).site_id)
 
 
-async def _on_access(request: Request) -> None:
-    """A reading of access that they began."""
-    reading = files_of(request).access.reading(request.path_params["token"], session_of(request).account_id)
-    need(Right.ACCESS, reading.site_id)
+async def _on_permissions(request: Request) -> None:
+    """A reading of permissions that they began."""
+    reading = files_of(request).permissions.reading(request.path_params["token"], session_of(request).account_id)
+    need(Right.PERMISSIONS, reading.site_id)
 
 
 async def _own(request: Request) -> None:
@@ -112,7 +112,7 @@ def _number(request: Request, name: str) -> int:
 
 
 _LOOK, _CHANGE, _SYNC = _on_site(Right.LOOK), _on_site(Right.CHANGE), _on_site(Right.SYNC)
-_DOWNLOAD, _ACCESS = _on_site(Right.DOWNLOAD), _on_site(Right.ACCESS)
+_DOWNLOAD, _PERMISSIONS = _on_site(Right.DOWNLOAD), _on_site(Right.PERMISSIONS)
 _CONNECTION, _SETTINGS = _on_site(Right.CONNECTION), _on_site(Right.SETTINGS)
 _JOB, _JOB_SEEN = _on_job(), _on_job(Right.LOOK)
 _DRAFT = _on_draft(Right.CHANGE)
@@ -226,10 +226,10 @@ POLICY: dict[str, Asks] = {
     "POST /sites/{site_id}/keep": _CHANGE,
     "POST /sites/{site_id}/let-go": _CHANGE,
     "POST /sites/{site_id}/leftovers": _CHANGE,
-    "GET /sites/{site_id}/permissions": _ACCESS,
-    "POST /sites/{site_id}/permissions/one": _ACCESS,
-    "POST /permissions/{token}/preview": _on_access,
-    "POST /permissions/{token}/carry-out": _on_access,
+    "GET /sites/{site_id}/permissions": _PERMISSIONS,
+    "POST /sites/{site_id}/permissions/one": _PERMISSIONS,
+    "POST /permissions/{token}/preview": _on_permissions,
+    "POST /permissions/{token}/carry-out": _on_permissions,
     "GET /permissions/read": _own,
     "GET /sites/{site_id}/connection": _CONNECTION,
     "GET /sites/{site_id}/connection-log": _CONNECTION,
@@ -335,7 +335,7 @@ POLICY: dict[str, Asks] = {
     "GET /sites/{site_id}/checks/scripts": _LOOK,
     "GET /sites/{site_id}/checks/script": _LOOK,
     "GET /sites/{site_id}/checks/permissions": _LOOK,
-    "POST /sites/{site_id}/checks/repair": _on_site(Right.ACCESS),
+    "POST /sites/{site_id}/checks/repair": _on_site(Right.PERMISSIONS),
     "POST /sites/{site_id}/live": _LOOK,
     "GET /sites/{site_id}/references": _LOOK,
     "GET /sites/{site_id}/old-address": _LOOK,

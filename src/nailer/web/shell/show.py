@@ -7,7 +7,7 @@ from datetime import datetime, tzinfo
 
 from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.compare.ledger import Inside, LedgerRow, ending_of
-from nailer.core.files import access as access_rules
+from nailer.core.files import permissions as permission_rules
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.sitepath import is_strange, name_token, shown_name
 from nailer.core.words import count_text, exact_size, exact_stamp, size_text, stamp_text
@@ -93,7 +93,7 @@ def shown_row(
     entry = row.entry
     standing = row.standing
     word = JOINT_WORDS[standing.joint] + (", guessed" if standing.guess and standing.differs else "")
-    access = entry.access if entry.kind is not Kind.LINK else None
+    permissions = entry.permissions if entry.kind is not Kind.LINK else None
     return ShownLedgerRow(
         token=name_token(row.name),
         name=shown_name(row.name),
@@ -108,9 +108,9 @@ def shown_row(
         joint=standing.joint,
         joint_word=word,
         reason=standing.reason,
-        octal=access_rules.octal(access) if access is not None else "",
-        rwx=access_rules.rwx(access) if access is not None else "",
-        trouble=access_rules.trouble(entry) or "",
+        octal=permission_rules.octal(permissions) if permissions is not None else "",
+        rwx=permission_rules.rwx(permissions) if permissions is not None else "",
+        trouble=permission_rules.trouble(entry) or "",
         owner=entry.owner or "",
         held=row.held,
         kept=row.kept,

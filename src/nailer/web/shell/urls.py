@@ -99,7 +99,7 @@ def fetch(site: Site, side: SideName, path: SitePath) -> str:
 
 
 def permissions(site_id: int, side: SideName, folder: SitePath, **more: str) -> str:
-    """The page that sets the access of many names."""
+    """The page that sets the permissions of many names."""
     tail = "".join(f"&{key}={value}" for key, value in more.items() if value)
     return f"/sites/{site_id}/permissions?side={side}&path={folder.token}{tail}"
 

@@ -69,7 +69,10 @@ _OF_A_SITE = (
     NamedAction("Recovery", "recovery", "restore backup undo broken emergency rescue rollback hacked"),
     NamedAction("Verified copies", "copies", "backup copy snapshot archive test restore"),
     NamedAction(
-        "Permissions", "access?side=there&path=/", "chmod access rights mode owner 644 755 writable", Right.ACCESS
+        "Permissions",
+        "permissions?side=there&path=/",
+        "chmod access rights mode owner 644 755 writable",
+        Right.PERMISSIONS,
     ),
     NamedAction(
         "Connection", "connection", "server log disconnect status identity protocol commands", Right.CONNECTION

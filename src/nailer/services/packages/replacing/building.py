@@ -7,9 +7,9 @@ import contextlib
 from collections.abc import Awaitable, Callable, Iterator
 from dataclasses import replace
 
-from nailer.core.files.access import octal
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.names import landing_rank
+from nailer.core.files.permissions import octal
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Tree
 from nailer.core.packages.manifest import Copied, Manifest, names_of
@@ -29,13 +29,15 @@ def folder_item(path: SitePath, reason: str = "comes back") -> NewItem:
     return NewItem(Action.MAKE_FOLDER, Verdict.NEW, reason, path, path, Entry(path.name, Kind.FOLDER))
 
 
-def access_item(path: SitePath, entry: Entry, seen: Entry | None) -> NewItem | None:
-    """The item that gives a file or folder its access; None where that is not known, or a link's."""
-    if entry.access is None or entry.kind is Kind.LINK:
+def permissions_item(path: SitePath, entry: Entry, seen: Entry | None) -> NewItem | None:
+    """The item that gives a file or folder its permissions; None where that is not known, or a link's."""
+    if entry.permissions is None or entry.kind is Kind.LINK:
         return None
     wanted = replace(entry, name=path.name, size=0)
     expected = replace(seen, size=0) if seen is not None else None
-    return NewItem(Action.SET_ACCESS, Verdict.SETS, f"gets {octal(entry.access)}", path, path, wanted, expected)
+    return NewItem(
+        Action.SET_PERMISSIONS, Verdict.SETS, f"gets {octal(entry.permissions)}", path, path, wanted, expected
+    )
 
 
 def content_item(
@@ -47,8 +49,8 @@ def content_item(
 
 
 def beside(fresh: SitePath, result: Manifest, place: SitePath, now: Manifest) -> list[NewItem]:
-    """Build a whole version under a name of its own: folders, then files and links, then the access of folders. What lies at
-    `place` already need not go over the wire again where the server copies; small files go as fast."""
+    """Build a whole version under a name of its own: folders, then files and links, then the permissions of folders. What
+    lies at `place` already need not go over the wire again where the server copies; small files go as fast."""
     lies = {one.digest: place.join(one.below) for one in now.files if one.entry.size >= _WORTH_COPYING}
     folders = [one for one in result.names if one.entry.is_folder]
     others = [one for one in result.names if not one.entry.is_folder]
@@ -58,8 +60,8 @@ def beside(fresh: SitePath, result: Manifest, place: SitePath, now: Manifest) ->
         content_item(fresh.join(one.below), one, None, "is built here", same=lies.get(one.digest))
         for one in _by_rank(others)
     ]
-    access = [access_item(fresh.join(one.below), one.entry, None) for one in reversed(folders)]
-    return [*items, *(one for one in access if one is not None)]
+    permissions = [permissions_item(fresh.join(one.below), one.entry, None) for one in reversed(folders)]
+    return [*items, *(one for one in permissions if one is not None)]
 
 
 def one_by_one(place: SitePath, result: Manifest, now: Manifest) -> list[NewItem]:

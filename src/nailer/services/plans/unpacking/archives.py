@@ -66,12 +66,12 @@ class Unpacked:
 
 @dataclass(slots=True)
 class _Member:
-    """One entry of an archive as it says: its names, whether a folder, its time and access, and its bytes if asked."""
+    """One entry of an archive as it says: its names, whether a folder, its time and permissions, and its bytes if asked."""
 
     names: tuple[bytes, ...]
     is_folder: bool
     mtime: float | None
-    access: int | None
+    permissions: int | None
     content: IO[bytes] | None
 
 
@@ -221,8 +221,8 @@ def _place(member: _Member, folder: Path, bounds: _Bounds, left: list[str], name
     except (NotADirectoryError, IsADirectoryError):
         left.append(f"{shown}: the archive has this name as a file and as a folder")
         return
-    if member.access is not None:
-        target.chmod(member.access & 0o777 | 0o600)
+    if member.permissions is not None:
+        target.chmod(member.permissions & 0o777 | 0o600)
     if member.mtime is not None:
         os.utime(target, (member.mtime, member.mtime))
 

@@ -1,6 +1,6 @@
-import accessone from "../components/files/accessone.js";
-import accesspage from "../components/files/accesspage.js";
-import accesspanel from "../components/files/accesspanel.js";
+import permissionsone from "../components/files/permissionsone.js";
+import permissionspage from "../components/files/permissionspage.js";
+import permissionspanel from "../components/files/permissionspanel.js";
 import ledger from "../components/files/ledger.js";
 import pathbar from "../components/files/pathbar.js";
 import search from "../components/files/search.js";
@@ -8,4 +8,4 @@ import sieves from "../components/files/sieves.js";
 import tree from "../components/files/tree.js";
 import { begin } from "../main.js";
 
-begin({ accessone, accesspage, accesspanel, ledger, pathbar, search, sieves, tree });
+begin({ permissionsone, permissionspage, permissionspanel, ledger, pathbar, search, sieves, tree });

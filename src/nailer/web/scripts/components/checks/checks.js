@@ -26,7 +26,7 @@ export default () => ({
     addEventListener("nailer:transferring", this.hear);
     // Each script is asked for by itself: not before somebody wants to know.
     this.$refs.scripts.addEventListener("toggle", () => this.look(null), { once: true });
-    this.part(this.$refs.access);
+    this.part(this.$refs.permissions);
     if (this.$refs.room) this.fill(this.$refs.room);
     if (this.$refs.address) this.part(this.$refs.address);
     if (this.$refs.host) this.fill(this.$refs.host);

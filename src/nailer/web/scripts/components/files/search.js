@@ -149,7 +149,7 @@ function row(hit, picked) {
     '<td><input type="checkbox" class="form-check-input"></td>' +
     '<td class="mono"><a></a><div class="small muted"></div></td>' +
     '<td class="r num"></td><td class="num"></td><td class="mono"></td><td class="r"></td>';
-  const [box, name, size, changed, access, acts] = line.children;
+  const [box, name, size, changed, permissions, acts] = line.children;
   Object.assign(box.firstChild, { checked: picked, ariaLabel: `Select ${hit.below}` });
   box.firstChild.dataset.token = hit.token;
   Object.assign(name.firstChild, {
@@ -161,7 +161,7 @@ function row(hit, picked) {
   name.lastChild.textContent = [inside, hit.held && `stays behind, sieve: ${hit.held}`].filter(Boolean).join(" · ");
   size.textContent = hit.size_text;
   changed.textContent = hit.changed;
-  access.textContent = hit.access;
+  permissions.textContent = hit.permissions;
   if (hit.edit) {
     const link = document.createElement("a");
     Object.assign(link, { href: hit.folder, className: "small", textContent: "its folder" });

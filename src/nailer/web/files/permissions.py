@@ -8,31 +8,31 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
-from nailer.core.files import access as rules
-from nailer.core.files.access import PRESETS, AccessWish, Purpose, Transition
+from nailer.core.files import permissions as rules
 from nailer.core.files.entry import SideName
+from nailer.core.files.permissions import PRESETS, PermissionsWish, Purpose, Transition
 from nailer.core.files.sitepath import SitePath, name_of_token
 from nailer.errors import InvalidInput
-from nailer.services.files import AccessReading
+from nailer.services.files import PermissionsReading
 from nailer.web.shell.doors import FilesDoor, Id, SignedIn, SitesDoor, TheSite, files_of
-from nailer.web.shell.forms import ManyAccessWish, OneAccessWish, QueryValues
+from nailer.web.shell.forms import ManyPermissionsWish, OnePermissionsWish, QueryValues
 from nailer.web.shell.pages import render
 
 router = APIRouter()
 
 
 @router.get("/sites/{site_id}/permissions")
-async def access_page(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
+async def permissions_page(request: Request, site: TheSite, files: FilesDoor, session: SignedIn) -> Response:
     """Access of picked names of a folder (`names`, tokens joined by slashes) with all in them, or of the whole folder."""
     query = QueryValues(request)
     side, folder = query.side(), query.path("path") or site.start_there
     names = [name_of_token(token) for token in query.text("names").split("/") if token]
-    reading = await files.access.read(session.account_id, site, side, folder, names)
+    reading = await files.permissions.read(session.account_id, site, side, folder, names)
     review = query.text("review") == "1"
     wish = _usual(review=review)
     return render(
         request,
-        "files/access.html",
+        "files/permissions.html",
         site=site,
         known=True,
         section="files",
@@ -46,52 +46,54 @@ async def access_page(request: Request, site: TheSite, files: FilesDoor, session
 
 
 @router.post("/permissions/{token}/preview")
-async def preview(request: Request, token: str, wish: ManyAccessWish, files: FilesDoor, session: SignedIn) -> Response:
+async def preview(
+    request: Request, token: str, wish: ManyPermissionsWish, files: FilesDoor, session: SignedIn
+) -> Response:
     """What would change, as rows of the page."""
-    reading = files.access.reading(token, session.account_id)
+    reading = files.permissions.reading(token, session.account_id)
     values = _preview(request, reading, wish.wish, only_risky=wish.only_risky)
-    return render(request, "files/_access-rows.html", reading=reading, **values)
+    return render(request, "files/_permissions-rows.html", reading=reading, **values)
 
 
 @router.post("/permissions/{token}/carry-out")
 async def carry_out(
-    request: Request, token: str, wish: ManyAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
+    request: Request, token: str, wish: ManyPermissionsWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
 ) -> Response:
     """Set it, as a job."""
-    reading = files.access.reading(token, session.account_id)
+    reading = files.permissions.reading(token, session.account_id)
     site = await sites.book.get(reading.site_id)
-    job_id = await files.access.carry_out(site, reading, wish.wish, only_risky=wish.only_risky)
+    job_id = await files.permissions.carry_out(site, reading, wish.wish, only_risky=wish.only_risky)
     return JSONResponse({"job": job_id})
 
 
 @router.post("/sites/{site_id}/permissions/one")
 async def set_one(
-    request: Request, site_id: Id, wish: OneAccessWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
+    request: Request, site_id: Id, wish: OnePermissionsWish, sites: SitesDoor, files: FilesDoor, session: SignedIn
 ) -> Response:
-    """Set the access of one name at once."""
+    """Set the permissions of one name at once."""
     site, account_id = await sites.book.get(site_id), session.account_id
     path = SitePath.of_token(wish.path)
     files.guarded.check(account_id, site, wish.side, path)
-    job_id = await files.access.set_one(account_id, site, wish.side, path, rules.of_octal(wish.octal))
+    job_id = await files.permissions.set_one(account_id, site, wish.side, path, rules.of_octal(wish.octal))
     return JSONResponse({"job": job_id})
 
 
 @router.get("/permissions/read")
 async def read(request: Request) -> Response:
-    """One access in all its forms. `text` is octal, nine letters, or symbolic (then it changes `now`)."""
+    """Permissions in all their forms. `text` is octal, nine letters, or symbolic (then it changes `now`)."""
     query = QueryValues(request)
     folder = query.text("folder") == "1"
     now = rules.of_octal(query.text("now", "644"))
-    access = _understood(query.text("text").strip(), now, folder=folder)
+    permissions = _understood(query.text("text").strip(), now, folder=folder)
     return JSONResponse(
         {
-            "octal": rules.octal(access),
-            "rwx": rules.rwx(access),
-            "symbolic": rules.symbolic(access),
-            "sentence": rules.sentence(access, folder=folder),
-            "difference": rules.difference(now, access, folder=folder),
-            "digits": [access >> 6 & 7, access >> 3 & 7, access & 7],
-            "special": access >> 9,
+            "octal": rules.octal(permissions),
+            "rwx": rules.rwx(permissions),
+            "symbolic": rules.symbolic(permissions),
+            "sentence": rules.sentence(permissions, folder=folder),
+            "difference": rules.difference(now, permissions, folder=folder),
+            "digits": [permissions >> 6 & 7, permissions >> 3 & 7, permissions & 7],
+            "special": permissions >> 9,
         }
     )
 
@@ -107,14 +109,16 @@ def _understood(text: str, now: int, *, folder: bool) -> int:
     return rules.changed_by(text, now, folder=folder)
 
 
-def _usual(*, review: bool) -> AccessWish:
+def _usual(*, review: bool) -> PermissionsWish:
     preset = next(one for one in PRESETS if one.purpose is Purpose.WEBSITE)
-    return AccessWish(rules.octal(preset.files), rules.octal(preset.folders), by_purpose=True)
+    return PermissionsWish(rules.octal(preset.files), rules.octal(preset.folders), by_purpose=True)
 
 
-def _preview(request: Request, reading: AccessReading, wish: AccessWish, *, only_risky: bool) -> dict[str, Any]:
+def _preview(
+    request: Request, reading: PermissionsReading, wish: PermissionsWish, *, only_risky: bool
+) -> dict[str, Any]:
     files = files_of(request)
-    permit = files.access
+    permit = files.permissions
     rows: list[Transition] = permit.preview(reading, wish, only_risky=only_risky)
     everything = rows if not only_risky else permit.preview(reading, wish)
     changing = sum(one.count for one in rows if not one.stays)

@@ -1,4 +1,4 @@
-// The access of one name in the inspector: what would change, and setting it.
+// The permissions of one name in the inspector: what would change, and setting it.
 import { json } from "../../lib/ask.js";
 import { complain } from "../../lib/notice.js";
 export default () => ({

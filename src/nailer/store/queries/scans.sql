@@ -1,30 +1,30 @@
 -- name: begin(site_id, account_id, is_account, asks_others, now)!
-INSERT INTO site_readings (site_id, account_id, is_account, asks_others, state, begun_at, problem)
-VALUES (%(site_id)s, %(account_id)s, %(is_account)s, %(asks_others)s, 'reading', %(now)s, '');
+INSERT INTO site_scans (site_id, account_id, is_account, asks_others, state, begun_at, problem)
+VALUES (%(site_id)s, %(account_id)s, %(is_account)s, %(asks_others)s, 'scanning', %(now)s, '');
 
 -- name: end(id, state, now, problem, trees, same_as, summary)!
--- Trees that are those of an earlier reading are not written again.
-UPDATE site_readings r
-  LEFT JOIN site_readings s ON s.id = %(same_as)s
+-- Trees that are those of an earlier scan are not written again.
+UPDATE site_scans r
+  LEFT JOIN site_scans s ON s.id = %(same_as)s
    SET r.state = %(state)s, r.ended_at = %(now)s, r.problem = %(problem)s, r.trees = COALESCE(s.trees, %(trees)s),
        r.summary = %(summary)s
  WHERE r.id = %(id)s;
 
 -- name: unended()
 SELECT id, site_id, account_id, is_account, asks_others, state, begun_at, ended_at, problem, summary
-  FROM site_readings WHERE state = 'reading' ORDER BY id;
+  FROM site_scans WHERE state = 'scanning' ORDER BY id;
 
 -- name: last(site_id)
--- The last readings that ended, newest first.
+-- The last scans that ended, newest first.
 SELECT id, site_id, account_id, is_account, asks_others, state, begun_at, ended_at, problem, summary
-  FROM site_readings WHERE site_id = %(site_id)s AND state <> 'reading' ORDER BY id DESC LIMIT 10;
+  FROM site_scans WHERE site_id = %(site_id)s AND state <> 'scanning' ORDER BY id DESC LIMIT 10;
 
 -- name: trees(id)$
-SELECT trees FROM site_readings WHERE id = %(id)s;
+SELECT trees FROM site_scans WHERE id = %(id)s;
 
 -- name: forget_old(site_id, keep)!
--- Trees of readings that nobody compares with any more.
-DELETE FROM site_readings WHERE site_id = %(site_id)s AND state <> 'reading' AND id < %(keep)s;
+-- Trees of scans that nobody compares with any more.
+DELETE FROM site_scans WHERE site_id = %(site_id)s AND state <> 'scanning' AND id < %(keep)s;
 
 -- name: files(site_id)
 SELECT path, size, at_ns, precision_ns, read_at, digest, width, height, has_places, links
@@ -42,18 +42,18 @@ VALUES (%(site_id)s, %(hash)s, %(path)s, %(size)s, %(at_ns)s, %(precision_ns)s, 
 DELETE FROM read_files WHERE site_id = %(site_id)s AND hash = %(hash)s;
 
 -- name: time_of(site_id)^
-SELECT site_id, account_id, at, zone, next_at FROM reading_times WHERE site_id = %(site_id)s;
+SELECT site_id, account_id, at, zone, next_at FROM scan_times WHERE site_id = %(site_id)s;
 
 -- name: set_time(site_id, account_id, at, zone, next_at)!
-REPLACE INTO reading_times (site_id, account_id, at, zone, next_at)
+REPLACE INTO scan_times (site_id, account_id, at, zone, next_at)
 VALUES (%(site_id)s, %(account_id)s, %(at)s, %(zone)s, %(next_at)s);
 
 -- name: drop_time(site_id)!
-DELETE FROM reading_times WHERE site_id = %(site_id)s;
+DELETE FROM scan_times WHERE site_id = %(site_id)s;
 
 -- name: due(now)
-SELECT site_id, account_id, at, zone, next_at FROM reading_times WHERE next_at <= %(now)s ORDER BY next_at;
+SELECT site_id, account_id, at, zone, next_at FROM scan_times WHERE next_at <= %(now)s ORDER BY next_at;
 
 -- name: put_off(site_id, was, next_at)!
 -- Whoever changes the row first has the run.
-UPDATE reading_times SET next_at = %(next_at)s WHERE site_id = %(site_id)s AND next_at = %(was)s;
+UPDATE scan_times SET next_at = %(next_at)s WHERE site_id = %(site_id)s AND next_at = %(was)s;

@@ -1,4 +1,4 @@
-// One access in all its forms: bits, octal, text, expression, words. Whatever is edited, the others follow.
+// The permissions of one name in all their forms: bits, octal, text, expression, words. Whatever is edited, the others follow.
 import { json } from "../../lib/ask.js";
 export default () => ({
   // Everything is named here: what is not would be written into the component round this one.
@@ -12,7 +12,7 @@ export default () => ({
     this.data = this.$root.dataset;
     this.now = this.data.octal;
     this.octal = this.data.octal;
-    this.sentence = this.$root.querySelector(".access-sentence").textContent;
+    this.sentence = this.$root.querySelector(".permissions-sentence").textContent;
     this.hear = (event) => {
       if (event.detail.panel === this.data.panel) this.read(event.detail.octal, true);
     };
@@ -24,18 +24,18 @@ export default () => ({
   press(event) {
     const bit = event.target.closest("[data-digit]");
     if (!bit) return;
-    const access = parseInt(this.octal, 8) ^ (Number(bit.dataset.digit) << (3 * (2 - Number(bit.dataset.place))));
-    this.read(eight(access));
+    const permissions = parseInt(this.octal, 8) ^ (Number(bit.dataset.digit) << (3 * (2 - Number(bit.dataset.place))));
+    this.read(eight(permissions));
   },
   typed(event) {
     const field = event.target,
-      access = parseInt(this.octal, 8);
+      permissions = parseInt(this.octal, 8);
     if (field.name) return this.read(field.value);
     if (field.dataset.words) {
       const shift = 3 * (2 - Number(field.dataset.words));
-      return this.read(eight((access & ~(7 << shift)) | (Number(field.value) << shift)));
+      return this.read(eight((permissions & ~(7 << shift)) | (Number(field.value) << shift)));
     }
-    if (field.dataset.special) this.read(eight(access ^ (Number(field.dataset.special) << 9)));
+    if (field.dataset.special) this.read(eight(permissions ^ (Number(field.dataset.special) << 9)));
   },
   async read(text, quiet = false) {
     try {
@@ -60,13 +60,13 @@ export default () => ({
       this.$root.querySelectorAll("[data-special]").forEach((one) => {
         one.checked = Boolean(found.special & Number(one.dataset.special));
       });
-      if (!quiet) this.$dispatch("access", { panel: this.data.panel, octal: found.octal, difference });
+      if (!quiet) this.$dispatch("permissions", { panel: this.data.panel, octal: found.octal, difference });
     } catch (error) {
       this.problem = error.message;
     }
   },
 });
 
-function eight(access) {
-  return access.toString(8).padStart(3, "0");
+function eight(permissions) {
+  return permissions.toString(8).padStart(3, "0");
 }

@@ -9,9 +9,9 @@ from collections.abc import Sequence
 from contextlib import aclosing
 from dataclasses import dataclass, replace
 
-from nailer.core.files.access import AccessWish, Transition, difference, octal, risk_of, transitions
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.names import names_text
+from nailer.core.files.permissions import PermissionsWish, Transition, difference, octal, risk_of, transitions
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState
@@ -30,7 +30,7 @@ _MOST_NAMES = 300_000
 
 
 @dataclass(frozen=True, slots=True)
-class AccessReading:
+class PermissionsReading:
     """A tree as it was read: every file and folder in it, links never followed. `foreign` are names of another owner: the
     server would refuse those. `took_s` is how long reading took."""
 
@@ -52,17 +52,17 @@ class AccessReading:
         return [(path, one) for path, one in self.entries if not only_risky or risk_of(one)]
 
 
-class AccessPlans:
+class PermissionsPlans:
     def __init__(self, browse: Browse, jobs: JobStore, runner: Runner, guards: GuardedFolders) -> None:
         self._browse = browse
         self._jobs = jobs
         self._runner = runner
         self._guards = guards
-        self._readings: OrderedDict[str, AccessReading] = OrderedDict()
+        self._readings: OrderedDict[str, PermissionsReading] = OrderedDict()
 
     async def read(
         self, account_id: int, site: Site, side: SideName, folder: SitePath, names: Sequence[bytes]
-    ) -> AccessReading:
+    ) -> PermissionsReading:
         """Read picked names of a folder with all in them; without names the folder itself and all in it."""
         begun_s = time.monotonic()
         problems: list[str] = []
@@ -70,10 +70,12 @@ class AccessPlans:
             tops = [folder.child(name) for name in names] or [folder]
             found = [one for top in tops for one in await _tree(reached, top, problems)]
             owner = await _owner(reached, site.start_here if side is SideName.HERE else site.start_there)
-        known = [(path, one) for path, one in found if one.access is not None and one.kind in (Kind.FILE, Kind.FOLDER)]
+        known = [
+            (path, one) for path, one in found if one.permissions is not None and one.kind in (Kind.FILE, Kind.FOLDER)
+        ]
         foreign = [(path, one.owner or "") for path, one in known if owner and one.owned_by and one.owned_by != owner]
         barred = {path for path, _ in foreign}
-        reading = AccessReading(
+        reading = PermissionsReading(
             secrets.token_hex(8),
             account_id,
             site.id,
@@ -82,7 +84,7 @@ class AccessPlans:
             tuple(names),
             tuple((path, one) for path, one in known if path not in barred),
             tuple(foreign),
-            sum(one.access is None and one.kind in (Kind.FILE, Kind.FOLDER) for _, one in found),
+            sum(one.permissions is None and one.kind in (Kind.FILE, Kind.FOLDER) for _, one in found),
             tuple(problems),
             time.monotonic() - begun_s,
             time.monotonic(),
@@ -92,20 +94,24 @@ class AccessPlans:
             self._readings.popitem(last=False)
         return reading
 
-    def reading(self, token: str, account_id: int) -> AccessReading:
+    def reading(self, token: str, account_id: int) -> PermissionsReading:
         """Raises NotFound where it was let go."""
         found = self._readings.get(token)
         if found is None or found.account_id != account_id or time.monotonic() - found.at_s > _KEPT_S:
             raise NotFound("This preview is out of date. Reload the page.")
         return found
 
-    def preview(self, reading: AccessReading, wish: AccessWish, *, only_risky: bool = False) -> list[Transition]:
+    def preview(
+        self, reading: PermissionsReading, wish: PermissionsWish, *, only_risky: bool = False
+    ) -> list[Transition]:
         """What a wish would do, counted by transition. Raises InvalidInput where it cannot be read."""
         wish.check()
         shown = [(_below(reading, path), one) for path, one in reading.chosen(only_risky=only_risky)]
         return transitions(shown, wish)
 
-    async def carry_out(self, site: Site, reading: AccessReading, wish: AccessWish, *, only_risky: bool = False) -> int:
+    async def carry_out(
+        self, site: Site, reading: PermissionsReading, wish: PermissionsWish, *, only_risky: bool = False
+    ) -> int:
         """Set what differs, as a job; return it. What lies in a locked guarded folder is left out and said.
 
         Raises InvalidInput where nothing would change.
@@ -114,7 +120,7 @@ class AccessPlans:
         items = []
         for path, one in reading.chosen(only_risky=only_risky):
             then = wish.of(one)
-            if then is not None and then != one.access:
+            if then is not None and then != one.permissions:
                 items.append(self._item(reading, site, path, one, then))
         if not any(item.verdict is Verdict.SETS for item in items):
             raise InvalidInput("Nothing would change.")
@@ -122,7 +128,7 @@ class AccessPlans:
         job = NewJob(
             reading.account_id,
             site.id,
-            JobKind.ACCESS,
+            JobKind.PERMISSIONS,
             f"Permissions of {names}"[:200],
             reading.side,
             reading.folder,
@@ -133,29 +139,29 @@ class AccessPlans:
         self._runner.wake()
         return job_id
 
-    async def set_one(self, account_id: int, site: Site, side: SideName, path: SitePath, access: int) -> int:
-        """Set the access of one name, as a job."""
+    async def set_one(self, account_id: int, site: Site, side: SideName, path: SitePath, permissions: int) -> int:
+        """Set the permissions of one name, as a job."""
         async with self._browse.side(site, side) as reached:
             entry = await reached.stat(path)
-        if entry.access is None:
+        if entry.permissions is None:
             raise InvalidInput("The server does not report the permissions of this file, so Nailer cannot set it.")
-        if entry.access == access:
+        if entry.permissions == permissions:
             raise InvalidInput("The permissions are already set to this.")
-        then = replace(entry, size=0, access=access)
-        reason = difference(entry.access, access, folder=entry.is_folder) or octal(access)
-        item = NewItem(Action.SET_ACCESS, Verdict.SETS, reason, path, path, then, replace(entry, size=0))
-        title = f"Permissions of {names_text([path.name])}: {octal(access)}"
-        job = NewJob(account_id, site.id, JobKind.ACCESS, title, side, path.parent, path.parent)
+        then = replace(entry, size=0, permissions=permissions)
+        reason = difference(entry.permissions, permissions, folder=entry.is_folder) or octal(permissions)
+        item = NewItem(Action.SET_PERMISSIONS, Verdict.SETS, reason, path, path, then, replace(entry, size=0))
+        title = f"Permissions of {names_text([path.name])}: {octal(permissions)}"
+        job = NewJob(account_id, site.id, JobKind.PERMISSIONS, title, side, path.parent, path.parent)
         job_id = await self._jobs.add(job, [item], JobState.WAITING)
         self._runner.wake()
         return job_id
 
-    def _item(self, reading: AccessReading, site: Site, path: SitePath, entry: Entry, then: int) -> NewItem:
+    def _item(self, reading: PermissionsReading, site: Site, path: SitePath, entry: Entry, then: int) -> NewItem:
         locked = reading.side is SideName.THERE and self._guards.is_locked(reading.account_id, site, path)
         verdict = Verdict.LEFT if locked else Verdict.SETS
-        reason = "is in a guarded folder" if locked else f"{octal(entry.access or 0)} becomes {octal(then)}"
+        reason = "is in a guarded folder" if locked else f"{octal(entry.permissions or 0)} becomes {octal(then)}"
         seen = replace(entry, size=0)
-        return NewItem(Action.SET_ACCESS, verdict, reason, path, path, replace(seen, access=then), seen)
+        return NewItem(Action.SET_PERMISSIONS, verdict, reason, path, path, replace(seen, permissions=then), seen)
 
 
 def _order(item: NewItem) -> tuple[int, int]:
@@ -163,11 +169,14 @@ def _order(item: NewItem) -> tuple[int, int]:
     depth = len(item.target.names)
     if not item.entry.is_folder:
         return (1, 0)
-    opens = bool((item.entry.access or 0) & 0o100) and not ((item.replaces.access if item.replaces else 0) or 0) & 0o100
+    opens = (
+        bool((item.entry.permissions or 0) & 0o100)
+        and not ((item.replaces.permissions if item.replaces else 0) or 0) & 0o100
+    )
     return (0, depth) if opens else (2, -depth)
 
 
-def _below(reading: AccessReading, path: SitePath) -> bytes:
+def _below(reading: PermissionsReading, path: SitePath) -> bytes:
     below = path.below(reading.folder)
     return b"/".join(below) if below else path.name or b"/"
 

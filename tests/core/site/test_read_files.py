@@ -8,7 +8,7 @@ import pytest
 
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.site.links import FileLinks
-from nailer.core.site.reading import ReadFile, by_program, made_smaller, to_read, twins
+from nailer.core.site.read_files import ReadFile, by_program, made_smaller, to_read, twins
 from tests.builders import a_file, path
 
 READ_AT = datetime(2026, 11, 29, 12)

@@ -6,8 +6,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nailer.core.files.access import (
-    AccessWish,
+from nailer.core.files.entry import Entry, Kind
+from nailer.core.files.permissions import (
+    PermissionsWish,
     changed_by,
     difference,
     fitting,
@@ -20,7 +21,6 @@ from nailer.core.files.access import (
     transitions,
     trouble,
 )
-from nailer.core.files.entry import Entry, Kind
 from nailer.errors import InvalidInput
 from tests.builders import a_file, a_folder
 
@@ -28,10 +28,10 @@ ALL_BITS = st.integers(0, 0o7777)
 
 
 @given(ALL_BITS)
-def test_every_form_says_the_same(access: int) -> None:
-    assert of_octal(octal(access)) == access
-    assert of_rwx(rwx(access)) == access
-    assert changed_by(symbolic(access), 0) == access
+def test_every_form_says_the_same(permissions: int) -> None:
+    assert of_octal(octal(permissions)) == permissions
+    assert of_rwx(rwx(permissions)) == permissions
+    assert changed_by(symbolic(permissions), 0) == permissions
 
 
 @pytest.mark.parametrize(
@@ -70,8 +70,8 @@ def test_what_is_no_octal_is_refused(text: str) -> None:
 
 
 @given(st.sampled_from(["u+x", "go-w", "u=rwX,go=rX", "g=u", "a-s"]), ALL_BITS, st.booleans())
-def test_an_expression_done_twice_is_done_once(expression: str, access: int, folder: bool) -> None:
-    once = changed_by(expression, access, folder=folder)
+def test_an_expression_done_twice_is_done_once(expression: str, permissions: int, folder: bool) -> None:
+    once = changed_by(expression, permissions, folder=folder)
     assert changed_by(expression, once, folder=folder) == once
 
 
@@ -82,22 +82,22 @@ def test_the_difference_is_empty_only_where_there_is_none(now: int, then: int) -
 
 @given(st.lists(st.tuples(ALL_BITS, st.sampled_from([b"a.html", b"run.cgi", b".env"])), max_size=30))
 def test_transitions_count_every_name_once(found: list[tuple[int, bytes]]) -> None:
-    entries = [(name, Entry(name, Kind.FILE, access=access)) for access, name in found]
-    counted = transitions(entries, AccessWish("u=rwX,go=rX", "755", by_purpose=True))
+    entries = [(name, Entry(name, Kind.FILE, permissions=permissions)) for permissions, name in found]
+    counted = transitions(entries, PermissionsWish("u=rwX,go=rX", "755", by_purpose=True))
     assert sum(one.count for one in counted) == len(entries)
 
 
 @given(st.integers(0, 0o7777))
-def test_octal_and_rwx_lose_nothing(access: int) -> None:
-    assert int(octal(access), 8) == access
-    text = rwx(access)
+def test_octal_and_rwx_lose_nothing(permissions: int) -> None:
+    assert int(octal(permissions), 8) == permissions
+    text = rwx(permissions)
     back = sum(0o400 >> place for place, letter in enumerate(text) if letter in "rwxst")
     special = sum(bit for bit, place in ((0o4000, 2), (0o2000, 5), (0o1000, 8)) if text[place] in "sStT")
-    assert back | special == access
+    assert back | special == permissions
 
 
 @pytest.mark.parametrize(
-    ("access", "text"),
+    ("permissions", "text"),
     [
         (0o644, "The owner can change it; everyone can read it."),
         (0o666, "Everyone on the server can change it; everyone can read it."),
@@ -107,22 +107,22 @@ def test_octal_and_rwx_lose_nothing(access: int) -> None:
         (0o755, "The owner can change it; everyone can read and run it."),
     ],
 )
-def test_access_as_a_sentence(access: int, text: str) -> None:
-    assert sentence(access) == text
+def test_permissions_as_a_sentence(permissions: int, text: str) -> None:
+    assert sentence(permissions) == text
 
 
 @pytest.mark.parametrize(
     ("entry", "word"),
     [
-        (a_file("a.zip", access=0o666), "anyone"),
-        (a_file(".env", access=0o644), "private"),
-        (a_file("run.cgi", access=0o644), "without run permission"),
-        (Entry(b"x", Kind.FOLDER, access=0o600), "cannot enter"),
-        (Entry(b"tmp", Kind.FOLDER, access=0o1777), None),
+        (a_file("a.zip", permissions=0o666), "anyone"),
+        (a_file(".env", permissions=0o644), "private"),
+        (a_file("run.cgi", permissions=0o644), "without run permission"),
+        (Entry(b"x", Kind.FOLDER, permissions=0o600), "cannot enter"),
+        (Entry(b"tmp", Kind.FOLDER, permissions=0o1777), None),
         (a_file("index.html"), None),
     ],
 )
-def test_trouble_with_access(entry: Entry, word: str | None) -> None:
+def test_trouble_with_permissions(entry: Entry, word: str | None) -> None:
     found = trouble(entry)
 
     assert (word in found) if word and found else found is word

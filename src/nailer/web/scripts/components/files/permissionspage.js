@@ -23,11 +23,11 @@ export default () => ({
     this.byPurpose = true;
     this.onlyRisky = this.data.onlyRisky === "yes";
     this.why = this.$root.querySelector("[data-purpose]").dataset.why;
-    this.$root.addEventListener("access", (event) => this.panelled(event.detail));
+    this.$root.addEventListener("permissions", (event) => this.panelled(event.detail));
     this.count();
   },
   count() {
-    const found = this.$refs.rows.querySelector(".access-found").dataset;
+    const found = this.$refs.rows.querySelector(".permissions-found").dataset;
     this.changingText = found.changing;
     this.risky = found.risky;
     this.nothing = found.changing === "0";

@@ -1,7 +1,7 @@
-"""Readings of sites: trees of both sides, what pages refer to, and what comes out of it.
+"""Scans of sites: trees of both sides, what pages refer to, and what comes out of it.
 
-A file that is known to be unchanged is not read again: the second reading of an unchanged site costs its listing. What was
-read is stored as it comes, so that a reading that was cut or killed goes on where it was.
+A file that is known to be unchanged is not read again: the second scan of an unchanged site costs its listing. What was
+read is stored as it comes, so that a scan that was cut or killed goes on where it was.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from nailer.core.files.tree import Tree
 from nailer.core.site.findings import FindingKind, SiteFinding
 from nailer.core.site.graph import BrokenReference, Graph
 from nailer.core.site.names import Names
-from nailer.core.site.reading import LONGEST_PATH, ReadFile, to_read
+from nailer.core.site.read_files import LONGEST_PATH, ReadFile, to_read
 from nailer.core.words import count_text
 from nailer.errors import NailerError, NotFound, TransferError
 from nailer.services.checks.asking import MOST, Asker, Suspects
@@ -35,7 +35,7 @@ from nailer.services.checks.others import OtherSites
 from nailer.services.files import Browse, Progress, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
-from nailer.store.checks.readings import ReadingState, StoredReading
+from nailer.store.checks.scans import ScanState, StoredScan
 from nailer.store.database import written_down
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
@@ -51,21 +51,21 @@ _MOST_LEARNED = 4  # sites of which all that was read lies ready
 
 
 @dataclass(slots=True)
-class HowFar:
-    """How far a reading is: what it does now, names listed, files read of those to read."""
+class ScanProgress:
+    """How far a scan is: what it does now, names listed, files read of those to read."""
 
     what: str = "Looking at both sides"
     listed: Progress = field(default_factory=Progress)
     to_read: int = 0
     read: int = 0
     task: asyncio.Task[None] | None = None
-    reading: StoredReading | None = None
+    scan: StoredScan | None = None
     given_up: bool = False
 
 
 @dataclass(frozen=True, slots=True)
 class SiteLearned:
-    """All that one reading has of a site: names there and here, files as they were read, and the graph of its pages."""
+    """All that one scan has of a site: names there and here, files as they were read, and the graph of its pages."""
 
     roots: tuple[DocumentRoot, ...]
     there: Names
@@ -77,10 +77,10 @@ class SiteLearned:
 
 @dataclass(frozen=True, slots=True)
 class LastSeen:
-    """What a reading in this process knew, and by what it is known again: numbers of both sides' names. `settled`: no file
+    """What a scan in this process knew, and by what it is known again: numbers of both sides' names. `settled`: no file
     had changed so shortly before that another change could hide in its time."""
 
-    reading_id: int
+    scan_id: int
     prints: tuple[int, int]
     learned: SiteLearned
     broken: tuple[BrokenReference, ...]
@@ -89,41 +89,41 @@ class LastSeen:
     settled: bool
 
 
-class SiteReader:
+class SiteScanner:
     def __init__(self, stores: Stores, browse: Browse, asker: Asker, host: HostFacts, others: OtherSites) -> None:
         self._browse = browse
         self._sites = stores.sites
         self._grants = stores.grants
         self._changes = stores.changes
-        self._readings = stores.readings
+        self._scans = stores.scans
         self._findings = stores.findings
         self._asker = asker
         self._host = host
         self._others = others
-        self._under_way: dict[int, HowFar] = {}
+        self._under_way: dict[int, ScanProgress] = {}
         self._seen: OrderedDict[int, LastSeen] = OrderedDict()
 
     async def start(self) -> None:
-        """Go on with readings that were under way when Nailer ended."""
-        for one in reversed(await self._readings.unended()):
+        """Go on with scans that were under way when Nailer ended."""
+        for one in reversed(await self._scans.unended()):
             if one.site_id in self._under_way:
-                await self._readings.end(one, ReadingState.STOPPED, problem="A newer scan replaced it.")
+                await self._scans.end(one, ScanState.STOPPED, problem="A newer scan replaced it.")
             elif one.account_id is None:
-                await self._readings.end(
-                    one, ReadingState.STOPPED, problem="The person who asked for it no longer has an account."
+                await self._scans.end(
+                    one, ScanState.STOPPED, problem="The person who asked for it no longer has an account."
                 )
             else:
                 self._go(one)
 
     async def stop(self) -> None:
-        """End all readings; they go on when Nailer starts again."""
+        """End all scans; they go on when Nailer starts again."""
         tasks = [one.task for one in self._under_way.values() if one.task is not None]
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
 
-    def standing(self, site_id: int) -> HowFar | None:
-        """How far the reading of a site is; None where none is under way."""
+    def standing(self, site_id: int) -> ScanProgress | None:
+        """How far the scan of a site is; None where none is under way."""
         return self._under_way.get(site_id)
 
     async def begin(self, account_id: int, site: Site, *, is_account: bool = False, asks_others: bool = False) -> None:
@@ -133,18 +133,18 @@ class SiteReader:
         roots_there(site)
         if site.id in self._under_way:
             return
-        self._under_way[site.id] = HowFar()
+        self._under_way[site.id] = ScanProgress()
         try:
-            reading_id = await self._readings.begin(site.id, account_id, is_account=is_account, asks_others=asks_others)
+            scan_id = await self._scans.begin(site.id, account_id, is_account=is_account, asks_others=asks_others)
         except BaseException:
             self._under_way.pop(site.id, None)
             raise
         now = datetime.now(UTC)
-        state = ReadingState.READING
-        self._go(StoredReading(reading_id, site.id, account_id, is_account, state, now, None, "", {}, asks_others))
+        state = ScanState.SCANNING
+        self._go(StoredScan(scan_id, site.id, account_id, is_account, state, now, None, "", {}, asks_others))
 
     async def give_up(self, site_id: int) -> None:
-        """End the reading of a site; what it has read stays known. Raises NotAllowed for whoever has a part of it."""
+        """End the scan of a site; what it has read stays known. Raises NotAllowed for whoever has a part of it."""
         need_all(site_id)
         standing = self._under_way.get(site_id)
         if standing is not None and standing.task is not None:
@@ -152,61 +152,61 @@ class SiteReader:
             standing.task.cancel()
             await asyncio.gather(standing.task, return_exceptions=True)
             # A task that is cancelled before its first step runs none of its code.
-            if self._under_way.pop(site_id, None) is not None and standing.reading is not None:
-                await self._end(standing.reading, ReadingState.STOPPED, _GIVEN_UP)
+            if self._under_way.pop(site_id, None) is not None and standing.scan is not None:
+                await self._end(standing.scan, ScanState.STOPPED, _GIVEN_UP)
 
     async def wait(self, site_id: int) -> None:
-        """Until the reading of a site that is under way has ended."""
+        """Until the scan of a site that is under way has ended."""
         standing = self._under_way.get(site_id)
         if standing is not None and standing.task is not None:
             await asyncio.wait([standing.task])
 
-    def _go(self, reading: StoredReading) -> None:
-        standing = self._under_way.setdefault(reading.site_id, HowFar())
-        standing.reading = reading
-        standing.task = asyncio.create_task(self._run(reading, standing))
+    def _go(self, scan: StoredScan) -> None:
+        standing = self._under_way.setdefault(scan.site_id, ScanProgress())
+        standing.scan = scan
+        standing.task = asyncio.create_task(self._run(scan, standing))
 
-    async def _run(self, reading: StoredReading, standing: HowFar) -> None:
+    async def _run(self, scan: StoredScan, standing: ScanProgress) -> None:
         try:
-            with acting_as(Acting(await self._grants.person(reading.account_id or 0), program="a scan")):
-                await self._attempts(reading, standing)
+            with acting_as(Acting(await self._grants.person(scan.account_id or 0), program="a scan")):
+                await self._attempts(scan, standing)
         except asyncio.CancelledError:
             if standing.given_up:
-                await asyncio.shield(self._end(reading, ReadingState.STOPPED, _GIVEN_UP))
+                await asyncio.shield(self._end(scan, ScanState.STOPPED, _GIVEN_UP))
                 return
             raise
         except NailerError as error:
             words = f" Its answer: {error.server_words}" if error.server_words else ""
-            await self._end(reading, ReadingState.FAILED, error.what + words)
+            await self._end(scan, ScanState.FAILED, error.what + words)
         except Exception:
-            _log.exception("a reading failed in a way nobody foresaw", site=reading.site_id)
+            _log.exception("a scan failed in a way nobody foresaw", site=scan.site_id)
             await self._end(
-                reading, ReadingState.FAILED, "It failed because of an error in Nailer. Details are in Nailer's log."
+                scan, ScanState.FAILED, "It failed because of an error in Nailer. Details are in Nailer's log."
             )
         finally:
-            self._under_way.pop(reading.site_id, None)
+            self._under_way.pop(scan.site_id, None)
 
-    async def _end(self, reading: StoredReading, state: ReadingState, problem: str) -> None:
-        patiently = state is not ReadingState.STOPPED
-        await written_down(lambda: self._readings.end(reading, state, problem=problem), patiently=patiently)
+    async def _end(self, scan: StoredScan, state: ScanState, problem: str) -> None:
+        patiently = state is not ScanState.STOPPED
+        await written_down(lambda: self._scans.end(scan, state, problem=problem), patiently=patiently)
 
-    async def _attempts(self, reading: StoredReading, standing: HowFar) -> None:
-        site = await self._sites.get(reading.site_id)
+    async def _attempts(self, scan: StoredScan, standing: ScanProgress) -> None:
+        site = await self._sites.get(scan.site_id)
         for left in reversed(range(_TRIES)):
             try:
-                await self._read(site, reading, standing)
+                await self._read(site, scan, standing)
                 break
             except TransferError as error:
                 if not error.heals or not left:
                     raise
                 await asyncio.sleep(_PAUSE_S)
 
-    async def _read(self, site: Site, reading: StoredReading, standing: HowFar) -> None:
+    async def _read(self, site: Site, scan: StoredScan, standing: ScanProgress) -> None:
         need_whole(site)
         roots = roots_there(site)
         problems: list[str] = []
         async with self._browse.side(site, SideName.THERE, Lane.TRANSFER) as side:
-            there = await self._trees(side, await self._tops(side, reading, roots), standing)
+            there = await self._trees(side, await self._tops(side, scan, roots), standing)
             here = await self._here(site, roots)
             seen = await self._seen_as_before(site, roots, there, here)
             if seen is None:
@@ -218,7 +218,7 @@ class SiteReader:
         learned = seen.learned
         found = await self._asker.findings(site, learned.there, learned.files, seen.broken, seen.suspects)
         news = await self._findings.put(site.id, *found)
-        if reading.asks_others:
+        if scan.asks_others:
             standing.what = "Asking other sites"
 
             def _heard(done: int, of: int) -> None:
@@ -228,10 +228,8 @@ class SiteReader:
             news += await self._findings.put(site.id, [FindingKind.OTHERS], others)
         await self._host.learn_of(site)
         summary = _summary(learned, there, problems, news)
-        await self._readings.end(
-            reading, ReadingState.DONE, trees=there, same_as=seen.reading_id or None, summary=summary
-        )
-        self._keep(site.id, replace(seen, reading_id=reading.id))
+        await self._scans.end(scan, ScanState.DONE, trees=there, same_as=seen.scan_id or None, summary=summary)
+        self._keep(site.id, replace(seen, scan_id=scan.id))
 
     async def _judged(
         self,
@@ -267,7 +265,7 @@ class SiteReader:
         there: Mapping[SitePath, Tree],
         here: Mapping[SitePath, Tree],
     ) -> LastSeen | None:
-        """What the last reading in this process knew, where nothing has changed on either side since."""
+        """What the last scan in this process knew, where nothing has changed on either side since."""
         kept = self._seen.get(site.id)
         if kept is None or (kept.learned.roots, kept.guarded) != (roots, site.guarded) or not kept.settled:
             return None
@@ -281,14 +279,14 @@ class SiteReader:
             self._seen.popitem(last=False)
 
     @staticmethod
-    async def _tops(side: Side, reading: StoredReading, roots: tuple[DocumentRoot, ...]) -> list[SitePath]:
-        if not reading.is_account:
+    async def _tops(side: Side, scan: StoredScan, roots: tuple[DocumentRoot, ...]) -> list[SitePath]:
+        if not scan.is_account:
             return tops_of(roots)
         home = await side.home()
         return [home, *(top for top in tops_of(roots) if top.below(home) is None)]
 
     @staticmethod
-    async def _trees(side: Side, tops: list[SitePath], standing: HowFar) -> dict[SitePath, Tree]:
+    async def _trees(side: Side, tops: list[SitePath], standing: ScanProgress) -> dict[SitePath, Tree]:
         trees = {}
         for top in tops:
             standing.listed = Progress()
@@ -316,7 +314,7 @@ class SiteReader:
         there: Mapping[SitePath, Tree],
         roots: tuple[DocumentRoot, ...],
         problems: list[str],
-        standing: HowFar,
+        standing: ScanProgress,
     ) -> tuple[dict[SitePath, ReadFile], int]:
         """What is known of the files under the document roots, those read anew that may have changed."""
         names = Names(there)
@@ -324,8 +322,8 @@ class SiteReader:
         too_long = sum(len(path.raw) > LONGEST_PATH for path, _ in names.files())
         if too_long:
             problems.append(f"{count_text(too_long, 'file')} left out: the path has more than {LONGEST_PATH} bytes.")
-        known = await self._readings.files(site.id)
-        await self._readings.drop_files(site.id, [path for path in known if path not in on_web])
+        known = await self._scans.files(site.id)
+        await self._scans.drop_files(site.id, [path for path in known if path not in on_web])
         wanted = to_read(on_web, known)
         standing.what, standing.to_read, standing.read = "Scanning pages and style sheets", len(wanted), 0
         files = {path: one for path, one in known.items() if path in on_web}
@@ -338,26 +336,26 @@ class SiteReader:
             files[one.path] = one
             batch.append(one)
             if len(batch) >= _STORED_AT_ONCE:
-                await self._readings.put_files(site.id, batch)
+                await self._scans.put_files(site.id, batch)
                 batch = []
-        await self._readings.put_files(site.id, batch)
+        await self._scans.put_files(site.id, batch)
         return files, len(wanted)
 
     def widths_at_hand(self, site_id: int) -> Mapping[SitePath, tuple[int, ...]]:
-        """The widths at which pages show their pictures, where a reading lies ready; nothing is read for it."""
+        """The widths at which pages show their pictures, where a scan lies ready; nothing is read for it."""
         kept = self._seen.get(site_id)
         return kept.learned.graph.widths() if kept is not None else {}
 
-    async def learned(self, site: Site) -> tuple[StoredReading, SiteLearned] | None:
-        """The last reading that was done, with all that it has; None where the site was never read."""
-        done = next((one for one in await self._readings.last(site.id) if one.state is ReadingState.DONE), None)
+    async def learned(self, site: Site) -> tuple[StoredScan, SiteLearned] | None:
+        """The last scan that was done, with all that it has; None where the site was never read."""
+        done = next((one for one in await self._scans.last(site.id) if one.state is ScanState.DONE), None)
         if done is None:
             return None
         kept = self._seen.get(site.id)
-        if kept is None or kept.reading_id != done.id or kept.learned.roots != site.document_roots:
-            trees, files = await self._readings.trees(done.id), await self._readings.files(site.id)
+        if kept is None or kept.scan_id != done.id or kept.learned.roots != site.document_roots:
+            trees, files = await self._scans.trees(done.id), await self._scans.files(site.id)
             judged = await self._judged(site, trees, await self._here(site, roots_there(site)), files, 0)
-            kept = replace(judged, reading_id=done.id)
+            kept = replace(judged, scan_id=done.id)
             self._keep(site.id, kept)
         return done, kept.learned
 

@@ -8,17 +8,17 @@ from pathlib import Path
 
 import pytest
 
-from nailer.core.files.access import AccessWish
 from nailer.core.files.entry import SideName
+from nailer.core.files.permissions import PermissionsWish
 from nailer.core.jobs.states import JobState
 from nailer.errors import InvalidInput, Locked, NotFound
-from nailer.services.files.access import AccessReading
+from nailer.services.files.permissions import PermissionsReading
 from nailer.standins.sftp import _Files
 from nailer.store.changes import What
 from tests.builders import write
 from tests.world import THERE, World
 
-USUAL = AccessWish("644", "755", by_purpose=True)
+USUAL = PermissionsWish("644", "755", by_purpose=True)
 
 
 def modes(root: Path) -> dict[str, int]:
@@ -27,8 +27,8 @@ def modes(root: Path) -> dict[str, int]:
     }
 
 
-async def read(world: World, *names: bytes) -> AccessReading:
-    return await world.nailer.files.access.read(world.account_id, world.site, SideName.THERE, THERE, names)
+async def read(world: World, *names: bytes) -> PermissionsReading:
+    return await world.nailer.files.permissions.read(world.account_id, world.site, SideName.THERE, THERE, names)
 
 
 @pytest.fixture
@@ -52,7 +52,7 @@ async def test_what_differs_is_set_and_each_old_value_comes_back(world: World, t
     before = modes(tree)
     reading = await read(world)
 
-    job = await world.ended(await world.nailer.files.access.carry_out(world.site, reading, USUAL))
+    job = await world.ended(await world.nailer.files.permissions.carry_out(world.site, reading, USUAL))
 
     assert job.state is JobState.DONE
     assert modes(tree) == {
@@ -66,7 +66,7 @@ async def test_what_differs_is_set_and_each_old_value_comes_back(world: World, t
 
 
 async def test_the_preview_counts_what_will_happen(world: World, tree: Path) -> None:
-    found = world.nailer.files.access.preview(await read(world), USUAL)
+    found = world.nailer.files.permissions.preview(await read(world), USUAL)
 
     changing = {(oct(one.now), oct(one.then), one.what): one.count for one in found if not one.stays}
     assert changing == {
@@ -77,7 +77,7 @@ async def test_the_preview_counts_what_will_happen(world: World, tree: Path) -> 
         ("0o755", "0o644", "runnable, but not a script"): 1,
         ("0o640", "0o644", "pages, styles, pictures"): 1,
     }
-    risky = world.nailer.files.access.preview(await read(world), USUAL, only_risky=True)
+    risky = world.nailer.files.permissions.preview(await read(world), USUAL, only_risky=True)
     assert sum(one.count for one in risky) == 5
 
 
@@ -91,7 +91,9 @@ async def test_a_closed_folder_is_opened_before_what_is_in_it_and_closed_after(w
     before = modes(world.there)
 
     closing = await read(world, b"a")
-    job = await world.ended(await world.nailer.files.access.carry_out(world.site, closing, AccessWish("600", "000")))
+    job = await world.ended(
+        await world.nailer.files.permissions.carry_out(world.site, closing, PermissionsWish("600", "000"))
+    )
     assert job.state is JobState.DONE
     assert modes(world.there)["a"] == 0
     back = await world.run(await world.nailer.plans.take_back.take_job_back(world.account_id, job.id))
@@ -108,7 +110,7 @@ async def test_a_server_that_does_otherwise_is_reported(world: World, monkeypatc
     monkeypatch.setattr(_Files, "setstat", masked)
     monkeypatch.setattr(_Files, "lsetstat", masked, raising=False)
     job = await world.ended(
-        await world.nailer.files.access.carry_out(world.site, await read(world), AccessWish("644", ""))
+        await world.nailer.files.permissions.carry_out(world.site, await read(world), PermissionsWish("644", ""))
     )
 
     assert job.state is JobState.NEEDS_YOU
@@ -122,7 +124,7 @@ async def test_what_was_changed_meanwhile_is_left_alone(world: World) -> None:
     reading = await read(world)
     file.chmod(0o640)
 
-    job = await world.ended(await world.nailer.files.access.carry_out(world.site, reading, USUAL))
+    job = await world.ended(await world.nailer.files.permissions.carry_out(world.site, reading, USUAL))
 
     assert job.state is JobState.NEEDS_YOU
     assert modes(world.there)["a.html"] == 0o640
@@ -134,12 +136,12 @@ async def test_one_name_is_set_with_its_difference_and_taken_back(world: World) 
     path = THERE.child(b"a.html")
 
     job = await world.ended(
-        await world.nailer.files.access.set_one(world.account_id, world.site, SideName.THERE, path, 0o4755)
+        await world.nailer.files.permissions.set_one(world.account_id, world.site, SideName.THERE, path, 0o4755)
     )
     assert job.state is JobState.DONE
     assert stat.S_IMODE(file.stat().st_mode) == 0o4755
     (change,) = await world.nailer.stores.changes.of_path(world.site.id, SideName.THERE, path)
-    assert (change.what, change.before_access, change.after_access) == (What.ACCESS_SET, 0o644, 0o4755)
+    assert (change.what, change.before_permissions, change.after_permissions) == (What.PERMISSIONS_SET, 0o644, 0o4755)
     back = await world.nailer.plans.take_back.take_change_back(world.account_id, world.site, change)
     assert back is not None
     await world.ended(back)
@@ -150,7 +152,7 @@ async def test_names_in_a_locked_guarded_folder_are_left_out(world: World) -> No
     write(world.there, "mail/box", "x").chmod(0o666)
     write(world.there, "a.html", "x").chmod(0o666)
 
-    job = await world.ended(await world.nailer.files.access.carry_out(world.site, await read(world), USUAL))
+    job = await world.ended(await world.nailer.files.permissions.carry_out(world.site, await read(world), USUAL))
 
     assert modes(world.there)["mail/box"] == 0o666
     assert modes(world.there)["a.html"] == 0o644
@@ -164,8 +166,8 @@ async def test_nothing_to_change_and_old_readings_are_said(world: World) -> None
     reading = await read(world, b"a.html")
 
     with pytest.raises(InvalidInput, match="Nothing would change"):
-        await world.nailer.files.access.carry_out(world.site, reading, USUAL)
+        await world.nailer.files.permissions.carry_out(world.site, reading, USUAL)
     with pytest.raises(InvalidInput, match="not a valid expression"):
-        world.nailer.files.access.preview(reading, AccessWish("u=q", ""))
+        world.nailer.files.permissions.preview(reading, PermissionsWish("u=q", ""))
     with pytest.raises(NotFound):
-        world.nailer.files.access.reading(reading.token, world.account_id + 1)
+        world.nailer.files.permissions.reading(reading.token, world.account_id + 1)

@@ -27,7 +27,7 @@ class Lack(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class NotWhole:
+class Incomplete:
     """Why a listing is not known to hold everything. `count` is how many rows could not be read (`UNREAD`), or after how
     many names the server stopped (`CUT`), where it is known. `words` are the server's own."""
 
@@ -39,7 +39,7 @@ class NotWhole:
     def sentence(self) -> str:
         """What a person should know of it.
 
-        >>> NotWhole(Lack.CUT, "Output truncated to 10000 matches", 10000).sentence
+        >>> Incomplete(Lack.CUT, "Output truncated to 10000 matches", 10000).sentence
         'The server stopped after 10,000 names: it said "Output truncated to 10000 matches".'
         """
         said = f': it said "{self.words}"' if self.words else ""
@@ -69,7 +69,7 @@ class Listing:
     `lack` is None where the listing is known to be whole."""
 
     entries: list[Entry]
-    lack: NotWhole | None = None
+    lack: Incomplete | None = None
     parts: tuple[Entry, ...] = ()
 
     @property
@@ -82,7 +82,7 @@ class Listing:
         return self.lack is not None and self.lack.may_hide(name)
 
 
-def listing_of(entries: Iterable[Entry], lack: NotWhole | None = None) -> Listing:
+def listing_of(entries: Iterable[Entry], lack: Incomplete | None = None) -> Listing:
     """What was read of a folder, with Nailer's own temporary files put aside."""
     files: list[Entry] = []
     parts: list[Entry] = []
@@ -107,7 +107,7 @@ _NOTHING = re.compile(r"\bno (?:files?|entries|matches)\b|\bempty\b|\bnothing\b"
 _COUNTED = re.compile(r"\b(\d{1,9}) (?:matches|entries|files|names|items)\b")
 
 
-def lack_in_words(words: str, rows: int) -> NotWhole | None:
+def lack_in_words(words: str, rows: int) -> Incomplete | None:
     """What a server's good replies around a listing of `rows` rows say about its being whole; None for nothing.
 
     >>> lack_in_words("226 Output truncated to 10000 matches", 9998).why
@@ -121,11 +121,11 @@ def lack_in_words(words: str, rows: int) -> NotWhole | None:
     said = _telling(words)
     counted = _COUNTED.search(lower)
     if _CUT.search(lower):
-        return NotWhole(Lack.CUT, said, int(counted[1]) if counted else None)
+        return Incomplete(Lack.CUT, said, int(counted[1]) if counted else None)
     if _DOUBT.search(lower):
-        return NotWhole(Lack.DOUBTED, said)
+        return Incomplete(Lack.DOUBTED, said)
     if counted is not None and int(counted[1]) > rows:
-        return NotWhole(Lack.CUT, said, rows)
+        return Incomplete(Lack.CUT, said, rows)
     return None
 
 

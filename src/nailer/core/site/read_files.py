@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 
 from nailer.core.files.entry import NS, Entry, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.site.links import LARGEST_BYTES, FileLinks, reading_of
+from nailer.core.site.links import LARGEST_BYTES, FileLinks, syntax_of
 from nailer.core.site.names import is_index
 from nailer.core.site.pictures import PictureKnown
 
@@ -39,7 +39,7 @@ class ReadFile:
 
     def is_still(self, entry: Entry) -> bool:
         """True where a file is known not to have changed since it was read: the same size and time, and a time so much older
-        than the reading that no change could hide in its precision."""
+        than the scan that no change could hide in its precision."""
         if (
             self.stamp is None
             or entry.stamp is None
@@ -83,7 +83,7 @@ def refers(entry: Entry) -> bool:
     >>> refers(Entry(b"index.html", Kind.FILE, 300)), refers(Entry(b"pier.png", Kind.FILE, 300))
     (True, False)
     """
-    return entry.is_file and 0 < entry.size <= LARGEST_BYTES and bool(reading_of(entry.name))
+    return entry.is_file and 0 < entry.size <= LARGEST_BYTES and bool(syntax_of(entry.name))
 
 
 def to_read(on_web: Mapping[SitePath, Entry], known: Mapping[SitePath, ReadFile]) -> list[ToRead]:

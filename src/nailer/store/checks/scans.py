@@ -1,4 +1,4 @@
-"""Readings of sites: each with its trees, and what every file that was read refers to."""
+"""Scans of sites: each with its trees, and what every file that was read refers to."""
 
 from __future__ import annotations
 
@@ -12,36 +12,36 @@ from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import Any
 
+from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.files.whole import Lack, NotWhole
 from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.site.links import FileLinks, Link, Use
-from nailer.core.site.reading import ReadFile
+from nailer.core.site.read_files import ReadFile
 from nailer.core.words import aware
 from nailer.store.database import Database, Row, utc_now
 
-_KEPT = 3  # the last reading, and what it is compared with
+_KEPT = 3  # the last scan, and what it is compared with
 
 
-class ReadingState(StrEnum):
-    READING = "reading"
+class ScanState(StrEnum):
+    SCANNING = "scanning"
     DONE = "done"
     STOPPED = "stopped"
     FAILED = "failed"
 
 
 @dataclass(frozen=True, slots=True)
-class StoredReading:
-    """One reading. `is_account`: all of the account was read from its home, not only what is published. `summary` holds
+class StoredScan:
+    """One scan. `is_account`: all of the account was read from its home, not only what is published. `summary` holds
     figures and sentences of what could not be read; `asks_others`: links to other sites are asked, too."""
 
     id: int
     site_id: int
     account_id: int | None
     is_account: bool
-    state: ReadingState
+    state: ScanState
     begun_at: datetime
     ended_at: datetime | None
     problem: str
@@ -50,7 +50,7 @@ class StoredReading:
 
 
 @dataclass(frozen=True, slots=True)
-class ReadingTime:
+class ScanTime:
     """When a site is read by itself each day, and for whom. `next_at` is UTC."""
 
     site_id: int
@@ -60,12 +60,12 @@ class ReadingTime:
     next_at: datetime
 
 
-class ReadingStore:
+class ScanStore:
     def __init__(self, database: Database) -> None:
         self._db = database
 
     async def begin(self, site_id: int, account_id: int, *, is_account: bool, asks_others: bool) -> int:
-        """Write down that a site is being read; return the number of the reading."""
+        """Write down that a site is being read; return the number of the scan."""
         values = {
             "site_id": site_id,
             "account_id": account_id,
@@ -73,29 +73,29 @@ class ReadingStore:
             "asks_others": asks_others,
             "now": utc_now(),
         }
-        return await self._db.write(lambda work: work.insert("readings.begin", **values))
+        return await self._db.write(lambda work: work.insert("scans.begin", **values))
 
     async def end(
         self,
-        reading: StoredReading,
-        state: ReadingState,
+        scan: StoredScan,
+        state: ScanState,
         *,
         problem: str = "",
         trees: Mapping[SitePath, Tree] | None = None,
         same_as: int | None = None,
         summary: Mapping[str, Any] | None = None,
     ) -> None:
-        """Write down how a reading ended, and let old ones go. `same_as` is a reading whose trees were the same."""
-        last = await self.last(reading.site_id)
-        done = [one.id for one in last if one.state is ReadingState.DONE]
+        """Write down how a scan ended, and let old ones go. `same_as` is a scan whose trees were the same."""
+        last = await self.last(scan.site_id)
+        done = [one.id for one in last if one.state is ScanState.DONE]
         if same_as not in done:
             same_as = None
         packed = await asyncio.to_thread(_packed_trees, trees) if trees is not None and same_as is None else None
         said = _packed(dict(summary)) if summary is not None else None
-        if state is ReadingState.DONE:
-            done.insert(0, reading.id)
+        if state is ScanState.DONE:
+            done.insert(0, scan.id)
         values = {
-            "id": reading.id,
+            "id": scan.id,
             "state": state.value,
             "now": utc_now(),
             "problem": problem,
@@ -105,69 +105,69 @@ class ReadingStore:
         }
 
         def _change(work: Any) -> None:
-            work.run("readings.end", **values)
+            work.run("scans.end", **values)
             if len(done) >= _KEPT:
-                work.run("readings.forget_old", site_id=reading.site_id, keep=done[_KEPT - 1])
+                work.run("scans.forget_old", site_id=scan.site_id, keep=done[_KEPT - 1])
 
         await self._db.write(_change)
 
-    async def unended(self) -> list[StoredReading]:
-        """Readings that nobody ended: whoever read was killed."""
-        return [_reading(row) for row in await self._db.read(lambda work: work.rows("readings.unended"))]
+    async def unended(self) -> list[StoredScan]:
+        """Scans that nobody ended: whoever read was killed."""
+        return [_scan(row) for row in await self._db.read(lambda work: work.rows("scans.unended"))]
 
-    async def last(self, site_id: int) -> list[StoredReading]:
-        """The last readings of a site that ended, newest first."""
-        rows = await self._db.read(lambda work: work.rows("readings.last", site_id=site_id))
-        return [_reading(row) for row in rows]
+    async def last(self, site_id: int) -> list[StoredScan]:
+        """The last scans of a site that ended, newest first."""
+        rows = await self._db.read(lambda work: work.rows("scans.last", site_id=site_id))
+        return [_scan(row) for row in rows]
 
-    async def trees(self, reading_id: int) -> dict[SitePath, Tree]:
-        """The trees that a reading read, by their top folders there."""
-        packed = await self._db.read(lambda work: work.value("readings.trees", id=reading_id))
+    async def trees(self, scan_id: int) -> dict[SitePath, Tree]:
+        """The trees that a scan read, by their top folders there."""
+        packed = await self._db.read(lambda work: work.value("scans.trees", id=scan_id))
         return _trees(json.loads(zlib.decompress(packed))) if packed else {}
 
     async def files(self, site_id: int) -> dict[SitePath, ReadFile]:
         """Every file that was read, by its path."""
-        rows = await self._db.read(lambda work: work.rows("readings.files", site_id=site_id))
+        rows = await self._db.read(lambda work: work.rows("scans.files", site_id=site_id))
         found = [_file(row) for row in rows]
         return {one.path: one for one in found}
 
     async def digests(self, site_id: int) -> dict[SitePath, bytes]:
         """The hash of each file that has one, by its path."""
-        rows = await self._db.read(lambda work: work.rows("readings.digests", site_id=site_id))
+        rows = await self._db.read(lambda work: work.rows("scans.digests", site_id=site_id))
         return {SitePath.parse(row["path"]): row["digest"] for row in rows}
 
     async def put_files(self, site_id: int, files: Sequence[ReadFile]) -> None:
         """Store what was read of files, in place of what was known of them."""
         rows = [_file_row(site_id, one) for one in files]
-        await self._db.write(lambda work: work.many("readings.put", rows))
+        await self._db.write(lambda work: work.many("scans.put", rows))
 
     async def drop_files(self, site_id: int, paths: Sequence[SitePath]) -> None:
         """Forget files that are not there any more."""
         rows = [{"site_id": site_id, "hash": path_key(path)} for path in paths]
-        await self._db.write(lambda work: work.many("readings.drop_file", rows))
+        await self._db.write(lambda work: work.many("scans.drop_file", rows))
 
-    async def time_of(self, site_id: int) -> ReadingTime | None:
+    async def time_of(self, site_id: int) -> ScanTime | None:
         """When a site is read by itself; None where it is not."""
-        row = await self._db.read(lambda work: work.one("readings.time_of", site_id=site_id))
-        return ReadingTime(**row) if row is not None else None
+        row = await self._db.read(lambda work: work.one("scans.time_of", site_id=site_id))
+        return ScanTime(**row) if row is not None else None
 
     async def set_time(self, site_id: int, account_id: int, daily: Schedule) -> None:
         """Read a site each day from now on."""
         at, zone = daily.spec, daily.zone
         values = {"site_id": site_id, "account_id": account_id, "at": at, "zone": zone, "next_at": _next(at, zone)}
-        await self._db.write(lambda work: work.run("readings.set_time", **values))
+        await self._db.write(lambda work: work.run("scans.set_time", **values))
 
     async def drop_time(self, site_id: int) -> None:
         """Read a site only when somebody asks."""
-        await self._db.write(lambda work: work.run("readings.drop_time", site_id=site_id))
+        await self._db.write(lambda work: work.run("scans.drop_time", site_id=site_id))
 
-    async def claim_due(self) -> list[ReadingTime]:
+    async def claim_due(self) -> list[ScanTime]:
         """Sites whose time has come; each is given to one caller, and comes again a day later."""
-        rows = await self._db.read(lambda work: work.rows("readings.due", now=utc_now()))
+        rows = await self._db.read(lambda work: work.rows("scans.due", now=utc_now()))
         claimed = []
-        for one in (ReadingTime(**row) for row in rows):
+        for one in (ScanTime(**row) for row in rows):
             values = {"site_id": one.site_id, "was": one.next_at, "next_at": _next(one.at, one.zone)}
-            if await self._db.write(lambda work, values=values: work.run("readings.put_off", **values)):  # type: ignore[misc]
+            if await self._db.write(lambda work, values=values: work.run("scans.put_off", **values)):  # type: ignore[misc]
                 claimed.append(one)
         return claimed
 
@@ -182,17 +182,17 @@ def _next(at: str, zone: str) -> datetime:
     return next_run(schedule, aware(utc_now()) + timedelta(seconds=1)).replace(tzinfo=None)
 
 
-def _reading(row: Row) -> StoredReading:
+def _scan(row: Row) -> StoredScan:
     packed = row["summary"]
     more = {
-        "state": ReadingState(row["state"]),
+        "state": ScanState(row["state"]),
         "is_account": bool(row["is_account"]),
         "asks_others": bool(row["asks_others"]),
         "begun_at": aware(row["begun_at"]),
         "ended_at": aware(row["ended_at"]) if row["ended_at"] else None,
         "summary": json.loads(zlib.decompress(packed)) if packed else {},
     }
-    return StoredReading(**(row | more))
+    return StoredScan(**(row | more))
 
 
 def _packed(value: object) -> bytes:
@@ -278,7 +278,7 @@ def _texts(below: Below) -> list[str | None]:
 def _entry_row(one: Entry) -> list[Any]:
     stamp = [one.stamp.at_ns, one.stamp.precision_ns] if one.stamp else None
     leads = one.leads_to.value if one.leads_to else None
-    return [_text(one.name), one.kind.value, one.size, stamp, one.access, one.owner, _text(one.target), leads]
+    return [_text(one.name), one.kind.value, one.size, stamp, one.permissions, one.owner, _text(one.target), leads]
 
 
 def _trees(rows: list[Any]) -> dict[SitePath, Tree]:
@@ -286,7 +286,7 @@ def _trees(rows: list[Any]) -> dict[SitePath, Tree]:
         SitePath.parse(_raw(top) or b""): Tree(
             {_below(below): [_entry(one) for one in entries] for below, entries in folders},
             {_below(below): why for below, why in problems},
-            {_below(below): NotWhole(Lack(why), words, count) for below, why, words, count in lacks},
+            {_below(below): Incomplete(Lack(why), words, count) for below, why, words, count in lacks},
         )
         for top, folders, problems, lacks in rows
     }
@@ -297,13 +297,13 @@ def _below(names: list[str]) -> Below:
 
 
 def _entry(row: list[Any]) -> Entry:
-    name, kind, size, stamp, access, owner, target, leads = row
+    name, kind, size, stamp, permissions, owner, target, leads = row
     return Entry(
         name.encode("latin-1"),
         Kind(kind),
         size,
         Stamp(*stamp) if stamp else None,
-        access,
+        permissions,
         owner,
         target=_raw(target),
         leads_to=Kind(leads) if leads else None,

@@ -20,31 +20,31 @@ PRIVATE_FILE = 0o600
 DEFAULT_FOLDER = 0o755
 
 
-def octal(access: int) -> str:
+def octal(permissions: int) -> str:
     """Three digits, four where setuid, setgid or sticky is set.
 
     >>> octal(0o644), octal(0o4755)
     ('644', '4755')
     """
-    return f"{access & 0o7777:03o}"
+    return f"{permissions & 0o7777:03o}"
 
 
-def rwx(access: int) -> str:
+def rwx(permissions: int) -> str:
     """Nine characters as POSIX writes them, with s, S, t and T.
 
     >>> rwx(0o644), rwx(0o4755), rwx(0o1777), rwx(0o2644)
     ('rw-r--r--', 'rwsr-xr-x', 'rwxrwxrwt', 'rw-r-Sr--')
     """
-    text = ["rwxrwxrwx"[place] if access & (0o400 >> place) else "-" for place in range(9)]
+    text = ["rwxrwxrwx"[place] if permissions & (0o400 >> place) else "-" for place in range(9)]
     for place, (bit, run, letter) in enumerate(_SPECIAL):
-        if access & bit:
-            text[place * 3 + 2] = letter if access & run else letter.upper()
+        if permissions & bit:
+            text[place * 3 + 2] = letter if permissions & run else letter.upper()
     return "".join(text)
 
 
 @dataclass(frozen=True, slots=True)
 class Bits:
-    """One line of the access panel: who, and whether they may read, write and run."""
+    """One line of the permissions panel: who, and whether they may read, write and run."""
 
     who: str
     read: bool
@@ -52,13 +52,13 @@ class Bits:
     run: bool
 
 
-def bits(access: int) -> tuple[Bits, ...]:
+def bits(permissions: int) -> tuple[Bits, ...]:
     """Owner, group and everyone, in that order."""
-    shifted = [access >> shift for shift in (6, 3, 0)]
+    shifted = [permissions >> shift for shift in (6, 3, 0)]
     return tuple(Bits(who, bool(a & 4), bool(a & 2), bool(a & 1)) for who, a in zip(_WHO, shifted, strict=True))
 
 
-def sentence(access: int, *, folder: bool = False) -> str:
+def sentence(permissions: int, *, folder: bool = False) -> str:
     """What the bits mean, for a person who does not count in octal.
 
     >>> sentence(0o644)
@@ -68,7 +68,7 @@ def sentence(access: int, *, folder: bool = False) -> str:
     >>> sentence(0o600)
     'The owner can change it; no one else can read it.'
     """
-    owner, group, world = bits(access)
+    owner, group, world = bits(permissions)
     change = "change what is in it" if folder else "change it"
     parts = []
     writers = [bit.who for bit in (owner, group, world) if bit.write]
@@ -96,8 +96,8 @@ def _readers(group: Bits, world: Bits, *, folder: bool) -> str:
 
 
 def within(wanted: int, given: int) -> int:
-    """The access of a new file that is to be as open as `wanted`, on a side that gave it `given` by itself: never more open
-    than both say. Whoever may read by the side's own choice may also run what is to be run: new files are made without.
+    """The permissions of a new file that is to be as open as `wanted`, on a side that gave it `given` by itself: never more
+    open than both say. Whoever may read by the side's own choice may also run what is to be run: new files are made without.
 
     >>> oct(within(0o755, 0o640)), oct(within(0o600, 0o644)), oct(within(0o644, 0o600))
     ('0o750', '0o600', '0o600')
@@ -115,7 +115,7 @@ def opened_beyond(found: int | None, wanted: int | None) -> bool:
 
 
 def fitting(entry: Entry, usual_file: int = DEFAULT_FILE) -> int:
-    """The access that suits what the name stands for: folder 755, script 755, private settings 600, else the usual."""
+    """The permissions that suit what the name stands for: folder 755, script 755, private settings 600, else the usual."""
     if entry.kind is Kind.FOLDER:
         return DEFAULT_FOLDER
     name = entry.name.lower()
@@ -124,38 +124,38 @@ def fitting(entry: Entry, usual_file: int = DEFAULT_FILE) -> int:
     return 0o755 if name.endswith(_SCRIPT_ENDINGS) else usual_file
 
 
-def carried_access(entry: Entry) -> int:
-    """What a new file is to have that comes from one with this access: the same, never more for private settings than for
-    their owner. A script may be run by whoever may read it. Raises ValueError where the access is not known.
+def carried_permissions(entry: Entry) -> int:
+    """What a new file is to have that comes from one with these permissions: the same, never more for private settings than
+    for their owner. A script may be run by whoever may read it. Raises ValueError where the permissions are not known.
 
-    >>> [oct(carried_access(Entry(name, Kind.FILE, access=0o644))) for name in (b"a.html", b"run.cgi", b".env")]
+    >>> [oct(carried_permissions(Entry(name, Kind.FILE, permissions=0o644))) for name in (b"a.html", b"run.cgi", b".env")]
     ['0o644', '0o755', '0o600']
     """
-    if entry.access is None:
+    if entry.permissions is None:
         raise ValueError("permissions that are not known cannot be transferred")
-    access = entry.access & 0o777
+    permissions = entry.permissions & 0o777
     suits = fitting(entry)
     if suits == PRIVATE_FILE:
-        return access & PRIVATE_FILE
-    return access | (access & 0o444) >> 2 if suits == 0o755 else access
+        return permissions & PRIVATE_FILE
+    return permissions | (permissions & 0o444) >> 2 if suits == 0o755 else permissions
 
 
 def trouble(entry: Entry) -> str | None:
-    """What is wrong with an entry's access, in a few words, or None.
+    """What is wrong with an entry's permissions, in a few words, or None.
 
-    >>> trouble(Entry(b"old-site.zip", Kind.FILE, access=0o666))
+    >>> trouble(Entry(b"old-site.zip", Kind.FILE, permissions=0o666))
     'anyone on the server can write'
     """
-    access = entry.access
-    if access is None or entry.kind in (Kind.LINK, Kind.OTHER):
+    permissions = entry.permissions
+    if permissions is None or entry.kind in (Kind.LINK, Kind.OTHER):
         return None
-    if access & 0o002 and not (entry.is_folder and access & 0o1000):
+    if permissions & 0o002 and not (entry.is_folder and permissions & 0o1000):
         return "anyone on the server can write"
     if entry.is_folder:
-        return None if access & 0o100 else "its owner cannot enter it"
-    if fitting(entry) == 0o600 and access & 0o004:
+        return None if permissions & 0o100 else "its owner cannot enter it"
+    if fitting(entry) == 0o600 and permissions & 0o004:
         return "private settings that everyone can read"
-    if fitting(entry) == 0o755 and not access & 0o100:
+    if fitting(entry) == 0o755 and not permissions & 0o100:
         return "script without run permission"
     return None
 
@@ -186,13 +186,13 @@ def of_rwx(text: str) -> int:
     text = text.strip()
     if not _RWX.fullmatch(text):
         raise InvalidInput("Permissions as text have nine characters, like rw-r--r--.")
-    access = sum(0o400 >> place for place, sign in enumerate(text) if sign not in "-ST")
-    return access | sum(bit for place, (bit, _, _) in enumerate(_SPECIAL) if text[place * 3 + 2] in "sStT")
+    permissions = sum(0o400 >> place for place, sign in enumerate(text) if sign not in "-ST")
+    return permissions | sum(bit for place, (bit, _, _) in enumerate(_SPECIAL) if text[place * 3 + 2] in "sStT")
 
 
-def changed_by(expression: str, access: int, *, folder: bool = False) -> int:
-    """What a symbolic expression makes of some access (POSIX, chmod). `X` is run for folders and for what already runs by
-    anybody; where nobody is named, all are meant, whatever the umask. Raises InvalidInput.
+def changed_by(expression: str, permissions: int, *, folder: bool = False) -> int:
+    """What a symbolic expression makes of some permissions (POSIX, chmod). `X` is run for folders and for what already runs
+    by anybody; where nobody is named, all are meant, whatever the umask. Raises InvalidInput.
 
     >>> oct(changed_by("u=rwX,go=rX", 0o600)), oct(changed_by("u=rwX,go=rX", 0o700)), oct(changed_by("go-w,+x", 0o666))
     ('0o644', '0o755', '0o755')
@@ -203,17 +203,17 @@ def changed_by(expression: str, access: int, *, folder: bool = False) -> int:
             raise InvalidInput(f"“{clause.strip()}” is not a valid expression. Write it like u=rwX,go=rX or g-w.")
         who = "ugo" if not found["who"] or "a" in found["who"] else found["who"]
         for act in _ACT.finditer(found["acts"]):
-            access = _acted(access, who, act["sign"], act["bits"], folder)
-    return access
+            permissions = _acted(permissions, who, act["sign"], act["bits"], folder)
+    return permissions
 
 
-def _acted(access: int, who: str, sign: str, bits_wanted: str, folder: bool) -> int:
+def _acted(permissions: int, who: str, sign: str, bits_wanted: str, folder: bool) -> int:
     if bits_wanted in ("u", "g", "o"):
-        copied = access >> _SHIFT[bits_wanted] & 7
+        copied = permissions >> _SHIFT[bits_wanted] & 7
         wanted = sum(copied << _SHIFT[one] for one in who)
     else:
         three = 4 * ("r" in bits_wanted) | 2 * ("w" in bits_wanted)
-        runs = "x" in bits_wanted or ("X" in bits_wanted and (folder or access & 0o111))
+        runs = "x" in bits_wanted or ("X" in bits_wanted and (folder or permissions & 0o111))
         three |= 1 if runs else 0
         wanted = sum(three << _SHIFT[one] for one in who)
         if "s" in bits_wanted:
@@ -221,17 +221,17 @@ def _acted(access: int, who: str, sign: str, bits_wanted: str, folder: bool) -> 
         if "t" in bits_wanted:
             wanted |= 0o1000
     if sign == "+":
-        return access | wanted
+        return permissions | wanted
     if sign == "-":
-        return access & ~wanted
+        return permissions & ~wanted
     mask = sum(7 << _SHIFT[one] for one in who)
     # A folder keeps its setuid and setgid unless they are named (POSIX leaves it open; GNU and BSD keep them).
     mask |= 0 if folder else (0o4000 if "u" in who else 0) | (0o2000 if "g" in who else 0)
     mask |= 0o1000 if who == "ugo" and not folder else 0
-    return access & ~mask | wanted
+    return permissions & ~mask | wanted
 
 
-def symbolic(access: int) -> str:
+def symbolic(permissions: int) -> str:
     """The expression that sets exactly these bits.
 
     >>> symbolic(0o644), symbolic(0o4750)
@@ -239,14 +239,14 @@ def symbolic(access: int) -> str:
     """
     words = []
     for place, one in enumerate("ugo"):
-        three = access >> _SHIFT[one] & 7
+        three = permissions >> _SHIFT[one] & 7
         word = "".join(sign for bit, sign in ((4, "r"), (2, "w"), (1, "x")) if three & bit)
-        words.append(word + ("s" if place < 2 and access & _SPECIAL[place][0] else ""))
+        words.append(word + ("s" if place < 2 and permissions & _SPECIAL[place][0] else ""))
     groups: dict[str, str] = {}
     for one, word in zip("ugo", words, strict=True):
         groups[word] = groups.get(word, "") + one
     parts = [f"{who}={word}" for word, who in groups.items()]
-    return ",".join(parts) + (",+t" if access & 0o1000 else "")
+    return ",".join(parts) + (",+t" if permissions & 0o1000 else "")
 
 
 _FILE_PHRASES = (
@@ -305,7 +305,7 @@ def _listed(words: list[str]) -> str:
 
 
 class Purpose(StrEnum):
-    """What files are for, which says what access they need."""
+    """What files are for, which says which permissions they need."""
 
     WEBSITE = "website"
     SCRIPTS = "scripts"
@@ -315,7 +315,7 @@ class Purpose(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Preset:
-    """The access a purpose asks for, and why."""
+    """The permissions a purpose asks for, and why."""
 
     purpose: Purpose
     word: str
@@ -353,7 +353,7 @@ PRESETS = (
 
 
 @dataclass(frozen=True, slots=True)
-class AccessWish:
+class PermissionsWish:
     """What many names are to get: an octal or symbolic expression each for files and folders (empty: they stay as they
     are). `by_purpose`: scripts and private settings get what suits them instead."""
 
@@ -368,28 +368,28 @@ class AccessWish:
                 wanted(one, 0o644, folder=False)
 
     def of(self, entry: Entry) -> int | None:
-        """What an entry gets; None where it stays as it is, or has no access of its own."""
-        if entry.access is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
+        """What an entry gets; None where it stays as it is, or has no permissions of its own."""
+        if entry.permissions is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
             return None
         expression = self.folders if entry.is_folder else self.files
         if not expression:
             return None
         if self.by_purpose and entry.is_file and (suits := fitting(entry)) != DEFAULT_FILE:
             private = suits == 0o600
-            return entry.access if private and not entry.access & 0o077 else suits
-        return wanted(expression, entry.access, folder=entry.is_folder)
+            return entry.permissions if private and not entry.permissions & 0o077 else suits
+        return wanted(expression, entry.permissions, folder=entry.is_folder)
 
 
-def wanted(expression: str, access: int, *, folder: bool) -> int:
-    """What an expression, octal or symbolic, makes of some access. Raises InvalidInput."""
+def wanted(expression: str, permissions: int, *, folder: bool) -> int:
+    """What an expression, octal or symbolic, makes of some permissions. Raises InvalidInput."""
     if expression.strip().isdecimal():
         return of_octal(expression)
-    return changed_by(expression, access, folder=folder)
+    return changed_by(expression, permissions, folder=folder)
 
 
 @dataclass(frozen=True, slots=True)
 class Transition:
-    """How many names go from one access to another, what they are, and whether what they have now is a risk."""
+    """How many names go from one set of permissions to another, what they are, and whether what they have now is a risk."""
 
     now: int
     then: int
@@ -404,18 +404,18 @@ class Transition:
         return self.now == self.then
 
 
-def transitions(entries: Iterable[tuple[bytes, Entry]], wish: AccessWish) -> list[Transition]:
+def transitions(entries: Iterable[tuple[bytes, Entry]], wish: PermissionsWish) -> list[Transition]:
     """What a wish does to entries (each with the name it is shown by), counted; what changes first, the riskiest above.
 
-    >>> one = Entry(b"a.html", Kind.FILE, access=0o666)
-    >>> [(oct(t.now), oct(t.then), t.what, t.count) for t in transitions([(b"a.html", one)], AccessWish("644", "755"))]
+    >>> one = Entry(b"a.html", Kind.FILE, permissions=0o666)
+    >>> [(oct(t.now), oct(t.then), t.what, t.count) for t in transitions([(b"a.html", one)], PermissionsWish("644", "755"))]
     [('0o666', '0o644', 'anyone could write', 1)]
     """
     groups: dict[tuple[int, int, str, str], list[bytes]] = {}
     for shown, entry in entries:
-        if entry.access is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
+        if entry.permissions is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
             continue
-        now = entry.access
+        now = entry.permissions
         then = wish.of(entry)
         then = now if then is None else then
         groups.setdefault((now, then, _what(entry, now, then), risk_of(entry)), []).append(shown)
@@ -427,21 +427,21 @@ def transitions(entries: Iterable[tuple[bytes, Entry]], wish: AccessWish) -> lis
 
 
 def risk_of(entry: Entry) -> str:
-    """What is risky about an entry's access as it is, in a few words; empty where nothing is."""
-    access = entry.access
-    if access is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
+    """What is risky about an entry's permissions as they are, in a few words; empty where nothing is."""
+    permissions = entry.permissions
+    if permissions is None or entry.kind not in (Kind.FILE, Kind.FOLDER):
         return ""
-    if access & 0o002 and not (entry.is_folder and access & 0o1000):
+    if permissions & 0o002 and not (entry.is_folder and permissions & 0o1000):
         return "anyone can write"
-    if access & 0o6000 and entry.is_file:
+    if permissions & 0o6000 and entry.is_file:
         return "runs with its owner's rights"
-    if entry.is_file and fitting(entry) == 0o600 and access & 0o004:
+    if entry.is_file and fitting(entry) == 0o600 and permissions & 0o004:
         return "private settings that everyone can read"
-    if entry.is_folder and not access & 0o100:
+    if entry.is_folder and not permissions & 0o100:
         return "no one can enter"
-    if entry.is_file and fitting(entry) == 0o755 and not access & 0o100:
+    if entry.is_file and fitting(entry) == 0o755 and not permissions & 0o100:
         return "script without run permission"
-    if entry.is_file and access & 0o111 and fitting(entry) == DEFAULT_FILE:
+    if entry.is_file and permissions & 0o111 and fitting(entry) == DEFAULT_FILE:
         return "runnable, but not a script"
     return ""
 
