@@ -57,5 +57,6 @@ BANNED = (
     Banned(r"\bthe host (?:has|does|knows|says|offers|is)\b|\bask the host\b|\byour host\b", "hosting provider"),
     Banned(r"\blet(?:s)? go\b", "delete, discard"),
     Banned(r"\bnot whole\b", "incomplete"),
+    Banned(r"^\s*Store\s*$", "Save"),
     Banned(r"\bhand(?:ed|s)? over\b|\btaken? over\b|\btake over\b", "shared, imported"),
 )

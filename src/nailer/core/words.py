@@ -45,6 +45,15 @@ def number_text(number: int) -> str:
     return f"{number:,}".replace(",", " ")
 
 
+def label_text(words: str) -> str:
+    """Words that stand by themselves, e.g. beside a box to tick: with a capital letter, all else as it is.
+
+    >>> label_text("view files"), label_text("FTP"), label_text("")
+    ('View files', 'FTP', '')
+    """
+    return words[:1].upper() + words[1:]
+
+
 def count_text(count: int, one: str, many: str | None = None) -> str:
     """A count with its noun.
 

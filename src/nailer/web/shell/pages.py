@@ -24,6 +24,7 @@ from nailer.core.files.sitepath import name_token, shown_name, without_scheme
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.limits import rate_text
 from nailer.core.jobs.states import JOB_WORDS
+from nailer.core.people.devices import device_words
 from nailer.core.people.preferences import ACT_WORDS, Preferences
 from nailer.core.people.preferences import zone_of as zone_for
 from nailer.core.people.rights import Right
@@ -115,6 +116,8 @@ def make_environment() -> Environment:
         bare=without_scheme,
         script_data=_script_data,
         rate=rate_text,
+        device=device_words,
+        label=words.label_text,
     )
     return environment
 
