@@ -98,11 +98,11 @@ def _of_the_demo(given: dict[str, object], home: Path, ports: dict[str, dict[str
 def _say_how_to_begin(settings: Settings, port: int, ports: dict[str, dict[str, int]]) -> None:
     _say(
         f"Sign in as {scenario.PERSON} with the password {scenario.PASSWORD}. Ctrl-C ends the demo; its data is kept.\n"
-        f"Two more people: {scenario.COLLEAGUE} ({scenario.COLLEAGUES_PASSWORD}) has two sites, {scenario.CLERK} "
-        f"({scenario.CLERKS_PASSWORD}) has the news of the ferries.\n"
-        f"A program's token to try (docs/command-line.md): {scenario.TOKEN}\n"
+        f"Two more people: {scenario.COLLEAGUE} (password {scenario.COLLEAGUES_PASSWORD}) has access to two sites, "
+        f"{scenario.CLERK} (password {scenario.CLERKS_PASSWORD}) to the folder with the ferries' news.\n"
+        f"An API token to try (see docs/command-line.md): {scenario.TOKEN}\n"
         f"An invitation to try: http://{settings.host}:{port}/invited/{scenario.INVITATION}\n"
-        f"The demo's servers, their faults and letters to try: http://127.0.0.1:{ports['desk']['web']}/"
+        f"The demo's servers, with faults and letters to try: http://127.0.0.1:{ports['desk']['web']}/"
     )
 
 

@@ -20,13 +20,13 @@ from nailer.standins.mail import MailHost
 from nailer.standins.sftp import SftpHost
 
 FAULTS: dict[str, tuple[str, Callable[[], Healthy]]] = {
-    "healthy": ("healthy", Healthy),
-    "slow": ("slow: every answer takes a fifth of a second", lambda: Slow(0.2)),
-    "cut": ("cut once after 300 kB", lambda: CutAfter(300_000)),
-    "full": ("full after 50 kB more", lambda: Full(50_000)),
-    "refuses": ("refuses every sign-in", RefusesEverybody),
-    "cuts": ("FTP: lists three names of a folder and stops", CutsListings),
-    "renames": ("FTP: lets nothing be renamed", RenamesNothing),
+    "healthy": ("none", Healthy),
+    "slow": ("slow: each answer takes 0.2 s", lambda: Slow(0.2)),
+    "cut": ("closes the connection once after 300 kB", lambda: CutAfter(300_000)),
+    "full": ("disk full after 50 kB more", lambda: Full(50_000)),
+    "refuses": ("refuses to sign anyone in", RefusesEverybody),
+    "cuts": ("FTP: ends each listing after three names", CutsListings),
+    "renames": ("FTP: refuses to rename files", RenamesNothing),
 }
 
 _STYLE = (
@@ -58,9 +58,9 @@ def make_desk(servers: dict[str, Shown], letters: list[Path], mail: MailHost) ->
             for file in letters
         )
         body = (
-            "<h1>The demo's hosting servers</h1><p>Stand-ins on this machine. A fault holds until another is chosen.</p>"
-            f"<table><tr><th>Server</th><th>Sign-in</th><th>What it shows</th><th>Fault</th></tr>{rows}</table>"
-            f"<h2>Mail that came</h2>{''.join(map(_letter, reversed(mail.letters))) or '<p>None yet.</p>'}"
+            "<h1>The demo's hosting servers</h1><p>These small servers run on Nailer's machine, for the demo only. A fault stays until you choose another.</p>"
+            f"<table><tr><th>Server</th><th>Sign-in</th><th>What is special</th><th>Fault</th></tr>{rows}</table>"
+            f"<h2>Email received</h2>{''.join(map(_letter, reversed(mail.letters))) or '<p>None yet.</p>'}"
             f"<h2>Letters to paste into “Add a site”</h2>{texts}"
         )
         text = f"<!doctype html><html lang=en><meta charset=utf-8><link rel=icon href='data:,'><title>The demo's servers</title><style>{_STYLE}</style>{body}"
@@ -68,7 +68,7 @@ def make_desk(servers: dict[str, Shown], letters: list[Path], mail: MailHost) ->
 
     async def _switch(request: Request) -> Response:
         if request.headers.get("origin", "").partition("://")[2] != request.headers.get("host"):
-            return HTMLResponse("This was sent from another page.", 403)
+            return HTMLResponse("This request came from another page.", 403)
         form = {key: values[-1] for key, values in parse_qs((await request.body()).decode()).items()}
         one, fault = servers.get(form.get("server", "")), form.get("fault", "")
         if one is not None and fault == "key" and one.change_key is not None:
@@ -92,10 +92,10 @@ def _row(name: str, one: Shown) -> str:
         for key, (words, _) in FAULTS.items()
     )
     if one.change_key is not None:
-        options += "<option value=key>change its host key now</option>"
+        options += "<option value=key>change the host key now</option>"
     form = (
         f"<form method=post><input type=hidden name=server value='{html.escape(name)}'>"
-        f"<select name=fault aria-label='Fault of {html.escape(one.server)}'>{options}</select> <button>Switch</button></form>"
+        f"<select name=fault aria-label='Fault of {html.escape(one.server)}'>{options}</select> <button>Set fault</button></form>"
     )
     return (
         f"<tr><td><code>{html.escape(one.server)}</code></td><td><code>{html.escape(one.sign_in)}</code></td>"

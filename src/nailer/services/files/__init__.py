@@ -22,8 +22,6 @@ from nailer.services.files.trees import Progress, kinds_by_content, read_tree
 
 __all__ = [
     "FRESH_S",
-    "PermissionsPlans",
-    "PermissionsReading",
     "Browse",
     "ComparedEnd",
     "ContentComparer",
@@ -39,6 +37,8 @@ __all__ = [
     "OnPair",
     "PairEnds",
     "Passed",
+    "PermissionsPlans",
+    "PermissionsReading",
     "Progress",
     "ShownAs",
     "SieveBook",

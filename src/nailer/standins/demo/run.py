@@ -29,7 +29,7 @@ def prepare(home: Path, *, fresh: bool) -> bool:
     mark, done = home / "a-demo-of-nailer", home / "laid-out"
     try:
         if home.exists() and any(home.iterdir()) and not mark.exists():
-            raise SetupFailed(f"{home} holds other files. Name an empty folder for the demo with --home.")
+            raise SetupFailed(f"{home} contains other files. Use --home to name an empty folder for the demo.")
         if not fresh and done.exists() and done.read_text() == scenario.VERSION:
             return False
         shutil.rmtree(home, ignore_errors=True)
@@ -37,7 +37,7 @@ def prepare(home: Path, *, fresh: bool) -> bool:
         mark.touch()
         scenario.lay_out(home)
     except OSError as error:
-        raise SetupFailed(f"The demo's folder {home} cannot be made: {error.strerror}. {_hint(error)}") from error
+        raise SetupFailed(f"The demo's folder {home} cannot be created: {error.strerror}. {_hint(error)}") from error
     return True
 
 
@@ -56,8 +56,11 @@ def _keep_ports(wanted: dict[str, Any], before: dict[str, dict[str, int]]) -> No
 
 
 def _hint(error: OSError) -> str:
-    words = {28: "The disk is full: make room.", 13: "Name a folder you may write to with --home."}
-    return words.get(error.errno or 0, "Name another folder with --home.")
+    words = {
+        28: "The disk is full. Delete files you no longer need.",
+        13: "Use --home to name a folder that you can write to.",
+    }
+    return words.get(error.errno or 0, "Use --home to name another folder.")
 
 
 class StandIns:
@@ -115,5 +118,5 @@ class StandIns:
         line = process.stdout.readline() if ready else ""
         if not line:
             self.stop()
-            raise SetupFailed("The demo's servers do not start; what they said stands above.")
+            raise SetupFailed("The demo's servers did not start. Their messages are above.")
         return line

@@ -105,7 +105,7 @@ HOSTS = (
         "stage.skerryferries.example",
         "stage",
         "low-water-12",
-        "SFTP by key; the other end of a site-to-site pair",
+        "SFTP by key; the second server of a pair between two sites",
         domain="stage.skerryferries.example",
         web_address="127.0.0.32",
         certificate_days=75,
@@ -115,7 +115,7 @@ HOSTS = (
         "gorsegannet.example",
         "studio",
         "two-gannets-7",
-        "SFTP; its host key has changed since it was first met",
+        "SFTP; its host key has changed since the first connection",
         document_root="srv/web",
         domain="gorsegannet.example",
         web_address="127.0.0.33",
@@ -126,7 +126,7 @@ HOSTS = (
         "hosting.northlight.example",
         "northlight",
         "plate-scan-88",
-        "FTP with explicit TLS; demands that data channels resume the session; a quota nearly full",
+        "FTP with explicit TLS; data connections must resume the TLS session; the storage quota is nearly full",
         speaks="ftp",
         document_root="public",
         domain="northlight.example",
@@ -158,7 +158,7 @@ HOSTS = (
         "ssh.otterhost.example",
         "otter",
         "holt-by-the-burn",
-        f"SFTP that asks: the password, then a one-time code (secret {ONE_TIME_SECRET})",
+        f"SFTP that asks for the password, then for a one-time code (secret {ONE_TIME_SECRET})",
         manners={"one_time_secret": ONE_TIME_SECRET},
     ),
     Host(
@@ -166,7 +166,7 @@ HOSTS = (
         "ssh.puffinhost.example",
         "puffin",
         "burrow-and-bill",
-        "SFTP that asks a question of its own (the answer is Umber) and knows only old ciphers",
+        "SFTP with a question of its own (answer: Umber) and only old ciphers",
         manners={
             "question": ["Name of the harbour seal: ", "Umber"],
             "algorithms": {"encryption_algs": ["aes128-cbc"]},
@@ -467,7 +467,7 @@ async def _remember_people(nailer: Nailer, skerry: Site, stage: Site) -> None:
     ends_at = utc_now() + timedelta(days=30)
     await nailer.stores.invitations.add(
         hashlib.sha256(INVITATION.encode()).digest(),
-        "Somebody of the ferry office",
+        "Ferry office clerk",
         {skerry.id: replace(news, rights=frozenset({Right.LOOK}))},
         ends_at,
         is_admin=False,
