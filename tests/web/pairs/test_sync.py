@@ -38,6 +38,13 @@ def read(maren: Visitor, pair: int, **wish: str) -> str:
     raise AssertionError("it was never read")
 
 
+def carry_out(maren: Visitor, plan: str, **more: object) -> Any:
+    """Carry a plan out as its page shows it now."""
+    shown = re.search(r'data-number="(\d+)"', maren.get(plan).text)
+    assert shown
+    return maren.post(f"{plan}/carry-out", {"number": int(shown[1]), **more})
+
+
 def number_of(page: str, path: str) -> int:
     found = re.search(rf'<tr data-row="(\d+)"(?:(?!</tr>).)*?title="{re.escape(path)}"', page, re.S)
     assert found, page
@@ -64,11 +71,11 @@ def test_a_plan_is_read_decided_and_carried_out(maren: Visitor) -> None:
     assert "your decision" in page
     assert "To decide 1" in page
     assert "Upload 1" in page
-    assert maren.post(f"{plan}/carry-out").status_code == 409
+    assert carry_out(maren, plan).status_code == 409
     answer = maren.post(f"{plan}/choose", {"numbers": [number_of(page, "index.html")], "doing": "upload"})
     assert answer.json() == {"count": 1}
     assert "2 steps" in maren.get(plan).text
-    done = ended(maren, maren.post(f"{plan}/carry-out").json()["address"])
+    done = ended(maren, carry_out(maren, plan).json()["address"])
 
     assert 'data-test="run-state">done' in done
     assert tree(maren.there) == tree(maren.here)
@@ -111,7 +118,7 @@ def test_two_texts_are_compared_and_merged(maren: Visitor) -> None:
     assert 'data-test="conflict"' in maren.get(f"{plan}/rows/0/merge").text
     maren.post(f"{plan}/rows/0/merged", {"text": "one\nmine\ntheirs\nthree\n"})
     assert tree(maren.here)["a.html"] == b"one\nmine\nthree\n"
-    ended(maren, maren.post(f"{plan}/carry-out").json()["address"])
+    ended(maren, carry_out(maren, plan).json()["address"])
 
     assert tree(maren.here) == tree(maren.there) == {"a.html": b"one\nmine\ntheirs\nthree\n"}
 
@@ -134,7 +141,7 @@ def test_a_whole_run_is_taken_back_from_its_page(maren: Visitor) -> None:
     write(maren.here, "a.html", "here")
     write(maren.there, "b.html", "there")
     plan = read(maren, pair_of(maren, site))
-    address = maren.post(f"{plan}/carry-out").json()["address"]
+    address = carry_out(maren, plan).json()["address"]
     assert "Take the whole run back" in ended(maren, address)
 
     dialog = maren.post(f"/runs/{address.rpartition('/')[2]}/plans/take-back").text
@@ -159,14 +166,14 @@ def test_what_needs_a_word_or_an_open_folder_says_so(maren: Visitor) -> None:
     plan = read(maren, pair, direction="publish", removals="follow")
     page = maren.get(plan).text
     assert "Unlock the guarded /htdocs/mail" in page
-    assert maren.post(f"{plan}/carry-out").status_code == 409
-    ended(maren, maren.post(f"{plan}/carry-out", {"guarded_confirmed": True}).json()["address"])
+    assert carry_out(maren, plan).status_code == 409
+    ended(maren, carry_out(maren, plan, guarded_confirmed=True).json()["address"])
     (maren.here / "1.html").unlink()
 
     plan = read(maren, pair, direction="publish", removals="follow")
     assert 'data-test="typed"' in maren.get(plan).text
-    assert maren.post(f"{plan}/carry-out").status_code == 422
-    assert maren.post(f"{plan}/carry-out", {"typed": "htdocs"}).status_code == 200
+    assert carry_out(maren, plan).status_code == 422
+    assert carry_out(maren, plan, typed="htdocs").status_code == 200
 
 
 def test_a_server_that_is_away_is_said_with_what_can_be_done(maren: Visitor) -> None:
@@ -392,3 +399,17 @@ def test_what_is_no_timer_is_refused(maren: Visitor, wrong: dict[str, object]) -
     answer = maren.post("/timers", a_timer(pair_of(maren, opened(maren)), **wrong))
 
     assert answer.status_code == 422
+
+
+def test_a_page_that_shows_an_older_decision_is_told(maren: Visitor) -> None:
+    site = opened(maren)
+    write(maren.here, "index.html", "new here", NOON_S + 60)
+    plan = read(maren, pair_of(maren, site))
+    shown = re.search(r'data-number="(\d+)"', maren.get(plan).text)
+    assert shown
+    maren.post(f"{plan}/choose", {"numbers": [0], "doing": "leave"})
+
+    answer = maren.post(f"{plan}/carry-out", {"number": int(shown[1])})
+    assert answer.status_code == 409
+    assert "has changed since this page showed it" in answer.text
+    assert not (maren.there / "index.html").exists()

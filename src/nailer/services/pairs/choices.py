@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 from nailer.core.pairs.proposals import choices_of, ends_of
 from nailer.core.pairs.wishes import Doing
-from nailer.services.pairs.plan import SyncPlan
+from nailer.services.pairs.plan import SyncPlan, Wanted
 from nailer.store.choices import ChoiceStore, StoredChoice
 
 
@@ -17,22 +17,25 @@ class Choices:
     def __init__(self, store: ChoiceStore) -> None:
         self._store = store
 
-    async def recall(self, plan: SyncPlan) -> None:
-        """Put remembered choices into a plan that was just proposed. Choices that no longer fit are forgotten."""
+    async def recalled(self, plan: SyncPlan) -> Wanted:
+        """What is wanted of a plan that was just proposed, with the choices that are remembered. Choices that no longer fit
+        are forgotten."""
         remembered = await self._store.of(plan.account_id, plan.pair.id, plan.wish.direction)
         numbers = {row.below: number for number, row in enumerate(plan.rows)} if remembered else {}
+        chosen: dict[int, Doing] = {}
+        merged: dict[int, bytes] = {}
         stale = []
         for one in remembered:
             number = numbers.get(one.below)
             if number is not None and _holds(plan, number, one):
-                plan.chosen[number] = one.doing
+                chosen[number] = one.doing
                 if one.merged is not None:
-                    plan.merged[number] = one.merged
+                    merged[number] = one.merged
             else:
                 stale.append(one.below)
-        plan.recalled = len(plan.chosen)
         if stale:
             await self._store.forget(plan.account_id, plan.pair.id, plan.wish.direction, stale)
+        return Wanted(plan.wish, chosen, merged, len(chosen))
 
     async def remember(self, plan: SyncPlan, numbers: Iterable[int]) -> None:
         """Store the choices that a person made on rows. Rows without a choice are forgotten."""

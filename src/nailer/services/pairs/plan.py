@@ -1,12 +1,14 @@
 """The plan of a sync: both trees as they were read, and what a person wants.
 
-It is in memory while a person works with it."""
+What was read does not change; each decision makes a new value of what is wanted and what follows from it, with a number.
+The plan is in memory while a person works with it."""
 
 from __future__ import annotations
 
 import asyncio
 import secrets
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -29,15 +31,39 @@ from nailer.services.files import Progress, side_of, top_of
 from nailer.store.pairs import Pair
 
 
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """What a person wants of a reading: the wish, choices by the numbers of their rows, texts that were merged for rows, and
+    how many of the choices were made at an earlier reading."""
+
+    wish: SyncWish
+    chosen: Mapping[int, Doing] = field(default_factory=dict)
+    merged: Mapping[int, bytes] = field(default_factory=dict)
+    recalled: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """What is wanted, and all that follows: what is proposed, what is done with each row, the steps. `number` grows with
+    each decision, so that a page that shows an older one can be told."""
+
+    wanted: Wanted
+    number: int = 0
+    offered: Doings = field(default_factory=lambda: Doings([], [], {}))
+    doings: Doings = field(default_factory=lambda: Doings([], [], {}))
+    steps: SyncSteps = field(default_factory=lambda: SyncSteps([], [], []))
+    flow: Flow = Flow()
+
+
 @dataclass(slots=True)
 class SyncPlan:
-    """The plan of a sync.
-    Until it is `ready` only its progress means something; `problem` says why it will never be ready."""
+    """The plan of a sync. Until it is `ready` only its progress means something; `problem` says why it will never be ready.
+    `decided` changes only by `Decisions`, one decision after another; nothing is decided once it `is_carried_out`."""
 
     token: str
     account_id: int
     pair: Pair
-    wish: SyncWish
+    decided: Decided
     compare: Compare
     begun_s: float
     progress: dict[SideName, Progress]
@@ -55,32 +81,69 @@ class SyncPlan:
     hashes: dict[Below, bytes] = field(default_factory=dict)
     line_ends: set[Below] = field(default_factory=set)
     folded: list[tuple[Below, bytes]] = field(default_factory=list)
-    offered: Doings = field(default_factory=lambda: Doings([], [], {}))
-    chosen: dict[int, Doing] = field(default_factory=dict)
-    doings: Doings = field(default_factory=lambda: Doings([], [], {}))
-    steps: SyncSteps = field(default_factory=lambda: SyncSteps([], [], []))
-    flow: Flow = Flow()
-    merged: dict[int, bytes] = field(default_factory=dict)
-    recalled: int = 0
     renames_nothing: bool = False
     in_place: bool = False
     keeps: dict[SideName, Keeps] = field(default_factory=dict)
     task: asyncio.Task[None] | None = None
+    deciding: asyncio.Lock = field(default_factory=asyncio.Lock)
+    is_carried_out: bool = False
 
     def _kept(self, end: SideName, below: Below) -> str:
         keeps = self.keeps.get(end)
         return keeps.because(side_of(self.pair, end), top_of(self.pair, end).join(below)) if keeps else ""
 
-    def propose(self) -> None:
-        """Work out what the wish does with each row, and all that follows."""
-        self.offered = proposed(self.rows, self.wish, self.barred, hashes=self.hashes)
-        self.decide()
+    def proposed(self, wish: SyncWish) -> Doings:
+        """What a wish does with each row."""
+        return proposed(self.rows, wish, self.barred, hashes=self.hashes)
 
-    def decide(self) -> None:
-        """Work out the steps from what is proposed and what was chosen."""
-        self.doings = decided(self.rows, self.offered, self.chosen)
-        self.steps = sync_steps(self.rows, self.doings, self.here, self.there, self.sieves.held, self._kept)
-        self.flow = flow_of(self.steps)
+    def worked_out(self, wanted: Wanted, offered: Doings | None = None) -> Decided:
+        """What follows from what is wanted; `offered` where its wish was proposed already. Changes nothing: it may be asked
+        in a thread."""
+        if offered is None:
+            offered = self.proposed(wanted.wish) if wanted.wish != self.wish else self.offered
+        doings = decided(self.rows, offered, wanted.chosen)
+        steps = sync_steps(self.rows, doings, self.here, self.there, self.sieves.held, self._kept)
+        return Decided(wanted, self.decided.number + 1, offered, doings, steps, flow_of(steps))
+
+    @property
+    def wish(self) -> SyncWish:
+        """What is wished of all rows."""
+        return self.decided.wanted.wish
+
+    @property
+    def chosen(self) -> Mapping[int, Doing]:
+        """What was chosen for single rows, by their numbers."""
+        return self.decided.wanted.chosen
+
+    @property
+    def merged(self) -> Mapping[int, bytes]:
+        """Texts that were merged for rows."""
+        return self.decided.wanted.merged
+
+    @property
+    def recalled(self) -> int:
+        """How many choices were made at an earlier reading."""
+        return self.decided.wanted.recalled
+
+    @property
+    def offered(self) -> Doings:
+        """What is proposed for each row."""
+        return self.decided.offered
+
+    @property
+    def doings(self) -> Doings:
+        """What is done with each row."""
+        return self.decided.doings
+
+    @property
+    def steps(self) -> SyncSteps:
+        """What is done, step by step."""
+        return self.decided.steps
+
+    @property
+    def flow(self) -> Flow:
+        """How much goes where."""
+        return self.decided.flow
 
     @property
     def names(self) -> int:
@@ -186,4 +249,4 @@ class SyncPlan:
 def empty_plan(account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
     """A plan before anything was read."""
     progress = {end: Progress() for end in SideName}
-    return SyncPlan(secrets.token_hex(8), account_id, pair, wish, compare, time.monotonic(), progress)
+    return SyncPlan(secrets.token_hex(8), account_id, pair, Decided(Wanted(wish)), compare, time.monotonic(), progress)

@@ -40,7 +40,7 @@ from nailer.services.files import (
 )
 from nailer.services.pairs.choices import Choices
 from nailer.services.pairs.line_ends import unequal_in_line_ends
-from nailer.services.pairs.plan import SyncPlan, empty_plan
+from nailer.services.pairs.plan import SyncPlan, Wanted, empty_plan
 from nailer.services.pairs.plan_store import PlanStore
 from nailer.services.plans import room_at
 from nailer.sides.connection import Lane
@@ -127,13 +127,11 @@ class Readings:
                     held = plan.sieves.held(below, one, other)
                     rows.append(SyncRow(below, one, other, standing, known.get(name), held))
         plan.found = Comparison(rows, 0, [], [])
-        plan.offered = proposed(rows, plan.wish)
-        plan.chosen = {
-            number: Doing.LEAVE
-            for number, doing in enumerate(plan.offered.each)
-            if doing not in (Doing.UPLOAD, Doing.STAYS)
+        offered = proposed(rows, plan.wish)
+        left = {
+            number: Doing.LEAVE for number, doing in enumerate(offered.each) if doing not in (Doing.UPLOAD, Doing.STAYS)
         }
-        plan.decide()
+        plan.decided = plan.worked_out(Wanted(plan.wish, left), offered)
         plan.ready = True
         return plan
 
@@ -179,13 +177,13 @@ class Readings:
         if plan.pair.other_site_id is None:
             async with self._both(plan) as ends:
                 plan.line_ends = await unequal_in_line_ends(*ends, plan.rows)
-        await asyncio.to_thread(plan.propose)
+        plan.decided = await asyncio.to_thread(lambda: plan.worked_out(Wanted(plan.wish), plan.proposed(plan.wish)))
         if plan.flow.up:
             await self._learn_renaming(plan)
         if self._plans.holds(plan):
-            await self._choices.recall(plan)
-            if plan.chosen:
-                await asyncio.to_thread(plan.decide)
+            remembered = await self._choices.recalled(plan)
+            if remembered.chosen:
+                plan.decided = await asyncio.to_thread(plan.worked_out, remembered)
         await self._pairs.set_read(pair.id, rolled(plan.rows))
         self._ends.redraw(pair)
         plan.took_s, plan.made_at, plan.ready = time.monotonic() - plan.begun_s, datetime.now(UTC), True

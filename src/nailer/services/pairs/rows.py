@@ -98,11 +98,11 @@ class Rows:
         found = decoded(ours)
         if found is None:
             raise InvalidInput("The version here is not a text file.")
-        plan.merged[number] = encoded(text, found[1])
-        await self._decisions.choose_rows(plan, [number], Doing.UPLOAD)
+        await self._decisions.take_merged(plan, number, encoded(text, found[1]))
 
     async def write_merged(self, plan: SyncPlan) -> None:
-        """Put merged texts in their place at the first end, from where they go up like anything newer there."""
+        """Put merged texts in their place at the first end, from where they go up like anything newer there. Nothing else is
+        decided meanwhile: the plan is being carried out."""
         wanted = {number: text for number, text in plan.merged.items() if plan.doings.each[number] is Doing.UPLOAD}
         if not wanted:
             return
@@ -125,8 +125,7 @@ class Rows:
                 f"The merged files could not be saved here. See job {job_id} for the reason. Nothing else was changed."
             )
         async with self._ends.side(pair, SideName.HERE) as side:
-            for number in wanted:
-                row = plan.rows[number]
-                plan.rows[number] = replace(row, here=await side.stat(pair.here.join(row.below)))
-        plan.merged.clear()
-        await asyncio.to_thread(plan.decide)
+            now = {number: await side.stat(pair.here.join(plan.rows[number].below)) for number in wanted}
+        rows = [replace(row, here=now[number]) if number in now else row for number, row in enumerate(plan.rows)]
+        plan.found = replace(plan.found, rows=rows)
+        plan.decided = await asyncio.to_thread(plan.worked_out, replace(plan.decided.wanted, merged={}))

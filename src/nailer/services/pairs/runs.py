@@ -87,13 +87,30 @@ class Runs:
         *,
         typed: str = "",
         guarded_confirmed: bool = False,
+        number: int | None = None,
         timer_id: int | None = None,
         told: Sequence[str] = (),
     ) -> int:
-        """Carry out what was decided; return the run. Raises Conflict where something waits for a decision, Locked where a
-        guarded folder would be changed, InvalidInput where the word for large removals is not typed."""
+        """Carry out what was decided; return the run. `number` is that of the decision that a person saw. Raises Conflict
+        where another one was made since, or something waits for a decision, Locked where a guarded folder would be changed,
+        InvalidInput where the word for large removals is not typed."""
         if not plan.ready:
             raise Conflict("Read both sides first.")
+        async with plan.deciding:
+            if plan.is_carried_out:
+                raise Conflict("This plan is already being carried out.")
+            if number is not None and number != plan.decided.number:
+                raise Conflict("The plan has changed since this page showed it. Read it again, then carry it out.")
+            plan.is_carried_out = True
+            try:
+                return await self._carried_out(plan, typed, guarded_confirmed, timer_id, told)
+            except BaseException:
+                plan.is_carried_out = False
+                raise
+
+    async def _carried_out(
+        self, plan: SyncPlan, typed: str, guarded_confirmed: bool, timer_id: int | None, told: Sequence[str]
+    ) -> int:
         if plan.doings.undecided:
             raise Conflict(f"First decide about {plan.doings.undecided} of these files.")
         if plan.removes_much is not None and typed.strip() != plan.word_to_type:

@@ -281,7 +281,9 @@ async def merged(request: Request, token: str, number: Id, wish: MergedWish, pai
 async def carry_out(request: Request, token: str, wish: SyncOutWish, pairs: PairsDoor) -> Response:
     """Carry the plan out. JSON: where its run is shown."""
     plan = _ready(request, token)
-    run_id = await pairs.runs.carry_out(plan, typed=wish.typed, guarded_confirmed=wish.guarded_confirmed)
+    run_id = await pairs.runs.carry_out(
+        plan, typed=wish.typed, guarded_confirmed=wish.guarded_confirmed, number=wish.number
+    )
     return JSONResponse({"address": urls.run(plan.pair.site_id, run_id)})
 
 

@@ -300,6 +300,9 @@ class MergedWish(_Body):
 
 
 class SyncOutWish(_Body):
+    """`number` is that of the decision that the page shows."""
+
+    number: int = Field(ge=0, le=2**31)
     typed: str = Field("", max_length=1000)
     guarded_confirmed: bool = False
 

@@ -313,12 +313,23 @@ export default () => ({
     button.disabled = true;
     try {
       const { address } = await json(`/sync/${this.token}/carry-out`, {
-        body: { typed: form.elements.typed?.value || "", guarded_confirmed: Boolean(form.elements.guarded?.checked) },
+        body: {
+          number: Number(form.dataset.number),
+          typed: form.elements.typed?.value || "",
+          guarded_confirmed: Boolean(form.elements.guarded?.checked),
+        },
       });
       location.href = address;
     } catch (error) {
       button.disabled = false;
       place.textContent = error.message;
+      if (error.status === 409) this.drawAnew(error.message);
     }
+  },
+  // Another window, or a choice on its way, decided otherwise: what would be done now is shown, with why.
+  async drawAnew(why) {
+    await this.draw();
+    const place = this.$refs.body.querySelector("[data-part=problem]");
+    if (place) place.textContent = why;
   },
 });
