@@ -74,19 +74,19 @@ class Nailer:
         await self.pairs.runs.finish_ended()
         self.pairs.timers.start()
         self.pairs.not_sent.start()
-        await self.checks.reader.start()
         self.checks.nightly.start()
         await self.checks.watching.begin()
         await self.packages.start()
+        await self.engine.work.start()
 
     async def stop(self) -> None:
         """End everything in the order that loses nothing: no new work, then the lines, then the database."""
         await self.engine.live.close()
         await self.plans.uploads.close()
         await self.sites.attempts.close()
+        await self.engine.work.stop()
         await self.packages.stop()
         await self.checks.nightly.stop()
-        await self.checks.reader.stop()
         await self.checks.watching.stop()
         await self.pairs.timers.stop()
         await self.pairs.not_sent.stop()
@@ -122,7 +122,7 @@ def join(settings: Settings, database_url: str, *, hasher: PasswordHasher | None
     lasting = Lasting(settings.session_hours, settings.session_idle_hours, settings.log_days)
     editing = Editing.build(stores, engine, files, plans, settings.route, settings.fetched_from)
     reaching = Reaching(settings.certificate_route, settings.name_servers, settings.fetched_from)
-    checks = Checks.build(stores, files, plans, editing, reaching)
+    checks = Checks.build(stores, engine, files, plans, editing, reaching)
     nailer = Nailer(
         settings=settings,
         stores=stores,

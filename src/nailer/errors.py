@@ -11,7 +11,7 @@
     ├── Locked                  a guarded folder that was not opened
     ├── Conflict                it changed meanwhile, or somebody else holds it
     │   └── UnderWay            one of its kind is under way on this site already
-    ├── LeaseLost               another run carries this job now
+    ├── LeaseLost               another process does this now
     ├── SetupFailed             the machine lacks something Nailer needs to start
     ├── StoreUnavailable        the database does not answer               (heals)
     │   └── OwnDiskFull         the machine Nailer runs on has no room left
@@ -189,7 +189,7 @@ class SendingStopped(NailerError):
 
 
 class LeaseLost(NailerError):
-    """This run of a job has been overtaken by another; it ends without a word to the person."""
+    """Whoever did this has been overtaken by another; it ends without a word to the person."""
 
     title = "Job already running"
 

@@ -14,6 +14,7 @@ import pytest
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.replacing import Take
 from nailer.core.pairs.runs import RunState
+from nailer.core.work.kinds import WorkKind
 from nailer.errors import NailerError, StoreUnavailable
 from nailer.services.packages import ReplacementState
 from nailer.standins.faults import Healthy, Slow
@@ -91,8 +92,8 @@ async def test_under_a_scan(shaky: tuple[World, PrivateMariaDB]) -> None:
     await reader.wait(world.site.id)
     world.host.fault = Healthy()
 
-    unended = await again_and_again(world.nailer.stores.scans.unended)
-    assert unended == [], "no scan is under way for ever"
+    under_way = await again_and_again(lambda: world.nailer.stores.works.all_on(WorkKind.SCAN, world.site.id))
+    assert under_way == [], "no scan is under way for ever"
     try:
         await again_and_again(lambda: reader.begin(world.account_id, world.site))
     except NailerError as error:

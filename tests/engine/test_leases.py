@@ -78,7 +78,7 @@ async def test_a_run_that_was_overtaken_changes_nothing_more(world: World, monke
         # All bytes lie beside the old file; another process takes the job just now.
         await runs_out(world, self.context.job.id)
         assert await world.nailer.stores.claims.claim("another:1:x:1", lease_s=60) == self.context.job.id
-        monkeypatch.setattr("nailer.engine.runner._MARGIN_S", 3600.0)
+        monkeypatch.setattr("nailer.engine.runner.MARGIN_S", 3600.0)
         await plain(self, *given, **more)
         announced.append(given)
 

@@ -17,6 +17,9 @@ from nailer.store.query import load_queries, parse_queries
 from nailer.store.sites import SiteStore
 
 
+LISTS = ("pair_keys", "names", "places", "sites", "whole", "kinds")
+
+
 @pytest.fixture
 def sites(database: Database, tmp_path: Path) -> SiteStore:
     return SiteStore(database, Seal.at(tmp_path / "seal.key"))
@@ -52,7 +55,9 @@ def test_every_query_runs_against_the_schema(database: Database) -> None:
             if "LOCK(" in query.sql:
                 continue
             lists = {
-                name: [b"1"] for name in ("pair_keys", "names", "places", "sites", "whole") if name in query.arguments
+                name: [b"1"]
+                for name in ("pair_keys", "names", "places", "sites", "whole", "kinds")
+                if name in query.arguments
             }
             values = {"rows": "[{}]"} if query.shape == "*" else dict.fromkeys(query.arguments, 1) | lists
             work._cursor.execute("EXPLAIN " + query.sql, values)

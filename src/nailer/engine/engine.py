@@ -11,6 +11,7 @@ from nailer.engine.kept import KeptStore
 from nailer.engine.limits import SpeedLimits
 from nailer.engine.live import LiveJobs
 from nailer.engine.runner import Runner, Tools
+from nailer.engine.work import WorkRunner
 from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
 from nailer.store.stores import Stores
@@ -28,10 +29,12 @@ class Carrying:
 
 @dataclass(frozen=True, slots=True)
 class Engine:
-    """The runner with its tools. `live` tells who listens how jobs stand; `spool` is the side of what was prepared here."""
+    """The runner of jobs with its tools, and that of other long `work`. `live` tells who listens how jobs stand; `spool` is
+    the side of what was prepared here."""
 
     tools: Tools
     runner: Runner
+    work: WorkRunner
 
     @property
     def pool(self) -> Pool:
@@ -98,4 +101,4 @@ class Engine:
             files_at_once=how.files_at_once,
             keep_largest_bytes=how.keep_largest_bytes,
         )
-        return cls(tools, Runner(tools, jobs_at_once=how.jobs_at_once))
+        return cls(tools, Runner(tools, jobs_at_once=how.jobs_at_once), WorkRunner(stores.works, stores.grants))

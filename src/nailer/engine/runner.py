@@ -9,17 +9,13 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import os
 import random
-import secrets
-import socket
 import time
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Coroutine
 from dataclasses import dataclass
 from datetime import timedelta
 from functools import partial
 from itertools import count
-from pathlib import Path
 from typing import Any, TypeVar
 
 import structlog
@@ -39,6 +35,7 @@ from nailer.engine.group_commit import GroupCommit, Statement
 from nailer.engine.kept import KeptStore
 from nailer.engine.limits import SpeedLimits, lines_of
 from nailer.engine.live import InFlight, LiveJob, LiveJobs
+from nailer.engine.owners import LEASE_S, LOOK_EVERY_S, MARGIN_S, RENEW_EVERY_S, has_died, new_owner
 from nailer.engine.transferring import Outcome, Transferrer
 from nailer.errors import (
     AnswerNeeded,
@@ -76,11 +73,7 @@ T = TypeVar("T")
 
 _log = structlog.get_logger()
 
-LEASE_S = 20.0
 _RIGHTS_EVERY_S = 1.0
-_MARGIN_S = 2.0
-_RENEW_EVERY_S = 4.0
-_LOOK_EVERY_S = 2.0
 _WINDOW = 500
 _MOST_ATTEMPTS = 4
 _MOST_LIMITED = 4
@@ -172,7 +165,7 @@ class Runner:
     def __init__(self, tools: Tools, *, jobs_at_once: int) -> None:
         self._tools = tools
         self._jobs_at_once = jobs_at_once
-        self.owner = f"{socket.gethostname()[:30]}:{os.getpid()}:{secrets.token_hex(4)}"
+        self.owner = new_owner()
         self._claims = count(1)
         self._running: dict[int, asyncio.Task[None]] = {}
         self._woken = asyncio.Event()
@@ -218,7 +211,7 @@ class Runner:
                 # Whatever it was, jobs must go on being claimed.
                 _log.exception("claiming jobs failed; looking again soon")
             with contextlib.suppress(TimeoutError):
-                async with asyncio.timeout(_LOOK_EVERY_S):
+                async with asyncio.timeout(LOOK_EVERY_S):
                     await self._woken.wait()
 
     async def _end_run_of(self, job_id: int) -> None:
@@ -237,9 +230,7 @@ class Runner:
         """Release the jobs of runners on this machine whose process has ended.
         The leases of other machines run out by themselves."""
         for job_id, owner in await self._tools.claims.leases():
-            host, _, rest = owner.partition(":")
-            pid = rest.partition(":")[0]
-            if host == socket.gethostname()[:30] and not _lives(pid):
+            if has_died(owner):
                 await self._tools.claims.release(job_id, owner)
 
     async def _of(self, job: Job) -> Acting:
@@ -503,7 +494,7 @@ class JobRun:
                     return wish
             await self._notice_stuck()
             with contextlib.suppress(TimeoutError):
-                async with asyncio.timeout(_RENEW_EVERY_S):
+                async with asyncio.timeout(RENEW_EVERY_S):
                     await self._live.stop_asked.wait()
 
     async def _renew(self) -> JobWish | None:
@@ -518,7 +509,7 @@ class JobRun:
 
         A process that slept longer than its lease wakes up in the middle of an item, long before it renews.
         """
-        if utc_now() + timedelta(seconds=_MARGIN_S) >= self._held_until and await self._renew() is None:
+        if utc_now() + timedelta(seconds=MARGIN_S) >= self._held_until and await self._renew() is None:
             raise LeaseLost("Another Nailer process is running this job.")
         await self._still_may()
 
@@ -638,10 +629,6 @@ class _Together:
             for task in self._tasks:
                 task.cancel()
             await asyncio.gather(*self._tasks, return_exceptions=True)
-
-
-def _lives(pid: str) -> bool:
-    return Path(f"/proc/{pid}").exists()
 
 
 def phase_of(item: Item) -> tuple[str, int]:

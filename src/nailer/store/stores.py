@@ -37,6 +37,7 @@ from nailer.store.sieves import SieveStore
 from nailer.store.sites import SiteStore
 from nailer.store.timers import TimerStore
 from nailer.store.tray import TrayStore
+from nailer.store.works import WorkStore
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +76,7 @@ class Stores:
     tokens: TokenStore
     tray: TrayStore
     watches: WatchStore
+    works: WorkStore
 
     @classmethod
     def over(cls, database: Database, seal: Seal) -> Stores:
@@ -112,4 +114,5 @@ class Stores:
             tokens=TokenStore(database),
             tray=TrayStore(database),
             watches=WatchStore(database),
+            works=WorkStore(database),
         )

@@ -343,17 +343,6 @@ async def test_a_picture_that_does_not_say_its_pixels_is_not_read_again_for_them
     assert again.summary["read"] == 0
 
 
-async def test_of_two_unended_readings_the_later_goes_on(scan: Scanned) -> None:
-    world = scan.world
-    scan.site(index_html=PAGE)
-    for _ in range(2):
-        await world.nailer.stores.scans.begin(world.site.id, world.account_id, is_account=False, asks_others=False)
-    await world.nailer.checks.reader.start()
-    await world.nailer.checks.reader.wait(world.site.id)
-    states = [one.state for one in await world.nailer.stores.scans.last(world.site.id)]
-    assert sorted(states) == [ScanState.DONE, ScanState.STOPPED]
-
-
 async def test_closing_permissions_makes_an_environment_file_unreadable_to_the_web(scan: Scanned) -> None:
     scan.site(index_html=PAGE)
     write(scan.world.there, ".env", "PASSWORD=made-up")

@@ -12,7 +12,8 @@ import pytest
 
 from nailer.acting import Acting, acting_as
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import InvalidInput, NoSpaceLeft, NotAllowed, NotFound, UnderWay
+from nailer.core.work.kinds import WorkKind
+from nailer.errors import Conflict, InvalidInput, NoSpaceLeft, NotAllowed, NotFound, UnderWay
 from nailer.sides.side import once
 from nailer.store.packages.copies import CopyState, VerifiedCopy
 from tests.builders import tree, write
@@ -181,14 +182,50 @@ async def test_a_copy_cut_by_the_end_of_nailer_is_none(world: World) -> None:
     lay_out(world)
     copies = world.nailer.packages.copies
     await copies.take(world.account_id, world.site, world.top, "Moss Lane")
-    await copies.stop()
+    await world.nailer.engine.work.stop()
     (copy,) = await copies.of(world.site)
     assert copy.state is CopyState.FAILED
     with pytest.raises(NotFound):
         await world.nailer.packages.restoring.restore(world.account_id, world.site, copy.id)
-    await world.nailer.stores.copies.begin(world.site.id, world.account_id, world.top, "killed")
-    await copies.start()
-    assert (await copies.of(world.site))[0].state is CopyState.FAILED
+
+
+async def test_a_copy_of_a_killed_nailer_is_none_and_one_of_another_nailer_goes_on(world: World) -> None:
+    """Whose it is is asked: a start ends what nobody does any more, and nothing else."""
+    lay_out(world)
+    works, add = world.nailer.stores.works, world.nailer.stores.copies.beginning
+    killed, lives = [
+        await works.add(
+            WorkKind.COPY,
+            world.site.id,
+            world.account_id,
+            add(world.site.id, world.account_id, world.top, owner),
+            owner=owner,
+            lease_s=lease_s,
+            alone=False,
+            busy="",
+        )
+        for owner, lease_s in (("another-machine:1:killed", -1.0), ("another-machine:2:lives", 60.0))
+    ]
+    await world.nailer.engine.work.start()
+    await world.nailer.engine.work.ended(WorkKind.COPY, killed.subject_id)
+    found = {one.id: one.state for one in await world.nailer.packages.copies.of(world.site)}
+    assert found == {killed.subject_id: CopyState.FAILED, lives.subject_id: CopyState.COPYING}
+
+
+async def test_a_copy_whose_contents_went_is_never_called_verified(world: World) -> None:
+    """Whatever took them: what is called verified is looked at in the transaction that says so."""
+    lay_out(world)
+    packages = world.nailer.packages
+    whole = await packages.copies.taken(world.account_id, world.site, world.top, "whole")
+    manifest = await world.nailer.stores.copies.manifest(whole.id)
+    store = world.nailer.stores.copies
+    other = await store.begin(world.site.id, world.account_id, world.top, "other")
+    with pytest.raises(Conflict, match="no longer kept"):
+        await store.verified(other, manifest, 0)
+    await store.hold(other, [one.digest for one in manifest.names if one.digest is not None])
+    await store.fail(other, "ended by another")
+    with pytest.raises(Conflict, match="ended in the meantime"):
+        await store.verified(other, manifest, 0)
 
 
 async def test_what_a_copy_holds_is_not_let_go_and_what_it_held_alone_is(world: World) -> None:

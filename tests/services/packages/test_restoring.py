@@ -174,7 +174,7 @@ async def test_a_timer_that_fails_says_so(world: World) -> None:
     (timer,) = await packages.copy_times.of(world.site)
     await packages.copy_times.run(timer)
     (timer,) = await packages.copy_times.of(world.site)
-    assert "/none is not there" in timer.words
+    assert "/none does not exist" in timer.words
     assert [one.state for one in await packages.copies.of(world.site)] == [CopyState.FAILED]
     write(world.there.parent, "none/now.txt", "it is there by now")
     await packages.copy_times.run(timer)

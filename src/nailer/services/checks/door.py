@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from nailer.engine.engine import Engine
 from nailer.services.checks.addresses import Addresses, Reaching
 from nailer.services.checks.asking import Asker
 from nailer.services.checks.attention import Attention
@@ -52,12 +53,14 @@ class Checks:
     attention: Attention
 
     @classmethod
-    def build(cls, stores: Stores, files: Files, plans: Plans, editing: Editing, reaching: Reaching) -> Checks:
+    def build(
+        cls, stores: Stores, engine: Engine, files: Files, plans: Plans, editing: Editing, reaching: Reaching
+    ) -> Checks:
         """The wing over the others; `reaching` is how this installation reaches the world."""
         trials = TrialFiles(stores.findings)
         addresses = Addresses(stores, files, editing, reaching, trials)
         host = HostFacts(stores, files, editing, trials)
-        reader = SiteScanner(stores, files.browse, Asker(editing, addresses), host, OtherSites(editing))
+        reader = SiteScanner(stores, engine.work, files.browse, Asker(editing, addresses), host, OtherSites(editing))
         watching = Watching(stores, plans, editing)
         plans.confirming.before_each(watching.look_before)
         known = Knowledge(stores, files, reader)

@@ -11,12 +11,11 @@ import contextlib
 from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
 import structlog
 
-from nailer.acting import Acting, acting_as
 from nailer.acting import need_whole as need_all
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath
@@ -26,7 +25,9 @@ from nailer.core.site.graph import BrokenReference, Graph
 from nailer.core.site.names import Names
 from nailer.core.site.read_files import LONGEST_PATH, ReadFile, to_read
 from nailer.core.words import count_text
-from nailer.errors import NailerError, NotFound, TransferError
+from nailer.core.work.kinds import Broken, BrokenBy, WorkKind
+from nailer.engine.work import RunningWork, Supplied, WorkRunner
+from nailer.errors import NotFound, TransferError, UnderWay
 from nailer.services.checks.asking import MOST, Asker, Suspects
 from nailer.services.checks.content import read_files
 from nailer.services.checks.ground import here_of, need_whole, roots_there, tops_of
@@ -36,14 +37,13 @@ from nailer.services.files import Browse, Progress, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
 from nailer.store.checks.scans import ScanState, StoredScan
-from nailer.store.database import written_down
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
+from nailer.store.works import Change, StoredWork
 
 _log = structlog.get_logger()
 
 _STORED_AT_ONCE = 200
-_GIVEN_UP = "It was stopped."
 _TRIES = 3
 _PAUSE_S = 2.0
 _MOST_PROBLEMS = 50
@@ -58,9 +58,6 @@ class ScanProgress:
     listed: Progress = field(default_factory=Progress)
     to_read: int = 0
     read: int = 0
-    task: asyncio.Task[None] | None = None
-    scan: StoredScan | None = None
-    given_up: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,118 +87,69 @@ class LastSeen:
 
 
 class SiteScanner:
-    def __init__(self, stores: Stores, browse: Browse, asker: Asker, host: HostFacts, others: OtherSites) -> None:
+    """Scans sites, as long work: a scan that was cut goes on where it was."""
+
+    def __init__(
+        self, stores: Stores, work: WorkRunner, browse: Browse, asker: Asker, host: HostFacts, others: OtherSites
+    ) -> None:
+        self._work = work
         self._browse = browse
         self._sites = stores.sites
-        self._grants = stores.grants
         self._changes = stores.changes
         self._scans = stores.scans
         self._findings = stores.findings
         self._asker = asker
         self._host = host
         self._others = others
-        self._under_way: dict[int, ScanProgress] = {}
+        work.supply(WorkKind.SCAN, Supplied(self._steps, self._broken))
         self._seen: OrderedDict[int, LastSeen] = OrderedDict()
-
-    async def start(self) -> None:
-        """Go on with scans that were under way when Nailer ended."""
-        for one in reversed(await self._scans.unended()):
-            if one.site_id in self._under_way:
-                await self._scans.end(one, ScanState.STOPPED, problem="A newer scan replaced it.")
-            elif one.account_id is None:
-                await self._scans.end(
-                    one, ScanState.STOPPED, problem="The person who asked for it no longer has an account."
-                )
-            else:
-                self._go(one)
-
-    async def stop(self) -> None:
-        """End all scans; they go on when Nailer starts again."""
-        tasks = [one.task for one in self._under_way.values() if one.task is not None]
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
 
     def standing(self, site_id: int) -> ScanProgress | None:
         """How far the scan of a site is; None where none is under way."""
-        return self._under_way.get(site_id)
+        return self._work.progress_on(WorkKind.SCAN, site_id, ScanProgress)
 
     async def begin(self, account_id: int, site: Site, *, is_account: bool = False, asks_others: bool = False) -> None:
-        """Begin to read a site, with the links that lead to other sites where that is wanted; nothing where it is being
-        read already. Raises InvalidInput, NotAllowed."""
+        """Begin to scan a site, with the links that lead to other sites where that is wanted; nothing where it is being
+        scanned already. Raises InvalidInput, NotAllowed."""
         need_whole(site)
         roots_there(site)
-        if site.id in self._under_way:
-            return
-        self._under_way[site.id] = ScanProgress()
-        try:
-            scan_id = await self._scans.begin(site.id, account_id, is_account=is_account, asks_others=asks_others)
-        except BaseException:
-            self._under_way.pop(site.id, None)
-            raise
-        now = datetime.now(UTC)
-        state = ScanState.SCANNING
-        self._go(StoredScan(scan_id, site.id, account_id, is_account, state, now, None, "", {}, asks_others))
+        adding = self._scans.beginning(site.id, account_id, is_account=is_account, asks_others=asks_others)
+        with contextlib.suppress(UnderWay):
+            await self._work.begin(WorkKind.SCAN, site.id, account_id, adding, ScanProgress())
 
     async def give_up(self, site_id: int) -> None:
         """End the scan of a site; what it has read stays known. Raises NotAllowed for whoever has a part of it."""
         need_all(site_id)
-        standing = self._under_way.get(site_id)
-        if standing is not None and standing.task is not None:
-            standing.given_up = True
-            standing.task.cancel()
-            await asyncio.gather(standing.task, return_exceptions=True)
-            # A task that is cancelled before its first step runs none of its code.
-            if self._under_way.pop(site_id, None) is not None and standing.scan is not None:
-                await self._end(standing.scan, ScanState.STOPPED, _GIVEN_UP)
+        await self._work.end_on(WorkKind.SCAN, site_id)
 
     async def wait(self, site_id: int) -> None:
         """Until the scan of a site that is under way has ended."""
-        standing = self._under_way.get(site_id)
-        if standing is not None and standing.task is not None:
-            await asyncio.wait([standing.task])
+        await self._work.ended_on(WorkKind.SCAN, site_id)
 
-    def _go(self, scan: StoredScan) -> None:
-        standing = self._under_way.setdefault(scan.site_id, ScanProgress())
-        standing.scan = scan
-        standing.task = asyncio.create_task(self._run(scan, standing))
+    async def _steps(self, work: RunningWork) -> Change:
+        standing = work.progress if isinstance(work.progress, ScanProgress) else ScanProgress()
+        work.progress = standing
+        return await self._attempts(await self._scans.get(work.row.subject_id), standing)
 
-    async def _run(self, scan: StoredScan, standing: ScanProgress) -> None:
-        try:
-            with acting_as(Acting(await self._grants.person(scan.account_id or 0), program="a scan")):
-                await self._attempts(scan, standing)
-        except asyncio.CancelledError:
-            if standing.given_up:
-                await asyncio.shield(self._end(scan, ScanState.STOPPED, _GIVEN_UP))
-                return
-            raise
-        except NailerError as error:
-            words = f" Its answer: {error.server_words}" if error.server_words else ""
-            await self._end(scan, ScanState.FAILED, error.what + words)
-        except Exception:
-            _log.exception("a scan failed in a way nobody foresaw", site=scan.site_id)
-            await self._end(
-                scan, ScanState.FAILED, "It failed because of an error in Nailer. Details are in Nailer's log."
-            )
-        finally:
-            self._under_way.pop(scan.site_id, None)
+    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+        state = ScanState.STOPPED if broken.by is BrokenBy.PERSON else ScanState.FAILED
+        said = broken.error.server_words if broken.error is not None else ""
+        return self._scans.breaking(
+            row.subject_id, state, f"{broken.words} Its answer: {said}" if said else broken.words
+        )
 
-    async def _end(self, scan: StoredScan, state: ScanState, problem: str) -> None:
-        patiently = state is not ScanState.STOPPED
-        await written_down(lambda: self._scans.end(scan, state, problem=problem), patiently=patiently)
-
-    async def _attempts(self, scan: StoredScan, standing: ScanProgress) -> None:
+    async def _attempts(self, scan: StoredScan, standing: ScanProgress) -> Change:
         site = await self._sites.get(scan.site_id)
         for left in reversed(range(_TRIES)):
             try:
-                await self._read(site, scan, standing)
-                break
+                return await self._read(site, scan, standing)
             except TransferError as error:
                 if not error.heals or not left:
                     raise
                 await asyncio.sleep(_PAUSE_S)
+        raise AssertionError("the last try returns or raises")
 
-    async def _read(self, site: Site, scan: StoredScan, standing: ScanProgress) -> None:
+    async def _read(self, site: Site, scan: StoredScan, standing: ScanProgress) -> Change:
         need_whole(site)
         roots = roots_there(site)
         problems: list[str] = []
@@ -228,8 +176,10 @@ class SiteScanner:
             news += await self._findings.put(site.id, [FindingKind.OTHERS], others)
         await self._host.learn_of(site)
         summary = _summary(learned, there, problems, news)
-        await self._scans.end(scan, ScanState.DONE, trees=there, same_as=seen.scan_id or None, summary=summary)
         self._keep(site.id, replace(seen, scan_id=scan.id))
+        return await self._scans.ending(
+            scan, ScanState.DONE, trees=there, same_as=seen.scan_id or None, summary=summary
+        )
 
     async def _judged(
         self,

@@ -6,9 +6,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 
-import structlog
-
-from nailer.acting import Acting, acting_as, need
+from nailer.acting import need
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
@@ -19,20 +17,21 @@ from nailer.core.packages.manifest import (
     still_known,
 )
 from nailer.core.people.rights import Right
+from nailer.core.work.kinds import Broken, WorkKind
 from nailer.engine.engine import Engine
-from nailer.errors import NailerError, NotFound, UnderWay
+from nailer.engine.work import RunningWork, Supplied
+from nailer.errors import NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files
 from nailer.services.packages.packing import Form, packed
 from nailer.services.packages.restore_tests import RestoreTest, restore_tested
-from nailer.services.packages.taking import CUT, CopyStanding, Taker
+from nailer.services.packages.taking import CopyStanding, Taker
 from nailer.sides.connection import Lane
-from nailer.store.database import written_down
 from nailer.store.packages.copies import CopyState, VerifiedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
+from nailer.store.works import Change, StoredWork
 
-_log = structlog.get_logger()
 _THERE = SideName.THERE
 _TURN_S = 0.1
 
@@ -41,28 +40,11 @@ class VerifiedCopies:
     def __init__(self, stores: Stores, engine: Engine, files: Files) -> None:
         self._store = stores.copies
         self._sites = stores.sites
-        self._grants = stores.grants
-        self._jobs = stores.jobs
         self._kept = engine.kept
         self._taker = Taker(stores.copies, engine.kept)
         self._browse: Browse = files.browse
-        self._standing: dict[int, CopyStanding] = {}
-        self._beginning: set[int] = set()
-
-    async def start(self) -> None:
-        """What was being taken when Nailer ended is no copy."""
-        await self._store.cut()
-
-    async def stop(self) -> None:
-        """End what is being taken."""
-        tasks = [one.task for one in self._standing.values() if one.task is not None]
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
-        # A task that is cancelled before its first step runs none of its code.
-        for site_id, standing in list(self._standing.items()):
-            await self._store.fail(standing.copy_id, CUT)
-            self._standing.pop(site_id, None)
+        self._work = engine.work
+        engine.work.supply(WorkKind.COPY, Supplied(self._steps, self._broken))
 
     async def of(self, site: Site) -> list[VerifiedCopy]:
         """The copies of a site, newest first."""
@@ -71,23 +53,15 @@ class VerifiedCopies:
 
     def standing(self, site_id: int) -> CopyStanding | None:
         """How far the copy of a site is that is being taken; None for none."""
-        return self._standing.get(site_id)
+        return self._work.progress_on(WorkKind.COPY, site_id, CopyStanding)
 
     async def take(self, account_id: int, site: Site, path: SitePath, title: str, *, time_id: int | None = None) -> int:
         """Begin to take a copy of a folder there, by a timer where it has a number; return the copy's number. Raises
         UnderWay, NotAllowed."""
         need_whole(site)
         need(Right.DOWNLOAD, site.id)
-        if site.id in self._standing or site.id in self._beginning:
-            raise UnderWay("A copy of this site is already being created.")
-        self._beginning.add(site.id)
-        try:
-            copy_id = await self._store.begin(site.id, account_id, path, title, time_id=time_id)
-            standing = self._standing[site.id] = CopyStanding(copy_id)
-        finally:
-            self._beginning.discard(site.id)
-        standing.task = asyncio.create_task(self._run(account_id, site.id, path, standing))
-        return copy_id
+        adding = self._store.beginning(site.id, account_id, path, title, time_id=time_id)
+        return await self._work.begin(WorkKind.COPY, site.id, account_id, adding, CopyStanding())
 
     async def taken(
         self, account_id: int, site: Site, path: SitePath, title: str, *, time_id: int | None = None
@@ -106,37 +80,26 @@ class VerifiedCopies:
 
     async def wait(self, site_id: int) -> None:
         """Until the copy that is being taken is ended."""
-        standing = self._standing.get(site_id)
-        if standing is not None and standing.task is not None:
-            await asyncio.wait([standing.task])
+        await self._work.ended_on(WorkKind.COPY, site_id)
 
-    async def _run(self, account_id: int, site_id: int, path: SitePath, standing: CopyStanding) -> None:
-        problem = CUT
-        try:
-            with acting_as(Acting(await self._grants.person(account_id), program="a copy")):
-                problem = await self._of_site(await self._sites.get(site_id), path, standing)
-        except NailerError as error:
-            problem = error.what
-        except Exception:
-            _log.exception("a copy failed in a way nobody foresaw", site=site_id)
-            problem = "It failed because of an error in Nailer. Details are in Nailer's log."
-        finally:
-            try:
-                if problem:
-                    end = written_down(
-                        lambda: self._store.fail(standing.copy_id, problem), patiently=problem is not CUT
-                    )
-                    await asyncio.shield(end)
-            finally:
-                self._standing.pop(site_id, None)
+    async def _steps(self, work: RunningWork) -> Change:
+        copy_id, standing = work.row.subject_id, CopyStanding()
+        if isinstance(work.progress, CopyStanding):
+            standing = work.progress
+        standing.copy_id = copy_id
+        site = await self._sites.get(work.row.site_id)
+        path = (await self._store.get(site.id, copy_id)).path
 
-    async def _of_site(self, site: Site, path: SitePath, standing: CopyStanding) -> str:
         async def _known(tree: Tree) -> dict[Below, tuple[bytes, int]]:
             return await self._known_already(site, path, tree, standing)
 
-        return await self._taker.attempts(
+        taken = await self._taker.attempts(
             lambda: self._browse.side(site, _THERE, Lane.TRANSFER), path, standing, _known
         )
+        return await self._store.verifying(copy_id, taken.manifest, taken.fetched, taken.declared)
+
+    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+        return self._store.failing(row.subject_id, broken.words)
 
     async def _known_already(
         self, site: Site, path: SitePath, tree: Tree, standing: CopyStanding

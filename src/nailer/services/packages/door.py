@@ -72,9 +72,9 @@ class Packages:
 
     async def start(self) -> None:
         """Begin what runs by itself, and go on with what was cut."""
+        await self.sources.start()
         await self.searching.start()
         await self.asides.start()
-        await self.copies.start()
         await self.replacing.start()
         self.copy_times.start()
         self.scratch.start()
@@ -86,4 +86,3 @@ class Packages:
         await self.scratch.stop()
         await self.copy_times.stop()
         await self.replacing.stop()
-        await self.copies.stop()

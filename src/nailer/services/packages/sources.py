@@ -15,7 +15,7 @@ from nailer.core.packages.replacing import hand_edits
 from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.people.rights import Right
 from nailer.engine.engine import Engine
-from nailer.errors import InvalidInput, NailerError
+from nailer.errors import Conflict, FileMissing, InvalidInput, NailerError
 from nailer.services.files import Browse, Files
 from nailer.services.packages.declaring import Found, declared_in, entries_of, find_package
 from nailer.services.packages.taking import CopyStanding, OpenSide, Taker
@@ -168,20 +168,27 @@ class VersionSources:
         if source.spooled is not None:
             await self._archives.forget(source.spooled)
 
+    async def start(self) -> None:
+        """What was being taken in, and nobody can be at any more, is not whole."""
+        await self._copies.fail_old()
+
     async def take_in(self, account_id: int, site: Site, path: SitePath, source: VersionSource) -> VerifiedCopy:
         """Keep what is offered as it was delivered, for the package at `path`. Raises InvalidInput where it cannot be read
         as a whole."""
         title = source.found.text
-        copy_id = await self._copies.begin(site.id, account_id, path, title, kind=CopyKind.DELIVERED)
-        why = "it could not be read"
+        copy_id = await self._copies.begin(site.id, account_id, path, title)
+        why = "It could not be read."
         try:
-            why = await self._taker.attempts(source.open_side, source.found.folder, CopyStanding(copy_id))
+            taken = await self._taker.attempts(source.open_side, source.found.folder, CopyStanding(copy_id))
+            await self._copies.verified(copy_id, taken.manifest, taken.fetched, taken.declared)
+            why = ""
+        except (Conflict, FileMissing) as error:
+            why = error.what
+            raise InvalidInput(f"{source.words} could not be read: {why}") from error
         finally:
             if why:
                 await self._copies.fail(copy_id, why)
             await self.forget(source)
-        if why:
-            raise InvalidInput(f"{source.words} could not be read: {why}")
         return await self._copies.get(site.id, copy_id)
 
     async def let_go(self, site: Site, copy_id: int | None) -> None:

@@ -15,13 +15,12 @@ from nailer.core.packages.declared import Declared, files_to_read
 from nailer.core.packages.manifest import Copied, Manifest, incomplete, manifest_of, names_of, unagreed
 from nailer.core.words import count_text
 from nailer.engine.kept import KeptStore
-from nailer.errors import FileMissing, NailerError
+from nailer.errors import Conflict, FileMissing, NailerError
 from nailer.services.files import Progress, read_tree
 from nailer.services.packages.declaring import declared_by
 from nailer.sides.side import Side
 from nailer.store.packages.copies import CopyStore
 
-CUT = "Nailer was stopped."
 _AT_ONCE = 32
 _ROUNDS = 4
 _TRIES = 4
@@ -36,13 +35,22 @@ class CopyStanding:
     """A copy that is being taken: how many files of those to fetch are here. `known` are those that came before a line was
     cut, as they were then: what did not change since is not fetched again."""
 
-    copy_id: int
+    copy_id: int = 0
     done: int = 0
     of: int = 0
     fetched: int = 0
     known: dict[Below, Copied] = field(default_factory=dict)
     begun_s: float = field(default_factory=time.time)
-    task: asyncio.Task[None] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Taken:
+    """All of a folder, as it was between two listings that agree: every content is kept. `fetched` counts the files that
+    were fetched for it, `declared` is what a package in it says."""
+
+    manifest: Manifest
+    fetched: int
+    declared: Declared | None
 
 
 async def nothing_known(_: Tree) -> Contents:
@@ -61,9 +69,9 @@ class Taker:
         path: SitePath,
         standing: CopyStanding,
         known: Callable[[Tree], Awaitable[Contents]] = nothing_known,
-    ) -> str:
-        """Take the copy and prove it; return why it is none, '' where it is one. A line that is cut is dialled anew, and
-        what came already is kept. `known` says which contents need not be fetched."""
+    ) -> Taken:
+        """Take the copy. A line that is cut is dialled anew, and what came already is kept. `known` says which contents need
+        not be fetched. Raises Conflict where it does not become whole."""
         for left in reversed(range(_TRIES)):
             try:
                 async with open_side() as side:
@@ -72,14 +80,14 @@ class Taker:
                 if not error.heals or not left:
                     raise
                 await asyncio.sleep(_PAUSE_S)
-        return CUT
+        raise AssertionError("the last try returns or raises")
 
     async def _taken(
         self, side: Side, path: SitePath, standing: CopyStanding, known: Callable[[Tree], Awaitable[Contents]]
-    ) -> str:
+    ) -> Taken:
         tree = await read_tree(side, path, Progress())
         if tree.missing:
-            return f"{path} is not there."
+            raise FileMissing(f"{path} does not exist.")
         contents = await known(tree)
         await self._hold(standing.copy_id, contents.values())
         wanted = _files(tree) - contents.keys()
@@ -93,12 +101,12 @@ class Taker:
             tree, wanted = again, changed & _files(again)
             contents = {below: one for below, one in contents.items() if below not in changed}
         else:
-            return f"{count_text(len(changed), 'item')} kept changing during the copy ({_ROUNDS} attempts)."
+            raise Conflict(f"{count_text(len(changed), 'item')} kept changing during the copy ({_ROUNDS} attempts).")
         why = incomplete(tree, contents)
-        if not why:
-            manifest = manifest_of(tree, contents)
-            await self._store.prove(standing.copy_id, manifest, standing.fetched, await self.declared(path, manifest))
-        return why
+        if why:
+            raise Conflict(why)
+        manifest = manifest_of(tree, contents)
+        return Taken(manifest, standing.fetched, await self.declared(path, manifest))
 
     async def declared(self, path: SitePath, manifest: Manifest) -> Declared | None:
         """What a folder declares whose content is kept; None where it is no package."""

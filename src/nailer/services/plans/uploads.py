@@ -13,7 +13,8 @@ from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import ItemState, JobState, JobWish, ended_as
 from nailer.core.plans.plan import Action
 from nailer.engine.live import InFlight, LiveJob
-from nailer.engine.runner import LEASE_S, JobRun, Runner, Tools
+from nailer.engine.owners import LEASE_S
+from nailer.engine.runner import JobRun, Runner, Tools
 from nailer.errors import Conflict, NailerError, NotFound
 from nailer.services.files import Browse
 from nailer.services.plans.arriving import Arriving

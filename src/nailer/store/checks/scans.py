@@ -6,7 +6,7 @@ import asyncio
 import hashlib
 import json
 import zlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
@@ -20,7 +20,9 @@ from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.site.links import FileLinks, Link, Use
 from nailer.core.site.read_files import ReadFile
 from nailer.core.words import aware
-from nailer.store.database import Database, Row, utc_now
+from nailer.errors import NotFound
+from nailer.store.database import Database, Row, Work, utc_now
+from nailer.store.works import Change
 
 _KEPT = 3  # the last scan, and what it is compared with
 
@@ -64,8 +66,9 @@ class ScanStore:
     def __init__(self, database: Database) -> None:
         self._db = database
 
-    async def begin(self, site_id: int, account_id: int, *, is_account: bool, asks_others: bool) -> int:
-        """Write down that a site is being read; return the number of the scan."""
+    @staticmethod
+    def beginning(site_id: int, account_id: int, *, is_account: bool, asks_others: bool) -> Callable[[Work], int]:
+        """What writes down that a site is being scanned, and returns the number of the scan."""
         values = {
             "site_id": site_id,
             "account_id": account_id,
@@ -73,9 +76,9 @@ class ScanStore:
             "asks_others": asks_others,
             "now": utc_now(),
         }
-        return await self._db.write(lambda work: work.insert("scans.begin", **values))
+        return lambda work: work.insert("scans.begin", **values)
 
-    async def end(
+    async def ending(
         self,
         scan: StoredScan,
         state: ScanState,
@@ -84,8 +87,8 @@ class ScanStore:
         trees: Mapping[SitePath, Tree] | None = None,
         same_as: int | None = None,
         summary: Mapping[str, Any] | None = None,
-    ) -> None:
-        """Write down how a scan ended, and let old ones go. `same_as` is a scan whose trees were the same."""
+    ) -> Change:
+        """What writes down how a scan ended, and lets old ones go. `same_as` is a scan whose trees were the same."""
         last = await self.last(scan.site_id)
         done = [one.id for one in last if one.state is ScanState.DONE]
         if same_as not in done:
@@ -104,16 +107,29 @@ class ScanStore:
             "summary": said,
         }
 
-        def _change(work: Any) -> None:
+        def _change(work: Work) -> None:
             work.run("scans.end", **values)
             if len(done) >= _KEPT:
                 work.run("scans.forget_old", site_id=scan.site_id, keep=done[_KEPT - 1])
 
-        await self._db.write(_change)
+        return _change
 
-    async def unended(self) -> list[StoredScan]:
-        """Scans that nobody ended: whoever read was killed."""
-        return [_scan(row) for row in await self._db.read(lambda work: work.rows("scans.unended"))]
+    @staticmethod
+    def breaking(scan_id: int, state: ScanState, problem: str) -> Change:
+        """What writes down that a scan did not come to its end."""
+        nothing = {"trees": None, "same_as": None, "summary": None}
+
+        def _change(work: Work) -> None:
+            work.run("scans.end", id=scan_id, state=state.value, now=utc_now(), problem=problem, **nothing)
+
+        return _change
+
+    async def get(self, scan_id: int) -> StoredScan:
+        """One scan. Raises NotFound."""
+        row = await self._db.read(lambda work: work.one("scans.get", id=scan_id))
+        if row is None:
+            raise NotFound("This scan no longer exists.")
+        return _scan(row)
 
     async def last(self, site_id: int) -> list[StoredScan]:
         """The last scans of a site that ended, newest first."""

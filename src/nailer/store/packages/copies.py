@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import json
 import zlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from enum import StrEnum
 
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.declared import Declared
 from nailer.core.packages.manifest import Manifest
-from nailer.core.words import aware
-from nailer.errors import NotFound
+from nailer.core.words import aware, count_text
+from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 from nailer.unbroken import in_thread
+
+_LONGEST = timedelta(days=1)
 
 
 class CopyState(StrEnum):
@@ -61,8 +63,12 @@ class CopyStore:
     def __init__(self, database: Database) -> None:
         self._db = database
 
-    async def begin(
-        self,
+    async def begin(self, site_id: int, account_id: int, path: SitePath, title: str) -> int:
+        """Write down that what is delivered is being taken in; return its number."""
+        return await self._db.write(self.beginning(site_id, account_id, path, title, kind=CopyKind.DELIVERED))
+
+    @staticmethod
+    def beginning(
         site_id: int,
         account_id: int,
         path: SitePath,
@@ -70,8 +76,8 @@ class CopyStore:
         *,
         kind: CopyKind = CopyKind.COPY,
         time_id: int | None = None,
-    ) -> int:
-        """Write down that a copy is being taken; return its number."""
+    ) -> Callable[[Work], int]:
+        """What writes down that a copy is being taken, and returns its number."""
         values = {
             "site_id": site_id,
             "account_id": account_id,
@@ -81,15 +87,23 @@ class CopyStore:
             "time_id": time_id,
             "now": utc_now(),
         }
-        return await self._db.write(lambda work: work.insert("copies.begin", **values))
+        return lambda work: work.insert("copies.begin", **values)
 
     async def hold(self, copy_id: int, digests: Sequence[bytes]) -> None:
         """Keep contents from being let go, for a copy."""
         rows = [{"copy_id": copy_id, "hash": digest} for digest in digests]
         await self._db.write(lambda work: work.many("copies.hold", rows))
 
-    async def prove(self, copy_id: int, manifest: Manifest, fetched: int, declared: Declared | None = None) -> None:
-        """Write down that a copy is whole, with its manifest and what the package in it declares."""
+    async def verified(self, copy_id: int, manifest: Manifest, fetched: int, declared: Declared | None = None) -> None:
+        """Write down that a copy is verified. Raises Conflict where it is not."""
+        await self._db.write(await self.verifying(copy_id, manifest, fetched, declared))
+
+    @staticmethod
+    async def verifying(
+        copy_id: int, manifest: Manifest, fetched: int, declared: Declared | None = None
+    ) -> Callable[[Work], None]:
+        """What writes down that a copy is verified, with its manifest and what the package in it declares. It looks first,
+        in the same transaction: raises Conflict where the copy is no longer being taken, or a content of it is not kept."""
         packed = await in_thread(_packed, manifest)
         values = {
             "id": copy_id,
@@ -103,10 +117,25 @@ class CopyStore:
             "version": declared.version.text if declared is not None else "",
             "now": utc_now(),
         }
-        await self._db.write(lambda work: work.run("copies.end", **values))
+        wanted = len({one.digest for one in manifest.names if one.digest is not None})
+
+        def _change(work: Work) -> None:
+            if work.value("copies.lock", id=copy_id) != CopyState.COPYING.value:
+                raise Conflict("This copy was ended in the meantime.")
+            missing = wanted - int(work.value("copies.count_kept", id=copy_id))
+            if missing > 0:
+                raise Conflict(f"{count_text(missing, 'content')} of this copy are no longer kept.")
+            work.run("copies.end", **values)
+
+        return _change
 
     async def fail(self, copy_id: int, problem: str) -> None:
         """Write down that a copy is not whole; it holds nothing."""
+        await self._db.write(self.failing(copy_id, problem))
+
+    @staticmethod
+    def failing(copy_id: int, problem: str) -> Callable[[Work], None]:
+        """As `fail`, for a transaction that writes more than that."""
         values = {"id": copy_id, "state": CopyState.FAILED.value, "problem": problem[:500], "now": utc_now()}
         nothing = {"files": 0, "bytes": 0, "fetched": 0, "manifest": None, "name": "", "version": ""}
 
@@ -114,13 +143,13 @@ class CopyStore:
             work.run("copies.end", **values, **nothing)
             work.run("copies.release", id=copy_id)
 
-        await self._db.write(_change)
+        return _change
 
-    async def cut(self) -> None:
-        """Copies that were under way when Nailer ended are not whole."""
+    async def fail_old(self) -> None:
+        """What was being taken in for so long that nobody can be at it any more is not whole."""
 
         def _change(work: Work) -> None:
-            work.run("copies.cut", now=utc_now())
+            work.run("copies.fail_old", now=utc_now(), before=utc_now() - _LONGEST)
             work.run("copies.release_failed")
 
         await self._db.write(_change)

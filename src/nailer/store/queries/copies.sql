@@ -16,10 +16,17 @@ UPDATE verified_copies
 -- A copy that is not whole keeps nothing.
 DELETE FROM copied_contents WHERE copy_id = %(id)s;
 
--- name: cut(now)!
+-- name: lock(id)$
+SELECT state FROM verified_copies WHERE id = %(id)s FOR UPDATE;
+
+-- name: count_kept(id)$
+SELECT COUNT(*) FROM copied_contents c JOIN kept_contents k ON k.hash = c.hash WHERE c.copy_id = %(id)s;
+
+-- name: fail_old(now, before)!
+-- Taking in what is delivered is part of other work: nothing else ends it where its process is gone.
 UPDATE verified_copies
    SET state = 'failed', problem = 'Nailer ended meanwhile.', ended_at = %(now)s
- WHERE state = 'copying';
+ WHERE state = 'copying' AND kind = 'delivered' AND begun_at < %(before)s;
 
 -- name: release_failed()!
 DELETE c FROM copied_contents c JOIN verified_copies p ON p.id = c.copy_id WHERE p.state = 'failed';

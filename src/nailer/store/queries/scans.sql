@@ -10,9 +10,9 @@ UPDATE site_scans r
        r.summary = %(summary)s
  WHERE r.id = %(id)s;
 
--- name: unended()
+-- name: get(id)^
 SELECT id, site_id, account_id, is_account, asks_others, state, begun_at, ended_at, problem, summary
-  FROM site_scans WHERE state = 'scanning' ORDER BY id;
+  FROM site_scans WHERE id = %(id)s;
 
 -- name: last(site_id)
 -- The last scans that ended, newest first.
