@@ -16,7 +16,6 @@ from nailer.store.people.accounts import AccountStore, adding_account
 from nailer.store.query import load_queries, parse_queries
 from nailer.store.sites import SiteStore
 
-
 LISTS = ("pair_keys", "names", "places", "sites", "whole", "kinds")
 
 

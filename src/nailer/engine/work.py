@@ -19,7 +19,7 @@ import structlog
 from nailer.acting import Acting, acting_as
 from nailer.core.work.kinds import RULES, Broken, BrokenBy, WorkKind, WorkRules
 from nailer.engine.owners import LEASE_S, LOOK_EVERY_S, MARGIN_S, RENEW_EVERY_S, has_died, new_owner
-from nailer.errors import LeaseLost, NailerError, OwnDiskFull, StoreUnavailable
+from nailer.errors import LeaseLost, NailerError, NotAllowed, OwnDiskFull, StoreUnavailable
 from nailer.store.database import Work, written_down
 from nailer.store.people.grants import GrantStore
 from nailer.store.works import Change, StoredWork, WorkStore
@@ -65,6 +65,10 @@ class Supplied:
 
     steps: Callable[[RunningWork], Awaitable[Change]]
     broken: Callable[[StoredWork, Broken], Change]
+
+
+def nothing_more(_: Work) -> None:
+    """The end of work that leaves nothing to write but that it has ended."""
 
 
 class WorkRunner:
@@ -298,12 +302,19 @@ class WorkRunner:
             _log.exception("long work failed in a way nobody foresaw", kind=row.kind, subject=row.subject_id)
             return supplied.broken(row, Broken(BrokenBy.FAILURE, _OUR_ERROR))
 
+    async def _who(self, one: RunningWork) -> Acting | None:
+        """Whoever the work is done for. Raises NotAllowed where their account is gone."""
+        if one.rules.by_nailer:
+            return None
+        if one.row.account_id is None:
+            raise NotAllowed("The person who began this no longer has an account.")
+        return Acting(await self._grants.person(one.row.account_id), program=one.rules.program)
+
     async def _patiently(self, one: RunningWork, supplied: Supplied) -> Change:
         """Where the database goes away under work that resumes, it goes on from what is written down once it is back."""
         for left in reversed(range(_TRIES_WITHOUT_DATABASE)):
             try:
-                who = await self._grants.person(one.row.account_id or 0)
-                with acting_as(Acting(who, program=one.rules.program)):
+                with acting_as(await self._who(one)):
                     return await supplied.steps(one)
             except OwnDiskFull:
                 raise

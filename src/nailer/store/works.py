@@ -124,5 +124,21 @@ class WorkStore:
         await self._db.write(_change)
 
 
+def begin_for_anyone(work: Work, kind: WorkKind, site_id: int, subject_id: int) -> None:
+    """Begin work in a transaction that writes more, for whichever process looks for work first; nothing where the same is
+    under way already."""
+    work.run(
+        "works.add",
+        kind=kind.value,
+        site_id=site_id,
+        subject_id=subject_id,
+        account_id=None,
+        alone=f"{kind}:{site_id}",
+        owner=None,
+        until=None,
+        now=utc_now(),
+    )
+
+
 def _stored(row: Row) -> StoredWork:
     return StoredWork(**(row | {"kind": WorkKind(row["kind"]), "stop_wanted": bool(row["stop_wanted"])}))

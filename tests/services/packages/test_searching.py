@@ -17,6 +17,7 @@ from nailer.services.packages import SearchKnown, SearchState
 from nailer.sides.sftp.side import SftpSide
 from nailer.standins.pages import Pages
 from tests.builders import path, tree, write
+from tests.killing import kill_long_work
 from tests.world import World
 
 PAGE = PageTest("https://mosslane.example/cgi-bin/board.cgi")
@@ -175,19 +176,13 @@ async def test_wherever_nailer_is_killed_everything_is_put_back_and_the_search_g
     packages = lay_out(world, 6, alone(3))
     before = tree(world.there)
     searching, asides = world.nailer.packages.searching, world.nailer.packages.asides
-    with pytest.MonkeyPatch.context() as killed:
+    await searching.begin(world.account_id, world.site, PAGE, packages)
+    await asyncio.sleep(random.Random(seed).uniform(0, 3.0))
+    await kill_long_work(world)
 
-        async def _nothing(*_: object) -> None:
-            """Nothing is put back, and no end is written down."""
-
-        killed.setattr(type(searching), "_finish", _nothing)
-        await searching.begin(world.account_id, world.site, PAGE, packages)
-        await asyncio.sleep(random.Random(seed).uniform(0, 3.0))
-        await searching.stop()
-    searching._standing.clear()
-
-    await searching.start()
     await asides.start()
+    await world.nailer.engine.work.start()
+    await searching.wait(world.site.id)
     await asides.restored(world.site.id)
     assert tree(world.there) == before
     assert await asides.open(world.site) == []

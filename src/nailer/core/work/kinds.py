@@ -21,12 +21,14 @@ class WorkKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class WorkRules:
-    """`program` is who acts in the log. Work that `resumes` goes on where it was once the process that had it is gone; other
-    work ends as interrupted. Of work that is `alone` a site has one at a time: another one is refused with `busy`."""
+    """`program` is who acts in the log; `by_nailer`: Nailer itself, for nobody. Work that `resumes` goes on where it was
+    once the process that had it is gone; other work ends as interrupted. Of work that is `alone` a site has one at a time:
+    another one is refused with `busy`."""
 
     program: str
     resumes: bool
     alone: bool = True
+    by_nailer: bool = False
     busy: str = "This is already under way."
 
 
@@ -38,7 +40,7 @@ RULES: dict[WorkKind, WorkRules] = {
     WorkKind.REPLACEMENT: WorkRules(
         "a replacement", resumes=True, busy="A package of this site is already being replaced."
     ),
-    WorkKind.BRING_BACK: WorkRules("a search", resumes=True),
+    WorkKind.BRING_BACK: WorkRules("a search", resumes=True, by_nailer=True),
 }
 
 

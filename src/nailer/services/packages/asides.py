@@ -11,6 +11,9 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import package_aside
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.people.rights import Right
+from nailer.core.work.kinds import Broken, WorkKind
+from nailer.engine.engine import Engine
+from nailer.engine.work import RunningWork, Supplied, nothing_more
 from nailer.errors import Conflict, FileMissing, NailerError, NotFound
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders
@@ -19,6 +22,7 @@ from nailer.store.changes import ChangeStore, NewChange, What
 from nailer.store.packages.searches import PackageStore, SetAside
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
+from nailer.store.works import Change, StoredWork
 from nailer.unbroken import unbroken
 
 _log = structlog.get_logger()
@@ -27,21 +31,21 @@ _AGAIN_S = (0.5, 2.0, 5.0, 15.0, 30.0)
 
 
 class Asides:
-    def __init__(self, stores: Stores, files: Files) -> None:
+    def __init__(self, stores: Stores, engine: Engine, files: Files) -> None:
         self._store: PackageStore = stores.packages
         self._changes: ChangeStore = stores.changes
         self._sites = stores.sites
         self._browse: Browse = files.browse
         self._guarded: GuardedFolders = files.guarded
-        self._restoring: dict[int, asyncio.Task[None]] = {}
+        self._work = engine.work
+        engine.work.supply(WorkKind.BRING_BACK, Supplied(self._steps, self._broken))
         self._shown: dict[int, list[SetAside]] = {}
 
     async def start(self) -> None:
         """Put back what searches left when Nailer ended."""
         for site_id in await self._store.sites():
             await self._look_again(site_id)
-        for site_id in await self._store.left_by_searches():
-            self.restore_soon(site_id)
+        await self._store.bring_back_left()
 
     def shown(self, site_id: int) -> list[SetAside]:
         """What people have set aside on a site, the oldest first, as every page of it says: nothing is asked for it. Who has
@@ -53,13 +57,6 @@ class Asides:
 
     async def _look_again(self, site_id: int) -> None:
         self._shown[site_id] = await self._store.open(site_id)
-
-    async def stop(self) -> None:
-        """End putting back; it goes on when Nailer starts again."""
-        tasks = list(self._restoring.values())
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
 
     async def open(self, site: Site) -> list[SetAside]:
         """What is set aside on a site."""
@@ -161,35 +158,33 @@ class Asides:
             return
         await self._store.back(one.id)
 
-    def restore_soon(self, site_id: int) -> None:
-        """Put back what searches left on a site, again and again until it is done: the server may be away for a while."""
-        if site_id not in self._restoring:
-            task = asyncio.create_task(self._restore(site_id))
-            self._restoring[site_id] = task
-            task.add_done_callback(lambda _: self._restoring.pop(site_id, None))
-
     async def restored(self, site_id: int) -> None:
         """Until nothing is being put back on a site."""
-        task = self._restoring.get(site_id)
-        if task is not None:
-            await asyncio.wait([task])
+        await self._work.ended_on(WorkKind.BRING_BACK, site_id)
 
-    async def _restore(self, site_id: int) -> None:
-        tries = 0
+    async def _steps(self, work: RunningWork) -> Change:
+        """Put back what searches left on a site, again and again until it is done: the server may be away for a while."""
+        site_id, tries = work.row.site_id, 0
         while True:
             try:
                 site = await self._sites.get(site_id)
                 async with self._browse.side(site, _THERE) as side:
+                    work.hold()
                     await self.put_back(site, side)
-                return
+                break
             except NailerError as error:
                 # Who must look is said on the page: the row stays open. A line or a server that is away is waited for.
                 if not error.heals:
                     _log.warning("what a search set aside could not be put back", site=site_id, why=error.what)
-                    return
+                    break
                 _log.warning("putting back waits for the server", site=site_id, why=error.what)
             await asyncio.sleep(_AGAIN_S[min(tries, len(_AGAIN_S) - 1)])
             tries += 1
+        return nothing_more
+
+    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+        _log.warning("what a search set aside could not be put back", site=row.site_id, why=broken.words)
+        return nothing_more
 
     async def _note(self, account_id: int, site: Site, old: SitePath, new: SitePath, before: Entry) -> None:
         change = NewChange(site.id, _THERE, old, What.RENAMED, account_id, before=before, other_path=new)

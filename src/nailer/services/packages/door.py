@@ -50,7 +50,7 @@ class Packages:
         cls, stores: Stores, engine: Engine, files: Files, plans: Plans, editing: Editing, checks: Checks
     ) -> Packages:
         """The wing over the others."""
-        asides = Asides(stores, files)
+        asides = Asides(stores, engine, files)
         copies = VerifiedCopies(stores, engine, files)
         sources = VersionSources(stores, engine, files, plans.archives)
         read = ReplacementPlans(stores.replacements, stores.copies, engine.kept)
@@ -60,7 +60,7 @@ class Packages:
         return cls(
             book=book,
             asides=asides,
-            searching=Searching(stores, files, editing, checks, asides, book),
+            searching=Searching(stores, engine, files, editing, checks, asides, book),
             copies=copies,
             restoring=Restoring(stores, engine, files, copies),
             copy_times=CopyTimes(stores, copies, plans.notices),
@@ -73,7 +73,6 @@ class Packages:
     async def start(self) -> None:
         """Begin what runs by itself, and go on with what was cut."""
         await self.sources.start()
-        await self.searching.start()
         await self.asides.start()
         await self.replacing.start()
         self.copy_times.start()
@@ -81,8 +80,6 @@ class Packages:
 
     async def stop(self) -> None:
         """End what is under way; what visitors would miss is put back first."""
-        await self.searching.stop()
-        await self.asides.stop()
         await self.scratch.stop()
         await self.copy_times.stop()
         await self.replacing.stop()

@@ -4,12 +4,12 @@ down, the page is fetched, and at the end, whatever ended it, everything has its
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import structlog
 
-from nailer.acting import Acting, acting_as, need
+from nailer.acting import need
 from nailer.bounded import bounded
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
@@ -17,6 +17,9 @@ from nailer.core.packages.halves import Culprits, Ended, most_tests, resumed
 from nailer.core.packages.tested import PageTest, broken_by
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
+from nailer.core.work.kinds import Broken, BrokenBy, WorkKind
+from nailer.engine.engine import Engine
+from nailer.engine.work import RunningWork, Supplied
 from nailer.errors import InvalidInput, NailerError, NotFound, UnderWay
 from nailer.services.checks import Checks, need_whole
 from nailer.services.editing import Editing
@@ -24,10 +27,11 @@ from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.services.packages.asides import Asides
 from nailer.services.packages.seen import PackageBook
 from nailer.sides.side import Side
-from nailer.store.database import written_down
+from nailer.store.database import Work
 from nailer.store.packages.searches import PackageSearch, PackageStore, SearchState
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
+from nailer.store.works import Change, StoredWork
 
 _log = structlog.get_logger()
 _THERE = SideName.THERE
@@ -40,12 +44,9 @@ _HEALS_AFTER_S = 2.0
 
 @dataclass(slots=True)
 class SearchStanding:
-    """A search that is under way: what it tests now, and what it has found where it has ended."""
+    """A search that is under way: the packages that are in while it tests."""
 
-    search: PackageSearch
     inside: frozenset[int] = frozenset()
-    task: asyncio.Task[None] | None = None
-    given_up: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,29 +63,26 @@ class SearchKnown:
 
 class Searching:
     def __init__(
-        self, stores: Stores, files: Files, editing: Editing, checks: Checks, asides: Asides, book: PackageBook
+        self,
+        stores: Stores,
+        engine: Engine,
+        files: Files,
+        editing: Editing,
+        checks: Checks,
+        asides: Asides,
+        book: PackageBook,
     ) -> None:
         self._store: PackageStore = stores.packages
         self._replacements = stores.replacements
         self._sites = stores.sites
-        self._grants = stores.grants
         self._browse: Browse = files.browse
         self._guarded: GuardedFolders = files.guarded
         self._live = editing.live_check
-        self._broken = checks.broken
+        self._broken_pages = checks.broken
         self._asides = asides
         self._book = book
-        self._standing: dict[int, SearchStanding] = {}
-        self._beginning: set[int] = set()
-
-    async def start(self) -> None:
-        """Searches that were cut are said to be; what they set aside is put back by the asides."""
-        await self._store.cut()
-
-    async def stop(self) -> None:
-        """End searches; each puts back what it has set aside first."""
-        for site_id, standing in list(self._standing.items()):
-            await self._end(site_id, standing)
+        self._work = engine.work
+        engine.work.supply(WorkKind.SEARCH, Supplied(self._steps, self._broken))
 
     async def begin(self, account_id: int, site: Site, wish: PageTest, packages: Sequence[SitePath]) -> None:
         """Search among packages for what breaks a page. Raises InvalidInput, Locked, UnderWay where one is under way."""
@@ -98,13 +96,8 @@ class Searching:
             self._guarded.check(account_id, site, _THERE, path)
         await self._need_nothing_replaced(site.id)
         self._need_free(site.id)
-        self._beginning.add(site.id)
-        try:
-            ordered = await self._suspects_first(site, wish, packages)
-            await self._store.begin(site.id, account_id, wish, ordered)
-            await self._go(site)
-        finally:
-            self._beginning.discard(site.id)
+        ordered = await self._suspects_first(site, wish, packages)
+        await self._begin(account_id, site, self._store.beginning(site.id, account_id, wish, ordered))
 
     async def go_on(self, account_id: int, site: Site) -> None:
         """Go on with a search that was cut, from its answers. Raises NotFound where there is none."""
@@ -118,17 +111,13 @@ class Searching:
             self._guarded.check(account_id, site, _THERE, path)
         await self._need_nothing_replaced(site.id)
         await self._asides.restored(site.id)
-        await self._store.go_on(last.id)
-        await self._go(site)
+        await self._begin(account_id, site, self._store.resuming(last.id))
 
     async def give_up(self, site: Site) -> None:
         """End the search of a site; everything is put back first."""
         need(Right.CHANGE, site.id)
         need_whole(site)
-        standing = self._standing.get(site.id)
-        if standing is not None:
-            standing.given_up = True
-            await self._end(site.id, standing)
+        await self._work.end_on(WorkKind.SEARCH, site.id)
 
     async def known(self, site: Site) -> SearchKnown | None:
         """The last search of a site, as it stands; None where there was none."""
@@ -136,43 +125,29 @@ class Searching:
         last = await self._store.last(site.id)
         if last is None:
             return None
-        standing = self._standing.get(site.id)
+        standing = self._work.progress_on(WorkKind.SEARCH, site.id, SearchStanding)
         return _known(last, standing.inside if standing is not None else None)
 
     async def wait(self, site_id: int) -> None:
         """Until the search of a site has ended."""
-        standing = self._standing.get(site_id)
-        if standing is not None and standing.task is not None:
-            await asyncio.wait([standing.task])
+        await self._work.ended_on(WorkKind.SEARCH, site_id)
 
     async def _need_nothing_replaced(self, site_id: int) -> None:
         if any(one.site_id == site_id for one in await self._replacements.under_way()):
             raise UnderWay("A package of this site is being replaced at this moment. Wait until that has ended.")
 
     def _need_free(self, site_id: int) -> None:
-        if site_id in self._standing or site_id in self._beginning:
+        if self._work.is_on(WorkKind.SEARCH, site_id):
             raise UnderWay("A search is under way on this site already.")
 
-    async def _go(self, site: Site) -> None:
-        search = await self._store.last(site.id)
-        if search is None:
-            return
-        standing = self._standing[site.id] = SearchStanding(search)
-        standing.task = asyncio.create_task(self._run(site.id, standing))
-
-    async def _end(self, site_id: int, standing: SearchStanding) -> None:
-        if standing.task is not None:
-            standing.task.cancel()
-            await asyncio.gather(standing.task, return_exceptions=True)
-        # A task that is cancelled before its first step runs none of its code.
-        if self._standing.get(site_id) is standing:
-            await self._finish(site_id, standing, SearchState.STOPPED, "It was given up before its first test.")
+    async def _begin(self, account_id: int, site: Site, adding: Callable[[Work], int]) -> None:
+        await self._work.begin(WorkKind.SEARCH, site.id, account_id, adding, SearchStanding())
 
     async def _suspects_first(self, site: Site, wish: PageTest, packages: Sequence[SitePath]) -> list[SitePath]:
         """What the error log names goes first, then what changed lately, then what was edited by hand, then the rest."""
         edited = await self._book.edited(site)
         try:
-            seen = (await self._broken.look(site, wish.address)).seen
+            seen = (await self._broken_pages.look(site, wish.address)).seen
         except NailerError:
             return sorted(packages, key=lambda one: one not in edited)
         named = [line.path for line in (seen.log.telling if seen.log is not None else ()) if line.path is not None]
@@ -186,41 +161,34 @@ class Searching:
 
         return sorted(packages, key=_rank)
 
-    async def _run(self, site_id: int, standing: SearchStanding) -> None:
-        search = standing.search
-        state, words = SearchState.STOPPED, "The search was stopped. Everything was restored."
+    async def _steps(self, work: RunningWork) -> Change:
+        """The tests; whatever ends them, everything has its name again first. What cannot have it now gets it by work of its
+        own, which begins with the end of the search."""
+        standing = work.progress if isinstance(work.progress, SearchStanding) else SearchStanding()
+        search = await self._store.get(work.row.subject_id)
+        site = await self._sites.get(search.site_id)
         try:
-            with acting_as(Acting(await self._grants.person(search.account_id or 0), program="a search")):
-                site = await self._sites.get(site_id)
-                found = await self._tests(site, standing)
-            state, words = SearchState.ENDED, _words(found, search.packages)
-        except asyncio.CancelledError:
-            if not standing.given_up:
-                words = "Nailer was stopped. You can resume where it was."
-        except NailerError as error:
-            state, words = SearchState.FAILED, error.what
-        except Exception:
-            _log.exception("a search failed in a way nobody foresaw", site=site_id)
-            state, words = SearchState.FAILED, "It failed because of an error in Nailer. Details are in Nailer's log."
+            found = await self._tests(site, search, standing)
         finally:
-            await asyncio.shield(self._finish(site_id, standing, state, words))
+            await asyncio.shield(self._put_back(site, search))
+        return self._store.ending(search.id, site.id, SearchState.ENDED, _words(found, search.packages))
 
-    async def _finish(self, site_id: int, standing: SearchStanding, state: SearchState, words: str) -> None:
-        """Everything has its name again, or it is tried until it has; then the end is written down."""
+    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+        state, words = {
+            BrokenBy.PERSON: (SearchState.STOPPED, "The search was stopped. Everything was restored."),
+            BrokenBy.RESTART: (SearchState.STOPPED, "Nailer was stopped. You can resume where it was."),
+            BrokenBy.FAILURE: (SearchState.FAILED, broken.words),
+        }[broken.by]
+        return self._store.ending(row.subject_id, row.site_id, state, words)
+
+    async def _put_back(self, site: Site, search: PackageSearch) -> None:
         try:
-            site = await self._sites.get(site_id)
             async with self._browse.side(site, _THERE) as side:
-                await self._asides.put_back(site, side, standing.search.id)
-        except NailerError:
-            self._asides.restore_soon(site_id)
-        try:
-            patiently = state is not SearchState.STOPPED
-            await written_down(lambda: self._store.end(standing.search.id, state, words), patiently=patiently)
-        finally:
-            self._standing.pop(site_id, None)
+                await self._asides.put_back(site, side, search.id)
+        except NailerError as error:
+            _log.warning("what a search set aside is brought back later", site=site.id, why=error.what)
 
-    async def _tests(self, site: Site, standing: SearchStanding) -> Culprits:
-        search = standing.search
+    async def _tests(self, site: Site, search: PackageSearch, standing: SearchStanding) -> Culprits:
         answers = list(search.answers)
         order = range(len(search.packages))
         while True:

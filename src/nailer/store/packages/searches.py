@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -12,7 +12,10 @@ from typing import Any
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.tested import PageTest
 from nailer.core.words import aware
-from nailer.store.database import Database, Row, utc_now
+from nailer.core.work.kinds import WorkKind
+from nailer.errors import NotFound
+from nailer.store.database import Database, Row, Work, utc_now
+from nailer.store.works import Change, begin_for_anyone
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,12 +95,18 @@ class PackageStore:
         """Sites on which something is set aside."""
         return [row["site_id"] for row in await self._db.read(lambda work: work.rows("packages.sites"))]
 
-    async def left_by_searches(self) -> list[int]:
-        """Sites on which a search has left something aside."""
-        return [row["site_id"] for row in await self._db.read(lambda work: work.rows("packages.left_by_searches"))]
+    async def bring_back_left(self) -> None:
+        """Begin to bring back what searches have left, on every site where no search is under way."""
 
-    async def begin(self, site_id: int, account_id: int, wish: PageTest, packages: Sequence[SitePath]) -> int:
-        """Write down that a search begins; return its number."""
+        def _change(work: Work) -> None:
+            for row in work.rows("packages.left_by_searches"):
+                bringing_back(work, row["site_id"])
+
+        await self._db.write(_change)
+
+    @staticmethod
+    def beginning(site_id: int, account_id: int, wish: PageTest, packages: Sequence[SitePath]) -> Callable[[Work], int]:
+        """What writes down that a search begins, and returns its number."""
         values = {
             "site_id": site_id,
             "account_id": account_id,
@@ -105,30 +114,52 @@ class PackageStore:
             "packages": json.dumps([one.token for one in packages]),
             "now": utc_now(),
         }
-        return await self._db.write(lambda work: work.insert("packages.begin", **values))
+        return lambda work: work.insert("packages.begin", **values)
 
     async def answered(self, search_id: int, answers: Sequence[tuple[bool, str]]) -> None:
         """Write down every answer so far."""
         text = json.dumps([list(one) for one in answers])
         await self._db.write(lambda work: work.run("packages.answered", id=search_id, answers=text))
 
-    async def end(self, search_id: int, state: SearchState, words: str) -> None:
-        """Write down how a search ended."""
+    @staticmethod
+    def ending(search_id: int, site_id: int, state: SearchState, words: str) -> Change:
+        """What writes down how a search ended. Where something that a search has set aside is not back, bringing it back
+        begins with that."""
         values = {"id": search_id, "state": state.value, "words": words[:500], "now": utc_now()}
-        await self._db.write(lambda work: work.run("packages.end", **values))
 
-    async def go_on(self, search_id: int) -> None:
-        """A search that was cut goes on."""
-        await self._db.write(lambda work: work.run("packages.go_on", id=search_id))
+        def _change(work: Work) -> None:
+            work.run("packages.end", **values)
+            if work.value("packages.count_left", site_id=site_id):
+                bringing_back(work, site_id)
+
+        return _change
+
+    @staticmethod
+    def resuming(search_id: int) -> Callable[[Work], int]:
+        """What writes down that a search that was cut goes on, and returns its number."""
+
+        def _change(work: Work) -> int:
+            work.run("packages.go_on", id=search_id)
+            return search_id
+
+        return _change
+
+    async def get(self, search_id: int) -> PackageSearch:
+        """One search. Raises NotFound."""
+        row = await self._db.read(lambda work: work.one("packages.get", id=search_id))
+        if row is None:
+            raise NotFound("This search no longer exists.")
+        return _search(row)
 
     async def last(self, site_id: int) -> PackageSearch | None:
         """The last search on a site."""
         row = await self._db.read(lambda work: work.one("packages.last", site_id=site_id))
         return _search(row) if row is not None else None
 
-    async def cut(self) -> None:
-        """Write down that searches that were under way are not any more."""
-        await self._db.write(lambda work: work.run("packages.cut", now=utc_now()))
+
+def bringing_back(work: Work, site_id: int) -> None:
+    """Begin to bring back what searches have left on a site: whoever looks for work first does it."""
+    begin_for_anyone(work, WorkKind.BRING_BACK, site_id, site_id)
 
 
 def _aside(row: Row) -> SetAside:

@@ -16,8 +16,13 @@ SELECT s.id, s.site_id, s.account_id, s.search_id, s.path, s.aside, s.title, s.w
 SELECT DISTINCT site_id FROM set_asides WHERE back_at IS NULL;
 
 -- name: left_by_searches()
--- Sites on which a search has left something aside.
-SELECT DISTINCT site_id FROM set_asides WHERE back_at IS NULL AND search_id IS NOT NULL;
+-- Sites on which a search has left something aside, and none is under way.
+SELECT DISTINCT site_id FROM set_asides s
+ WHERE back_at IS NULL AND search_id IS NOT NULL
+   AND NOT EXISTS (SELECT 1 FROM works w WHERE w.site_id = s.site_id AND w.kind = 'search');
+
+-- name: count_left(site_id)$
+SELECT COUNT(*) FROM set_asides WHERE site_id = %(site_id)s AND back_at IS NULL AND search_id IS NOT NULL;
 
 -- name: begin(site_id, account_id, wish, packages, now)!
 INSERT INTO package_searches (site_id, account_id, wish, packages, answers, state, begun_at)
@@ -36,8 +41,6 @@ UPDATE package_searches SET state = 'searching', words = '', ended_at = NULL WHE
 SELECT id, site_id, account_id, wish, packages, answers, state, words, begun_at, ended_at
   FROM package_searches WHERE site_id = %(site_id)s ORDER BY id DESC LIMIT 1;
 
--- name: cut(now)!
--- Searches that were under way when Nailer ended.
-UPDATE package_searches
-   SET state = 'stopped', words = 'Nailer ended meanwhile. It can go on where it was.', ended_at = %(now)s
- WHERE state = 'searching';
+-- name: get(id)^
+SELECT id, site_id, account_id, wish, packages, answers, state, words, begun_at, ended_at
+  FROM package_searches WHERE id = %(id)s;
