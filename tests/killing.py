@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+from collections.abc import Callable, Iterator
+from typing import Any
 
 import pytest
 
 from nailer.engine.work import RunningWork, WorkRunner
 from nailer.services.packages.searching import Searching
+from nailer.store.database import Database, Work
 from tests.world import World
 
 
@@ -30,3 +34,27 @@ async def kill_long_work(world: World) -> None:
         await asyncio.sleep(0)
     with world.nailer.stores.database.writing() as transaction:
         transaction._cursor.execute("UPDATE works SET owner = 'killed:0:x', lease_until = '2000-01-01'")
+
+
+@contextlib.contextmanager
+def killed_at_write(number: int, within: str = "WorkRunner._run") -> Iterator[list[str]]:
+    """What runs in tasks of one coroutine (long work, where no other is named) is cut right after its n-th transaction, as a
+    kill may cut it; yields what was cut."""
+    write = Database.write
+    cut: list[str] = []
+    count = 0
+
+    async def _write(database: Database, change: Callable[[Work], Any]) -> Any:
+        nonlocal count
+        found = await write(database, change)
+        task = asyncio.current_task()
+        if task is not None and getattr(task.get_coro(), "__qualname__", "") == within and not cut:
+            count += 1
+            if count == number:
+                cut.append(getattr(change, "__qualname__", ""))
+                raise asyncio.CancelledError
+        return found
+
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(Database, "write", _write)
+        yield cut

@@ -15,11 +15,11 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.replacing import Take
 from nailer.core.pairs.runs import RunState
 from nailer.core.work.kinds import WorkKind
+from nailer.core.work.states import CopyState
 from nailer.errors import NailerError, StoreUnavailable
 from nailer.services.packages import ReplacementState
 from nailer.standins.faults import Healthy, Slow
 from nailer.store.mariadb import PrivateMariaDB
-from nailer.store.packages.copies import CopyState
 from tests.builders import tree, write
 from tests.services.packages.versions import NEW, OLD, choose, lay_out, planned
 from tests.services.pairs import syncing

@@ -16,11 +16,11 @@ import pytest
 
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.states import JobState
+from nailer.core.work.states import CopyState
 from nailer.errors import NailerError, NoSpaceLeft, OwnDiskFull
 from nailer.services.packages import ReplacementState
 from nailer.services.plans.unpacking.archives import Archives
 from nailer.sides.side import once
-from nailer.store.packages.copies import CopyState
 from tests.builders import NOON_S, path, tree, write
 from tests.services.packages.versions import NEW, OLD, lay_out, planned
 from tests.world import a_world

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import AsyncIterator, Callable, Iterable, Sequence
 from dataclasses import dataclass
@@ -421,23 +422,39 @@ class JobStore:
     async def again(self, job_id: int) -> Job:
         """Let the failed items of an ended job wait once more, and the job with them."""
 
-        def _change(work: Work) -> None:
-            row = _locked(work, job_id)
-            if JobKind(row["kind"]) is JobKind.DROP:
-                raise Conflict("These files came from a browser, so Nailer cannot send them again. Drop them again.")
-            check_job(JobState(row["state"]), JobState.WAITING)
-            work.run("items.again", job_id=job_id)
-            work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
-            work.run("jobs.set_trouble", id=job_id, trouble=None)
-            work.run("jobs.recount", id=job_id)
-
-        await self._db.write(_change)
+        await self._db.write(lambda work: _again(work, job_id))
         return await self.get(job_id)
+
+    @staticmethod
+    def trying_again(job_id: int) -> Callable[[Work], None]:
+        """As `again`, for a transaction that writes more; a job that needs nothing stays as it is."""
+
+        def _change(work: Work) -> None:
+            with contextlib.suppress(Conflict):
+                _again(work, job_id)
+
+        return _change
+
+    async def taking_back(self, job_id: int) -> list[int]:
+        """Jobs under way that take another one back."""
+        rows = await self._db.read(lambda work: work.rows("jobs.taking_back", job_id=job_id))
+        return [row["id"] for row in rows]
 
     async def of_run(self, run_id: int) -> dict[int, JobState]:
         """The jobs of a run of a pair, and how each stands."""
         rows = await self._db.read(lambda work: work.rows("jobs.of_run", run_id=run_id))
         return {row["id"]: JobState(row["state"]) for row in rows}
+
+
+def _again(work: Work, job_id: int) -> None:
+    row = _locked(work, job_id)
+    if JobKind(row["kind"]) is JobKind.DROP:
+        raise Conflict("These files came from a browser, so Nailer cannot send them again. Drop them again.")
+    check_job(JobState(row["state"]), JobState.WAITING)
+    work.run("items.again", job_id=job_id)
+    work.run("jobs.set_state", id=job_id, state=JobState.WAITING, ended_at=None)
+    work.run("jobs.set_trouble", id=job_id, trouble=None)
+    work.run("jobs.recount", id=job_id)
 
 
 def _locked(work: Work, job_id: int) -> Row:

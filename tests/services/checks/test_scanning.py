@@ -17,11 +17,11 @@ from nailer.core.people.rights import Grant, Person, Right
 from nailer.core.site.exposed import Danger
 from nailer.core.site.findings import FindingKind, Mend, SiteFinding
 from nailer.core.site.links import Use
+from nailer.core.work.states import ScanState
 from nailer.errors import InvalidInput, NotAllowed
 from nailer.services.checks.known import SiteKnown
 from nailer.standins.pages import Pages
 from nailer.standins.sftp import SftpHost
-from nailer.store.checks.scans import ScanState
 from tests.builders import path, write
 from tests.contracts.sides import shown_key
 from tests.world import World, a_world_on

@@ -9,12 +9,12 @@ import pytest
 
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.packages.replacing import Take
+from nailer.core.work.states import CopyState
 from nailer.errors import Conflict, FileMissing
 from nailer.services.packages import ReplacementState
 from nailer.sides.ftp.line import FtpLine
 from nailer.sides.ftp.replies import Reply
 from nailer.standins.ftp import FtpHost
-from nailer.store.packages.copies import CopyState
 from tests.builders import path, tree, write
 from tests.services.packages import versions
 from tests.world import World, a_world_on

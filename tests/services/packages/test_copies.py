@@ -13,9 +13,10 @@ import pytest
 from nailer.acting import Acting, acting_as
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.core.work.kinds import WorkKind
+from nailer.core.work.states import CopyState
 from nailer.errors import Conflict, InvalidInput, NoSpaceLeft, NotAllowed, NotFound, UnderWay
 from nailer.sides.side import once
-from nailer.store.packages.copies import CopyState, VerifiedCopy
+from nailer.store.packages.copies import VerifiedCopy
 from tests.builders import tree, write
 from tests.world import World
 

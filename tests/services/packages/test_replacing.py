@@ -299,11 +299,11 @@ async def test_one_that_is_killed_goes_on_and_ends_whole(world: World, pages: Pa
     replacing = world.nailer.packages.replacing
     await replacing.carry_out(world.account_id, world.site, plan.one.id)
     await asyncio.sleep(random.Random(seed).random() * 0.4)
-    await replacing.runs.stop()
+    await world.nailer.engine.work.stop()
     one = await replacing.get(world.site, plan.one.id)
     assert tree(top) in ({n: c.encode() for n, c in OLD.items()}, {n: c.encode() for n, c in NEW.items()})
     if one.state is not ReplacementState.IN_PLACE:
-        await replacing.runs.start()
+        await world.nailer.engine.work.start()
         await replacing.runs.wait(world.site.id)
         one = await replacing.get(world.site, plan.one.id)
     assert one.state is ReplacementState.IN_PLACE, one.words

@@ -18,9 +18,10 @@ from nailer.core.files.entry import SideName
 from nailer.core.packages.keeping import KeepingRule
 from nailer.core.packages.manifest import Difference
 from nailer.core.people.rights import Grant, Person, Right
+from nailer.core.work.states import CopyState
 from nailer.errors import Conflict, InvalidInput, NotAllowed, NotFound
 from nailer.services.packages import Form, RestoreTarget
-from nailer.store.packages.copies import CopyState, VerifiedCopy
+from nailer.store.packages.copies import VerifiedCopy
 from tests.builders import path, tree, write
 from tests.services.packages.test_copies import lay_out, look, taken
 from tests.world import World

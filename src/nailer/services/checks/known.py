@@ -19,12 +19,13 @@ from nailer.core.site.links import Use
 from nailer.core.site.read_files import by_program, made_smaller, twins
 from nailer.core.site.room import Box, RoomTaken, Tile, grown, squarified, tiles, weights
 from nailer.core.site.savings import Savings, enough, savings
+from nailer.core.work.states import ScanState
 from nailer.errors import FileMissing, InvalidInput, NotFound
 from nailer.services.checks.ground import here_of, need_whole
 from nailer.services.checks.scanner import ScanProgress, SiteLearned, SiteScanner
 from nailer.services.files import Files
 from nailer.store.checks.findings import FindingStore, StoredFinding
-from nailer.store.checks.scans import ScanState, ScanStore, ScanTime, StoredScan
+from nailer.store.checks.scans import ScanStore, ScanTime, StoredScan
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 

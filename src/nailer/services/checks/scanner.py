@@ -26,6 +26,7 @@ from nailer.core.site.names import Names
 from nailer.core.site.read_files import LONGEST_PATH, ReadFile, to_read
 from nailer.core.words import count_text
 from nailer.core.work.kinds import Broken, BrokenBy, WorkKind
+from nailer.core.work.states import ScanState
 from nailer.engine.work import RunningWork, Supplied, WorkRunner
 from nailer.errors import NotFound, TransferError, UnderWay
 from nailer.services.checks.asking import MOST, Asker, Suspects
@@ -36,7 +37,7 @@ from nailer.services.checks.others import OtherSites
 from nailer.services.files import Browse, Progress, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
-from nailer.store.checks.scans import ScanState, StoredScan
+from nailer.store.checks.scans import StoredScan
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 from nailer.store.works import Change, StoredWork

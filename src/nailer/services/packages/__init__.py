@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nailer.core.work.states import CopyState, ReplacementState, SearchState
 from nailer.services.packages.declaring import Found
 from nailer.services.packages.door import Packages
 from nailer.services.packages.packing import Form
@@ -10,9 +11,9 @@ from nailer.services.packages.restoring import CopyRow, RestoreTarget
 from nailer.services.packages.searching import SearchKnown
 from nailer.services.packages.seen import FileInPackage, PackageSeen, PackagesSeen
 from nailer.services.packages.sources import Offered, VersionSource
-from nailer.store.packages.copies import CopyState, VerifiedCopy
-from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState
-from nailer.store.packages.searches import SearchState, SetAside
+from nailer.store.packages.copies import VerifiedCopy
+from nailer.store.packages.replacements import Replacement, ReplacementKind
+from nailer.store.packages.searches import SetAside
 from nailer.store.packages.seen import SeenPackage
 
 __all__ = [

@@ -18,6 +18,7 @@ from nailer.core.packages.manifest import (
 )
 from nailer.core.people.rights import Right
 from nailer.core.work.kinds import Broken, WorkKind
+from nailer.core.work.states import CopyState
 from nailer.engine.engine import Engine
 from nailer.engine.work import RunningWork, Supplied
 from nailer.errors import NotFound, UnderWay
@@ -27,7 +28,7 @@ from nailer.services.packages.packing import Form, packed
 from nailer.services.packages.restore_tests import RestoreTest, restore_tested
 from nailer.services.packages.taking import CopyStanding, Taker
 from nailer.sides.connection import Lane
-from nailer.store.packages.copies import CopyState, VerifiedCopy
+from nailer.store.packages.copies import VerifiedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 from nailer.store.works import Change, StoredWork

@@ -10,12 +10,12 @@ from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.packages.keeping import KeepingRule, staying
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
+from nailer.core.work.states import CopyState
 from nailer.engine.often import Often
 from nailer.errors import NailerError
 from nailer.services.checks import need_whole
 from nailer.services.packages.copies import VerifiedCopies
 from nailer.services.plans import Notices
-from nailer.store.packages.copies import CopyState
 from nailer.store.packages.copy_times import CopyTime
 from nailer.store.sites import Site
 from nailer.store.stores import Stores

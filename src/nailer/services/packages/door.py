@@ -55,7 +55,7 @@ class Packages:
         sources = VersionSources(stores, engine, files, plans.archives)
         read = ReplacementPlans(stores.replacements, stores.copies, engine.kept)
         runs = ReplacementRuns(stores, engine, files, plans, editing, read)
-        reading = ReplacementReading(stores, files, copies, sources, read)
+        reading = ReplacementReading(stores, engine, files, copies, sources, read)
         book = PackageBook(stores, files, checks, asides, sources)
         return cls(
             book=book,
@@ -74,7 +74,6 @@ class Packages:
         """Begin what runs by itself, and go on with what was cut."""
         await self.sources.start()
         await self.asides.start()
-        await self.replacing.start()
         self.copy_times.start()
         self.scratch.start()
 
@@ -82,4 +81,3 @@ class Packages:
         """End what is under way; what visitors would miss is put back first."""
         await self.scratch.stop()
         await self.copy_times.stop()
-        await self.replacing.stop()

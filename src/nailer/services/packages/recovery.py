@@ -8,10 +8,10 @@ from datetime import UTC, datetime, timedelta
 from nailer.core.files.entry import SideName
 from nailer.core.packages.recovery import LastChange, LastCopy, WayBack, WayKind, ways_back
 from nailer.core.words import aware
+from nailer.core.work.states import CopyState
 from nailer.services.checks import need_whole
 from nailer.services.packages.asides import Asides
 from nailer.store.changes import WHAT_WORDS, Change
-from nailer.store.packages.copies import CopyState
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 

@@ -18,6 +18,7 @@ from nailer.core.packages.tested import PageTest, broken_by
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.core.work.kinds import Broken, BrokenBy, WorkKind
+from nailer.core.work.states import SearchState
 from nailer.engine.engine import Engine
 from nailer.engine.work import RunningWork, Supplied
 from nailer.errors import InvalidInput, NailerError, NotFound, UnderWay
@@ -28,7 +29,7 @@ from nailer.services.packages.asides import Asides
 from nailer.services.packages.seen import PackageBook
 from nailer.sides.side import Side
 from nailer.store.database import Work
-from nailer.store.packages.searches import PackageSearch, PackageStore, SearchState
+from nailer.store.packages.searches import PackageSearch, PackageStore
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 from nailer.store.works import Change, StoredWork

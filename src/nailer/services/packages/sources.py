@@ -14,6 +14,7 @@ from nailer.core.packages.identity import Likeness, likeness, without_version
 from nailer.core.packages.replacing import hand_edits
 from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.people.rights import Right
+from nailer.core.work.states import CopyState
 from nailer.engine.engine import Engine
 from nailer.errors import Conflict, FileMissing, InvalidInput, NailerError
 from nailer.services.files import Browse, Files
@@ -21,7 +22,7 @@ from nailer.services.packages.declaring import Found, declared_in, entries_of, f
 from nailer.services.packages.taking import CopyStanding, OpenSide, Taker
 from nailer.services.plans import Archives, Unpacked, is_archive
 from nailer.sides.side import Side
-from nailer.store.packages.copies import CopyKind, CopyState, CopyStore, VerifiedCopy
+from nailer.store.packages.copies import CopyKind, CopyStore, VerifiedCopy
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 

@@ -9,7 +9,6 @@ import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from enum import StrEnum
 from typing import Any
 
 from nailer.core.files.completeness import Incomplete, Lack
@@ -20,18 +19,12 @@ from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.site.links import FileLinks, Link, Use
 from nailer.core.site.read_files import ReadFile
 from nailer.core.words import aware
+from nailer.core.work.states import ScanState
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 from nailer.store.works import Change
 
 _KEPT = 3  # the last scan, and what it is compared with
-
-
-class ScanState(StrEnum):
-    SCANNING = "scanning"
-    DONE = "done"
-    STOPPED = "stopped"
-    FAILED = "failed"
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,6 +20,8 @@ CREATE TABLE IF NOT EXISTS works (
   FOREIGN KEY (account_id) REFERENCES accounts (id) ON DELETE SET NULL
 ) DEFAULT CHARSET = utf8mb4;
 
+UPDATE replacements SET state = 'restoring' WHERE state = 'backing';
+
 -- What was under way before there were rows for it: taken up, or ended as interrupted, by whoever starts next.
 INSERT IGNORE INTO works (kind, site_id, subject_id, account_id, alone, begun_at)
 SELECT 'scan', site_id, id, account_id, CONCAT('scan:', site_id), begun_at FROM site_scans WHERE state = 'scanning' ORDER BY id DESC;
@@ -33,4 +35,4 @@ INSERT IGNORE INTO works (kind, site_id, subject_id, account_id, begun_at)
 SELECT 'versions', site_id, id, account_id, begun_at FROM replacements WHERE state = 'reading';
 INSERT IGNORE INTO works (kind, site_id, subject_id, account_id, alone, begun_at)
 SELECT 'replacement', site_id, id, account_id, CONCAT('replacement:', site_id), begun_at FROM replacements
- WHERE state IN ('building', 'swapping', 'looking', 'backing') ORDER BY id;
+ WHERE state IN ('building', 'swapping', 'looking', 'restoring') ORDER BY id;

@@ -13,17 +13,12 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.declared import Declared
 from nailer.core.packages.manifest import Manifest
 from nailer.core.words import aware, count_text
+from nailer.core.work.states import CopyState
 from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 from nailer.unbroken import in_thread
 
 _LONGEST = timedelta(days=1)
-
-
-class CopyState(StrEnum):
-    COPYING = "copying"
-    VERIFIED = "verified"
-    FAILED = "failed"
 
 
 class CopyKind(StrEnum):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -13,8 +13,11 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below
 from nailer.core.packages.replacing import Take
 from nailer.core.words import aware
+from nailer.core.work.states import REPLACEMENTS, UNDER_WAY, ReplacementState, check
+from nailer.errors import NotFound, UnderWay
 from nailer.store.checks.watches import answer_of, answer_row
-from nailer.store.database import Database, Row, utc_now
+from nailer.store.database import Database, Row, Work, utc_now
+from nailer.store.works import Change
 
 
 class ReplacementKind(StrEnum):
@@ -23,31 +26,6 @@ class ReplacementKind(StrEnum):
     REPLACE = "replace"
     INSTALL = "install"
     REMOVE = "remove"
-
-
-class ReplacementState(StrEnum):
-    """How far it is: both versions are read; a person reads the plan; the new version is built beside the old one; names are
-    exchanged; pages are looked at. It ends in place, put back, failed (with nothing changed, unless its words say so), or
-    dropped before anything was done."""
-
-    READING = "reading"
-    PLANNED = "planned"
-    BUILDING = "building"
-    SWAPPING = "swapping"
-    LOOKING = "looking"
-    BACKING = "backing"
-    IN_PLACE = "in-place"
-    BACK = "back"
-    FAILED = "failed"
-    DROPPED = "dropped"
-
-
-UNDER_WAY = (
-    ReplacementState.BUILDING,
-    ReplacementState.SWAPPING,
-    ReplacementState.LOOKING,
-    ReplacementState.BACKING,
-)
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,8 +72,11 @@ class ReplacementStore:
     def __init__(self, database: Database) -> None:
         self._db = database
 
-    async def begin(self, site_id: int, account_id: int, path: SitePath, kind: ReplacementKind, source: str) -> int:
-        """Write down that both versions are being read; return the number of the row."""
+    @staticmethod
+    def beginning(
+        site_id: int, account_id: int, path: SitePath, kind: ReplacementKind, source: str
+    ) -> Callable[[Work], int]:
+        """What writes down that both versions are being read, and returns the number of the row."""
         values = {
             "site_id": site_id,
             "account_id": account_id,
@@ -104,7 +85,7 @@ class ReplacementStore:
             "source": source[:300],
             "now": utc_now(),
         }
-        return await self._db.write(lambda work: work.insert("replacements.begin", **values))
+        return lambda work: work.insert("replacements.begin", **values)
 
     async def get(self, site_id: int, replacement_id: int) -> Replacement | None:
         """One of a site; None where there is none."""
@@ -123,6 +104,11 @@ class ReplacementStore:
 
     async def planned(self, one: Replacement) -> None:
         """Write down what was read: the copies, versions, names, notes."""
+        await self._db.write(self.planning(one))
+
+    @staticmethod
+    def planning(one: Replacement) -> Change:
+        """As `planned`, for a transaction that writes more than that."""
         values = {
             "id": one.id,
             "title": one.title[:200],
@@ -134,7 +120,12 @@ class ReplacementStore:
             "notes": json.dumps(list(one.notes)),
             "in_place": one.in_place,
         }
-        await self._db.write(lambda work: work.run("replacements.planned", **values))
+
+        def _change(work: Work) -> None:
+            _step(work, one.id, ReplacementState.PLANNED)
+            work.run("replacements.planned", **values)
+
+        return _change
 
     async def choose(
         self, replacement_id: int, choices: Mapping[Below, Take], joined: Mapping[Below, tuple[bytes, int]]
@@ -151,47 +142,98 @@ class ReplacementStore:
         """Write down whether files are replaced one by one."""
         await self._db.write(lambda work: work.run("replacements.set_in_place", id=replacement_id, in_place=wanted))
 
-    async def build(
-        self,
-        replacement_id: int,
+    @staticmethod
+    def building(
+        one: Replacement,
         fresh: SitePath | None,
         kept: SitePath | None,
-        job_id: int | None,
         pages: Sequence[Fetched],
-    ) -> None:
-        """Write down the hidden names before they are used, the job that builds, and what the pages answered before."""
+        adding_job: Callable[[Work], int] | None,
+    ) -> Callable[[Work], int]:
+        """What begins to carry a plan out, and returns its number: the hidden names before they are used, what the pages
+        answered before, and the job that builds, which `adding_job` stores. Raises UnderWay where another has begun."""
         values = {
-            "id": replacement_id,
+            "id": one.id,
             "fresh": fresh.raw if fresh is not None else None,
             "kept": kept.raw if kept is not None else None,
-            "job_id": job_id,
-            "pages": json.dumps([answer_row(one) for one in pages]),
+            "pages": json.dumps([answer_row(page) for page in pages]),
         }
-        await self._db.write(lambda work: work.run("replacements.build", **values))
+
+        def _change(work: Work) -> int:
+            _claim(work, one, ReplacementState.BUILDING)
+            work.run("replacements.build", job_id=adding_job(work) if adding_job is not None else None, **values)
+            return one.id
+
+        return _change
+
+    @staticmethod
+    def going_on(
+        one: Replacement, state: ReplacementState, more: Callable[[Work], object] | None = None
+    ) -> Callable[[Work], int]:
+        """What goes on from the state that was seen, with what `more` writes; it returns the number. Raises UnderWay where
+        another has gone on from there."""
+
+        def _change(work: Work) -> int:
+            _claim(work, one, state)
+            if more is not None:
+                more(work)
+            return one.id
+
+        return _change
 
     async def set_state(self, replacement_id: int, state: ReplacementState, words: str = "") -> None:
-        """Write down how far it is, or how it ended."""
+        """Write down how far it is, or how it ended. Raises Conflict where that cannot follow on how it stands."""
+        await self._db.write(self.stepping(replacement_id, state, words))
+
+    @staticmethod
+    def stepping(replacement_id: int, state: ReplacementState, words: str = "") -> Change:
+        """As `set_state`, for a transaction that writes more than that."""
         ended = utc_now() if state not in (*UNDER_WAY, ReplacementState.READING, ReplacementState.PLANNED) else None
         values = {"id": replacement_id, "state": state.value, "words": words[:1000], "ended_at": ended}
-        await self._db.write(lambda work: work.run("replacements.set_state", **values))
 
-    async def removes(self, replacement_id: int, removal_id: int) -> None:
-        """Write down the job that removes what the new version does not have."""
-        values = {"id": replacement_id, "removal_id": removal_id}
-        await self._db.write(lambda work: work.run("replacements.removes", **values))
+        def _change(work: Work) -> None:
+            _step(work, replacement_id, state)
+            work.run("replacements.set_state", **values)
 
-    async def claim(self, replacement_id: int, was: ReplacementState, state: ReplacementState) -> bool:
-        """Bring it from one state into another; False where somebody else did so first."""
-        values = {"id": replacement_id, "was": was.value, "state": state.value}
-        return bool(await self._db.write(lambda work: work.run("replacements.claim", **values)))
+        return _change
+
+    async def begin_removal(self, replacement_id: int, adding_job: Callable[[Work], int]) -> int:
+        """Begin the job that removes what the new version does not have, and write it down with that; return its number."""
+
+        def _change(work: Work) -> int:
+            removal_id = adding_job(work)
+            work.run("replacements.removes", id=replacement_id, removal_id=removal_id)
+            return removal_id
+
+        return await self._db.write(_change)
 
     async def let_go(self, replacement_id: int) -> None:
         """Write down that the old one is not kept beside it any more."""
         await self._db.write(lambda work: work.run("replacements.let_go", id=replacement_id, now=utc_now()))
 
-    async def cut(self) -> None:
-        """Those that were being read when Nailer ended are not read any further."""
-        await self._db.write(lambda work: work.run("replacements.cut", now=utc_now()))
+    @staticmethod
+    def not_read(replacement_id: int, words: str) -> Change:
+        """What writes down that its versions could not be read; what was being taken in for it is not whole."""
+        ended = ReplacementStore.stepping(replacement_id, ReplacementState.FAILED, words)
+
+        def _change(work: Work) -> None:
+            ended(work)
+            work.run("replacements.fail_taken_in", id=replacement_id, now=utc_now())
+
+        return _change
+
+
+def _step(work: Work, replacement_id: int, state: ReplacementState) -> None:
+    was = work.value("replacements.lock", id=replacement_id)
+    if was is None:
+        raise NotFound("This replacement no longer exists.")
+    check(REPLACEMENTS, ReplacementState(was), state)
+
+
+def _claim(work: Work, one: Replacement, state: ReplacementState) -> None:
+    _step(work, one.id, state)
+    if not work.run("replacements.claim", id=one.id, was=one.state.value, state=state.value):
+        raise UnderWay("Someone else is already working on this.")
 
 
 def _text(below: Below) -> list[str]:

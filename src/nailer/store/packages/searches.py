@@ -6,13 +6,13 @@ import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from enum import StrEnum
 from typing import Any
 
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.tested import PageTest
 from nailer.core.words import aware
 from nailer.core.work.kinds import WorkKind
+from nailer.core.work.states import SearchState
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 from nailer.store.works import Change, begin_for_anyone
@@ -31,13 +31,6 @@ class SetAside:
     title: str
     why: str
     at: datetime
-
-
-class SearchState(StrEnum):
-    SEARCHING = "searching"
-    ENDED = "ended"
-    STOPPED = "stopped"
-    FAILED = "failed"
 
 
 @dataclass(frozen=True, slots=True)

@@ -186,3 +186,6 @@ SELECT done_files, done_bytes, TIMESTAMPDIFF(MICROSECOND, started_at, ended_at) 
    AND claims = 1 AND started_at IS NOT NULL AND ended_at IS NOT NULL AND done_files > 0
  ORDER BY id DESC
  LIMIT %(limit)s;
+
+-- name: taking_back(job_id)
+SELECT id FROM jobs WHERE takes_back = %(job_id)s AND state IN ('waiting', 'running', 'paused') ORDER BY id;

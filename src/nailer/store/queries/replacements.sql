@@ -26,7 +26,7 @@ SELECT r.id, r.site_id, r.account_id, r.path, r.kind, r.state, r.source, r.title
        r.pages, r.words, r.begun_at, r.ended_at, r.let_go_at, a.name AS account_name
   FROM replacements r
   LEFT JOIN accounts a ON a.id = r.account_id
- WHERE r.state IN ('building', 'swapping', 'looking', 'backing')
+ WHERE r.state IN ('building', 'swapping', 'looking', 'restoring')
  ORDER BY r.id;
 
 -- name: planned(id, title, old_version, new_version, old_copy_id, new_copy_id, base_copy_id, notes, in_place)!
@@ -61,7 +61,10 @@ UPDATE replacements SET state = %(state)s, words = '', ended_at = NULL WHERE id 
 -- name: let_go(id, now)!
 UPDATE replacements SET let_go_at = %(now)s WHERE id = %(id)s;
 
--- name: cut(now)!
-UPDATE replacements
-   SET state = 'failed', words = 'Nailer ended while both versions were read. Nothing was changed.', ended_at = %(now)s
- WHERE state = 'reading';
+-- name: lock(id)$
+SELECT state FROM replacements WHERE id = %(id)s FOR UPDATE;
+
+-- name: fail_taken_in(id, now)!
+UPDATE verified_copies p JOIN replacements r ON r.id = %(id)s AND r.site_id = p.site_id AND r.path = p.path
+   SET p.state = 'failed', p.problem = 'Nailer ended meanwhile.', p.ended_at = %(now)s
+ WHERE p.state = 'copying' AND p.kind = 'delivered';

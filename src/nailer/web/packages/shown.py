@@ -109,7 +109,7 @@ def steps_of(one: Replacement) -> list[RunStep]:
     if one.in_place:
         words = ("Replaced file by file, each old one kept", *words[2:])
     order = [state for state in _ORDER if not (one.in_place and state is _State.SWAPPING)]
-    ended = one.state in (_State.IN_PLACE, _State.BACK, _State.BACKING)
+    ended = one.state in (_State.IN_PLACE, _State.BACK, _State.RESTORING)
     now = order.index(one.state) if one.state in order else None
     steps = []
     for number, text in enumerate(words):
@@ -118,6 +118,6 @@ def steps_of(one: Replacement) -> list[RunStep]:
         else:
             state = "now" if number == now else "left" if one.state is _State.FAILED else "next"
         steps.append(RunStep(text, state))
-    if one.state in (_State.BACKING, _State.BACK):
+    if one.state in (_State.RESTORING, _State.BACK):
         steps.append(RunStep("Old version restored", "done" if one.state is _State.BACK else "now"))
     return steps

@@ -13,12 +13,13 @@ from nailer.core.files.text import decoded, encoded
 from nailer.core.files.tree import Below
 from nailer.core.packages.manifest import Copied, Manifest
 from nailer.core.packages.replacing import Fate, PackageRow, Take, compared, joined, outcome, undecided
+from nailer.core.work.states import ReplacementState
 from nailer.engine.kept import KeptStore
 from nailer.errors import Conflict, InvalidInput, NotFound
 from nailer.services.packages.taking import Taker
 from nailer.sides.side import once
 from nailer.store.packages.copies import CopyKind, CopyStore, VerifiedCopy
-from nailer.store.packages.replacements import Replacement, ReplacementState, ReplacementStore
+from nailer.store.packages.replacements import Replacement, ReplacementStore
 
 _LARGEST_TEXT = 400_000
 _REMEMBERED = 12

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-import structlog
-
-from nailer.acting import Acting, acting_as
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import Kind, SideName
 from nailer.core.files.sitepath import shown_name
 from nailer.core.packages.declared import Declared
 from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.words import size_text
+from nailer.core.work.kinds import Broken, WorkKind
+from nailer.core.work.states import CopyState, ReplacementState
+from nailer.engine.engine import Engine
 from nailer.engine.swap import tries_renaming
-from nailer.errors import Conflict, InvalidInput, NailerError, StoreUnavailable
+from nailer.engine.work import RunningWork, Supplied
+from nailer.errors import Conflict, InvalidInput, NotFound
 from nailer.services.files import Browse, Files
 from nailer.services.packages.copies import VerifiedCopies
 from nailer.services.packages.declaring import Found
@@ -24,12 +25,13 @@ from nailer.services.packages.replacing.plans import ReplacementPlans
 from nailer.services.packages.sources import VersionSource, VersionSources, check_same_version
 from nailer.services.plans import room_at
 from nailer.sides.side import Side
-from nailer.store.packages.copies import CopyKind, CopyState, VerifiedCopy
-from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
+from nailer.store.database import Work
+from nailer.store.packages.copies import CopyKind, VerifiedCopy
+from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementStore
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
+from nailer.store.works import Change, StoredWork
 
-_log = structlog.get_logger()
 _Kind, _State = ReplacementKind, ReplacementState
 _LINKS = (Protocol.SFTP,)
 
@@ -45,80 +47,71 @@ class VersionsToRead:
 
 
 @dataclass(slots=True)
-class ReadingStanding:
-    """A replacement whose versions are being read: what is read now."""
+class ReadingProgress:
+    """A replacement whose versions are being read: what is read now, and what there is to read."""
 
     words: str
-    task: asyncio.Task[None] | None = None
+    wish: VersionsToRead | None
 
 
 class ReplacementReading:
     def __init__(
-        self, stores: Stores, files: Files, copies: VerifiedCopies, sources: VersionSources, plans: ReplacementPlans
+        self,
+        stores: Stores,
+        engine: Engine,
+        files: Files,
+        copies: VerifiedCopies,
+        sources: VersionSources,
+        plans: ReplacementPlans,
     ) -> None:
         self._store: ReplacementStore = stores.replacements
         self._all_copies = stores.copies
-        self._grants = stores.grants
+        self._sites = stores.sites
         self._browse: Browse = files.browse
         self._copies = copies
         self.sources = sources
         self._plans = plans
-        self._standing: dict[int, ReadingStanding] = {}
+        self._work = engine.work
+        engine.work.supply(WorkKind.VERSIONS, Supplied(self._steps, self._broken))
 
-    def begin(self, site: Site, number: int, account_id: int, wish: VersionsToRead | None) -> None:
-        """Begin to read; without a wish what was read before is read again."""
-        standing = self._standing[number] = ReadingStanding("Reading both versions")
-        standing.task = asyncio.create_task(self._reads(site, number, account_id, wish))
+    async def begin(
+        self, site: Site, account_id: int, adding: Callable[[Work], int], wish: VersionsToRead | None
+    ) -> int:
+        """Begin to read; without a wish what was read before is read again. `adding` stores what it is read for, and returns
+        its number, which is returned."""
+        progress = ReadingProgress("Reading both versions", wish)
+        return await self._work.begin(WorkKind.VERSIONS, site.id, account_id, adding, progress)
 
     def words(self, number: int) -> str:
         """What is read of a replacement now; '' for nothing."""
-        standing = self._standing.get(number)
-        return standing.words if standing is not None else ""
+        progress = self._work.progress(WorkKind.VERSIONS, number, ReadingProgress)
+        return progress.words if progress is not None else ""
 
     async def wait(self, number: int) -> None:
         """Until the versions are read."""
-        standing = self._standing.get(number)
-        if standing is not None and standing.task is not None:
-            await asyncio.wait([standing.task])
+        await self._work.ended(WorkKind.VERSIONS, number)
 
     async def end(self, number: int) -> None:
         """End reading one."""
-        standing = self._standing.pop(number, None)
-        if standing is not None and standing.task is not None:
-            standing.task.cancel()
-            await asyncio.gather(standing.task, return_exceptions=True)
+        await self._work.end(WorkKind.VERSIONS, number)
 
-    async def stop(self) -> None:
-        """End reading; how it stood is said when Nailer starts again."""
-        for number in list(self._standing):
-            await self.end(number)
+    async def _steps(self, work: RunningWork) -> Change:
+        wish = work.progress.wish if isinstance(work.progress, ReadingProgress) else None
+        one = await self._store.get(work.row.site_id, work.row.subject_id)
+        if one is None:
+            raise NotFound("This replacement no longer exists.")
+        site = await self._sites.get(one.site_id)
+        return self._store.planning(await self._read(replace(one, account_id=work.row.account_id), site, wish))
 
-    async def _reads(self, site: Site, number: int, account_id: int, wish: VersionsToRead | None) -> None:
-        problem = "Nailer was stopped before it finished."
-        try:
-            with acting_as(Acting(await self._grants.person(account_id), program="a replacement")):
-                one = await self._store.get(site.id, number)
-                if one is not None:
-                    await self._read(replace(one, account_id=account_id), site, wish)
-            problem = ""
-        except NailerError as error:
-            problem = error.what
-        except Exception:
-            _log.exception("versions could not be read in a way nobody foresaw", replacement=number)
-            problem = "It failed because of an error in Nailer. Details are in Nailer's log."
-        finally:
-            self._standing.pop(number, None)
-            if problem:
-                words = f"{problem} Nothing was changed."
-                with contextlib.suppress(StoreUnavailable):
-                    await asyncio.shield(self._store.set_state(number, _State.FAILED, words))
+    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+        return self._store.not_read(row.subject_id, f"{broken.words} Nothing was changed.")
 
     def _say(self, number: int, words: str) -> None:
-        standing = self._standing.get(number)
-        if standing is not None:
-            standing.words = words
+        progress = self._work.progress(WorkKind.VERSIONS, number, ReadingProgress)
+        if progress is not None:
+            progress.words = words
 
-    async def _read(self, one: Replacement, site: Site, wish: VersionsToRead | None) -> None:
+    async def _read(self, one: Replacement, site: Site, wish: VersionsToRead | None) -> Replacement:
         """Take both versions in, and make the plan of them."""
         self._plans.forget(one.id)
         if wish is not None:
@@ -130,8 +123,7 @@ class ReplacementReading:
             one = replace(one, base_copy_id=base.id if base is not None else one.base_copy_id)
         self._say(one.id, "Comparing the two")
         async with self._browse.side(site, SideName.THERE) as side:
-            one = await self._on_this_server(one, site, side)
-        await self._store.planned(one)
+            return await self._on_this_server(one, site, side)
 
     async def _original(self, one: Replacement, site: Site) -> VerifiedCopy | None:
         """What the old version was when it was delivered: as it is kept, else as it lies here, else as it was first

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import secrets
 from collections.abc import Collection, Mapping
 from dataclasses import replace
@@ -18,9 +17,10 @@ from nailer.core.packages.manifest import Manifest, tree_of, unagreed
 from nailer.core.packages.replacing import Fate, Take, undecided
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
+from nailer.core.work.states import ReplacementState, SearchState
 from nailer.engine.engine import Engine
 from nailer.engine.swap import tries_renaming
-from nailer.errors import Conflict, InvalidInput, NailerError, NotFound, UnderWay
+from nailer.errors import Conflict, InvalidInput, NotFound, UnderWay
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders, Progress, read_tree
 from nailer.services.packages.declaring import Found, declared_in, entries_of
@@ -32,8 +32,7 @@ from nailer.services.packages.replacing.runs import ReplacementRuns
 from nailer.services.packages.seen import PackageBook
 from nailer.services.packages.sources import VersionSource, check_alike, check_same_version
 from nailer.sides.side import is_there
-from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
-from nailer.store.packages.searches import SearchState
+from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementStore
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
 
@@ -55,7 +54,6 @@ class Replacing:
         self._store: ReplacementStore = stores.replacements
         self._jobs = stores.jobs
         self._searches = stores.packages
-        self._runner = engine.runner
         self._browse: Browse = files.browse
         self._guarded: GuardedFolders = files.guarded
         self._book = book
@@ -63,16 +61,6 @@ class Replacing:
         self.reading = reading
         self.plans = plans
         self.runs = runs
-
-    async def start(self) -> None:
-        """Go on with what was cut; what was only being read is said to be cut."""
-        await self._store.cut()
-        await self.runs.start()
-
-    async def stop(self) -> None:
-        """End reading; what is carried out goes on when Nailer starts again."""
-        await self.reading.stop()
-        await self.runs.stop()
 
     async def there(self, site: Site, path: SitePath) -> Found:
         """The package that is there. Raises InvalidInput where the folder declares none, FileMissing."""
@@ -92,9 +80,8 @@ class Replacing:
             notes = [one for one in (check_alike(old, source.found), *source.left) if one]
         step, usual = step_words(source.found.declared, old.declared)
         notes = notes if usual else [f"{step[:1].upper()}{step[1:]}.", *notes]
-        number = await self._store.begin(site.id, account_id, old.folder, _Kind.REPLACE, source.words)
-        self.reading.begin(site, number, account_id, VersionsToRead(source, old, tuple(notes)))
-        return number
+        adding = self._store.beginning(site.id, account_id, old.folder, _Kind.REPLACE, source.words)
+        return await self.reading.begin(site, account_id, adding, VersionsToRead(source, old, tuple(notes)))
 
     async def install(self, account_id: int, site: Site, folder: SitePath, source: VersionSource) -> int:
         """Begin to read what a new package would bring into a folder. Raises Conflict where there is one of its name."""
@@ -104,9 +91,8 @@ class Replacing:
             self._check(account_id, site, path)
             if await is_there(side, path):
                 raise Conflict(f"{path} is there already. Replace it with this version instead.")
-        number = await self._store.begin(site.id, account_id, path, _Kind.INSTALL, source.words)
-        self.reading.begin(site, number, account_id, VersionsToRead(source, None, source.left))
-        return number
+        adding = self._store.beginning(site.id, account_id, path, _Kind.INSTALL, source.words)
+        return await self.reading.begin(site, account_id, adding, VersionsToRead(source, None, source.left))
 
     async def remove(self, account_id: int, site: Site, old: Found) -> int:
         """Begin to read what taking a package away would do."""
@@ -117,9 +103,8 @@ class Replacing:
             None: ("It is not known whether pages use it, because the site has not been read yet.",),
             False: (),
         }[await self._book.in_use(site, old.folder)]
-        number = await self._store.begin(site.id, account_id, old.folder, _Kind.REMOVE, "")
-        self.reading.begin(site, number, account_id, VersionsToRead(None, old, notes))
-        return number
+        adding = self._store.beginning(site.id, account_id, old.folder, _Kind.REMOVE, "")
+        return await self.reading.begin(site, account_id, adding, VersionsToRead(None, old, notes))
 
     async def of(self, site: Site) -> list[Replacement]:
         """Those of a site, newest first."""
@@ -200,12 +185,7 @@ class Replacing:
         await self._check_unchanged(account_id, site, one)
         one = await self.plans.settle(replace(one, account_id=account_id))
         hidden = one.in_place or await self.runs.takes_hidden_names(site, one.path.parent)
-        await self._claim(one, _State.BUILDING)
-        try:
-            await self._build(account_id, site, one, hidden=hidden)
-        except NailerError as error:
-            await self._store.set_state(one.id, _State.FAILED, f"{error.what} Nothing was replaced.")
-            raise
+        await self._build(account_id, site, one, hidden=hidden)
 
     async def must_type(self, site: Site, one: Replacement) -> str:
         """The name that must be typed before a package goes that pages may refer to; '' for none."""
@@ -215,7 +195,7 @@ class Replacing:
 
     async def _build(self, account_id: int, site: Site, one: Replacement, *, hidden: bool) -> None:
         result = await self.plans.result(one) if one.new_copy_id is not None else Manifest(())
-        fresh = kept = job_id = None
+        fresh = kept = adding_job = None
         new_name, old_name = package_beside(one.path.name, secrets.token_hex(8), hidden=hidden)
         if not one.in_place:
             if one.kind is not _Kind.REMOVE:
@@ -223,7 +203,6 @@ class Replacing:
             if one.kind is not _Kind.INSTALL:
                 kept = one.path.parent.child(old_name)
         pages = await self.runs.pages.answers(site)
-        await self._store.build(one.id, fresh, kept, None, pages)
         if one.kind is not _Kind.REMOVE:
             now = await self._now(one)
             items = beside(fresh, result, one.path, now) if fresh is not None else one_by_one(one.path, result, now)
@@ -231,9 +210,8 @@ class Replacing:
             title = f"Building {package}" if fresh is not None else f"{package}, file by file"
             folder = fresh if fresh is not None else one.path
             kind = JobKind.BUILD if fresh is not None else JobKind.WRITE
-            job_id = await self.runs.add_job(account_id, site, title, folder, items, kind)
-            await self._store.build(one.id, fresh, kept, job_id, pages)
-        self.runs.go(await self.get(site, one.id))
+            adding_job = self.runs.adding_job(account_id, site, title, folder, items, kind)
+        await self.runs.go(site.id, account_id, self._store.building(one, fresh, kept, pages, adding_job))
 
     async def _now(self, one: Replacement) -> Manifest:
         return await self.plans.manifest(one.old_copy_id)
@@ -244,12 +222,9 @@ class Replacing:
         self._check(account_id, site, one.path)
         if one.state is not _State.FAILED or (one.fresh is None and one.kept is None and one.job_id is None):
             raise Conflict("There is nothing to resume.")
-        await self._claim(one, _State.BUILDING)
-        if one.job_id is not None:
-            with contextlib.suppress(Conflict):  # a job that has ended well needs nothing
-                await self._jobs.again(one.job_id)
-                self._runner.wake()
-        self.runs.go(await self.get(site, number))
+        job_id = one.job_id
+        trying_again = self._jobs.trying_again(job_id) if job_id is not None else None
+        await self.runs.go(site.id, account_id, self._store.going_on(one, _State.BUILDING, trying_again))
 
     async def back(self, account_id: int, site: Site, number: int) -> None:
         """Put the old one in its place again. Raises Conflict where it is not kept any more."""
@@ -262,8 +237,7 @@ class Replacing:
                 if not await kept_still(side, one.kept):
                     await self._store.let_go(number)
                     raise Conflict("The old version no longer exists there. You can restore its verified copy.")
-        await self._claim(one, _State.BACKING)
-        self.runs.go(replace(await self.get(site, number), account_id=account_id))
+        await self.runs.go(site.id, account_id, self._store.going_on(one, _State.RESTORING))
 
     async def reopen(self, site: Site, number: int) -> None:
         """Read again what failed, to decide anew: what was built of it is removed. Raises Conflict."""
@@ -272,8 +246,7 @@ class Replacing:
         if one.state is not _State.FAILED or (one.new_copy_id is None and one.kind is not _Kind.REMOVE):
             raise Conflict("There is nothing left to decide. Choose the version again.")
         await self.runs.undo(one, site)
-        await self._claim(one, _State.READING)
-        self.reading.begin(site, number, one.account_id or 0, None)
+        await self.reading.begin(site, one.account_id or 0, self._store.going_on(one, _State.READING), None)
 
     async def drop(self, site: Site, number: int) -> None:
         """Give a plan up, or what failed: what was built of it is removed."""
@@ -286,11 +259,6 @@ class Replacing:
             await self.runs.undo(one, site)
         await self._store.set_state(number, _State.DROPPED)
         await self.sources.let_go(site, one.new_copy_id)
-
-    async def _claim(self, one: Replacement, state: ReplacementState) -> None:
-        """Go on from the state that was seen. Raises UnderWay where somebody else does so already."""
-        if not await self._store.claim(one.id, one.state, state):
-            raise UnderWay("Someone else is already working on this.")
 
     async def look_again(self, site: Site, number: int) -> Replacement:
         """One of a site; whether the old one is kept still is looked at. Raises NotFound."""
@@ -318,7 +286,6 @@ class Replacing:
             now = await read_tree(side, one.path, Progress())
         changed = unagreed(tree_of(await self._now(one)), now)
         if changed:
-            await self._claim(one, _State.READING)
-            self.reading.begin(site, one.id, account_id, None)
+            await self.reading.begin(site, account_id, self._store.going_on(one, _State.READING), None)
             names = count_text(len(changed), "item")
             raise Conflict(f"{names} of {one.path} changed since this was read. Nailer reads it again.")

@@ -5,11 +5,9 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 
-import structlog
-
-from nailer.acting import Acting, acting_as
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.kinds import JobKind
@@ -17,8 +15,11 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.packages.manifest import tree_of, unagreed
 from nailer.core.plans.plan import Answers
 from nailer.core.words import count_text
+from nailer.core.work.kinds import Broken, WorkKind
+from nailer.core.work.states import ReplacementState
 from nailer.engine.engine import Engine
-from nailer.errors import Conflict, NailerError, NotFound, OwnDiskFull, StoreUnavailable
+from nailer.engine.work import RunningWork, Supplied
+from nailer.errors import Conflict, NailerError, NotFound
 from nailer.services.editing import Editing
 from nailer.services.files import Browse, Files, Progress, read_tree
 from nailer.services.packages.replacing.building import clear, leftovers, other_content, unlike
@@ -29,18 +30,17 @@ from nailer.services.packages.replacing.plans import ReplacementPlans
 from nailer.services.plans import Plans
 from nailer.sides.side import Side, is_there
 from nailer.store.changes import NewChange, What
-from nailer.store.database import written_down
+from nailer.store.database import Work
 from nailer.store.jobs import Job, NewItem, NewJob
-from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementState, ReplacementStore
+from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementStore
 from nailer.store.packages.seen import SeenPackage
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
+from nailer.store.works import Change, StoredWork
 
-_log = structlog.get_logger()
 _THERE = SideName.THERE
 _LOOK_EVERY_S = 0.1
 _TRIES = 3
-_TRIES_WITHOUT_DATABASE, _PAUSE_S = 60, 1.0
 
 
 class ReplacementRuns:
@@ -49,7 +49,6 @@ class ReplacementRuns:
     ) -> None:
         self._store: ReplacementStore = stores.replacements
         self._sites = stores.sites
-        self._grants = stores.grants
         self._jobs = stores.jobs
         self._changes = stores.changes
         self._seen = stores.packages_seen
@@ -61,86 +60,51 @@ class ReplacementRuns:
         self._plans = read
         self._patience = Patience(files.browse)
         self.pages = ReplacementPages(editing, read, self._patience)
-        self._under_way: dict[int, asyncio.Task[None]] = {}
-
-    async def start(self) -> None:
-        """Go on with what was cut when Nailer ended."""
-        for one in await self._store.under_way():
-            self.go(one)
-
-    async def stop(self) -> None:
-        """End what is under way; it goes on when Nailer starts again."""
-        tasks = list(self._under_way.values())
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        self._work = engine.work
+        engine.work.supply(WorkKind.REPLACEMENT, Supplied(self._run, self._broken))
 
     def busy(self, site_id: int) -> bool:
         """True while one is under way on a site."""
-        return site_id in self._under_way
+        return self._work.is_on(WorkKind.REPLACEMENT, site_id)
 
-    def go(self, one: Replacement) -> None:
-        """Carry on from the state that is written down."""
-        task = asyncio.create_task(self._run(one))
-        self._under_way[one.site_id] = task
-        task.add_done_callback(lambda _: self._under_way.pop(one.site_id, None))
+    async def go(self, site_id: int, account_id: int, adding: Callable[[Work], int]) -> None:
+        """Carry on from the state that `adding` writes down; it returns the number. Raises UnderWay."""
+        await self._work.begin(WorkKind.REPLACEMENT, site_id, account_id, adding)
+        self._engine.runner.wake()
 
     async def wait(self, site_id: int) -> None:
         """Until what is under way on a site has ended."""
-        task = self._under_way.get(site_id)
-        if task is not None:
-            await asyncio.wait([task])
+        await self._work.ended_on(WorkKind.REPLACEMENT, site_id)
 
-    async def add_job(
+    def adding_job(
         self, account_id: int, site: Site, title: str, folder: SitePath, items: Sequence[NewItem], kind: JobKind
-    ) -> int:
-        """A job that begins at once."""
+    ) -> Callable[[Work], int]:
+        """What stores a job that begins at once, and returns its number."""
         job = NewJob(account_id, site.id, kind, title, _THERE, folder, folder)
-        job_id = await self._jobs.add(job, items, JobState.WAITING)
-        self._engine.runner.wake()
-        return job_id
+        return self._jobs.adding(job, items, JobState.WAITING)
 
-    async def _run(self, one: Replacement) -> None:
-        state, words = ReplacementState.FAILED, ""
-        try:
-            state, words = await self._patiently(one)
-        except asyncio.CancelledError:
-            return
-        except NailerError as error:
-            words = error.what
-        except Exception:
-            _log.exception("a replacement failed in a way nobody foresaw", replacement=one.id)
-            words = "It failed because of an error in Nailer. Details are in Nailer's log."
-        if not await written_down(lambda: self._store.set_state(one.id, state, words)):
-            _log.warning("how a replacement ended could not be written down", replacement=one.id)
+    async def _run(self, work: RunningWork) -> Change:
+        one = await self._store.get(work.row.site_id, work.row.subject_id)
+        if one is None:
+            raise NotFound("This replacement no longer exists.")
+        one = replace(one, account_id=work.row.account_id)
+        state, words = await self._steps(one, await self._sites.get(one.site_id), work)
+        return self._store.stepping(one.id, state, words)
 
-    async def _patiently(self, one: Replacement) -> tuple[ReplacementState, str]:
-        """How it ended. Where the database goes away under it, it goes on from what is written down once it is back."""
-        for left in reversed(range(_TRIES_WITHOUT_DATABASE)):
-            try:
-                stands = await self._store.get(one.site_id, one.id)
-                if stands is None:
-                    raise NotFound("This replacement no longer exists.")
-                with acting_as(Acting(await self._grants.person(stands.account_id or 0), program="a replacement")):
-                    return await self._steps(stands, await self._sites.get(stands.site_id))
-            except OwnDiskFull:
-                raise
-            except StoreUnavailable:
-                if not left:
-                    raise
-                await asyncio.sleep(_PAUSE_S)
-        raise AssertionError("the last try returns or raises")
+    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+        return self._store.stepping(row.subject_id, ReplacementState.FAILED, broken.words)
 
-    async def _steps(self, one: Replacement, site: Site) -> tuple[ReplacementState, str]:
+    async def _steps(self, one: Replacement, site: Site, work: RunningWork) -> tuple[ReplacementState, str]:
         """Carry on from the state that is written down; return how it ended."""
         worse = ""
         if one.state is ReplacementState.BUILDING:
             worse = await self._built(one, site)
             await self._store.set_state(one.id, ReplacementState.SWAPPING)
+        work.hold()
         if one.state in (ReplacementState.BUILDING, ReplacementState.SWAPPING) and not one.in_place:
             await self._patience.do(site, lambda side: exchange(side, _forward(one)))
             await self._noted(site, one, _forward(one))
-        if one.state is ReplacementState.BACKING:
+        if one.state is ReplacementState.RESTORING:
             words = f"{one.words} The old version is back in place.".strip()
         else:
             await self._store.set_state(one.id, ReplacementState.LOOKING)
@@ -151,9 +115,10 @@ class ReplacementRuns:
             if not worse:
                 await self._seen_now(one)
                 return ReplacementState.IN_PLACE, await self.pages.caches(one, site)
-            await self._store.set_state(one.id, ReplacementState.BACKING, f"The change made a page worse: {worse}.")
+            await self._store.set_state(one.id, ReplacementState.RESTORING, f"The change made a page worse: {worse}.")
             words = f"The change made a page worse: {worse}. The old version was restored automatically."
             await self._notices.write(one.account_id or 0, f"{site.name}: {one.title} put back", [words])
+        work.hold()
         try:
             words += await self._backed(one, site)
         except NailerError as error:
@@ -211,8 +176,9 @@ class ReplacementRuns:
             if not items:
                 return ""
             title = f"Removing what {one.title} {one.new_version} does not have"
-            removal_id = await self.add_job(one.account_id or 0, site, title, one.path, items, JobKind.WRITE)
-            await self._store.removes(one.id, removal_id)
+            adding = self.adding_job(one.account_id or 0, site, title, one.path, items, JobKind.WRITE)
+            removal_id = await self._store.begin_removal(one.id, adding)
+            self._engine.runner.wake()
         if (await self._job_ended(removal_id)).state is not JobState.DONE:
             return f"what it does not have could not all be removed, job {removal_id} says why"
         return ""
@@ -260,6 +226,9 @@ class ReplacementRuns:
     async def _job_taken_back(self, account_id: int, site: Site, job_id: int | None) -> None:
         if job_id is None:
             return
+        # Begun before a cut, it goes on by itself: what it has not taken back yet is not taken back by two.
+        for begun_id in await self._jobs.taking_back(job_id):
+            await self._job_ended(begun_id)
         try:
             back_id = await self._take_backs.take_job_back(account_id, job_id)
         except NotFound:
