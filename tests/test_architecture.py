@@ -53,6 +53,7 @@ CORE_GROUPS = (
     "site",
     "packages",
     "people",
+    "work",
 )
 # What the core may take from outside: computing, and nothing that reads, writes, waits or asks the clock.
 OUTSIDE_CORE = frozenset(
@@ -259,3 +260,20 @@ def test_every_request_by_sftp_is_awaited_where_the_librarys_errors_become_ours(
         if request.search(line) and not any(one in line for one in heard)
     ]
     assert bare == []
+
+
+_BEGIN_TASKS = {"nailer/unbroken.py", "nailer/cli_serve.py"}
+
+
+@pytest.mark.parametrize("file", FILES, ids=shown)
+def test_tasks_are_begun_where_they_are_ended(file: Path) -> None:
+    """Wings begin what goes on beside them by `engine/tasks.py` and `engine/work.py`, which end it, too."""
+    name = str(file.relative_to(SOURCE.parent))
+    if name.startswith(("nailer/engine/", "nailer/sides/", "nailer/standins/")) or name in _BEGIN_TASKS:
+        return
+    begun = [
+        node.lineno
+        for node in ast.walk(ast.parse(file.read_text()))
+        if isinstance(node, ast.Attribute) and node.attr in ("create_task", "ensure_future", "TaskGroup")
+    ]
+    assert begun == [], f"{name} begins tasks of its own in lines {begun}"

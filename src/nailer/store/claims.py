@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator
 from datetime import timedelta
 
 from nailer.core.jobs.states import ENDED, JobState, JobWish
@@ -78,6 +79,14 @@ class JobClaims:
         """How many items failed, and how many wait."""
         row = await self._db.read(lambda work: work.one("items.unfinished", job_id=job_id)) or {}
         return int(row["failed"]), int(row["waiting"])
+
+    async def all_waiting(self, job_id: int) -> AsyncIterator[Item]:
+        """Every item that waits to be carried, in order, read in windows."""
+        after = -1
+        while items := await self.waiting_items(job_id, after=after):
+            for item in items:
+                yield item
+            after = items[-1].position
 
     async def waiting_items(self, job_id: int, *, after: int, limit: int = 500) -> list[Item]:
         """Items that wait to be carried, behind a position."""

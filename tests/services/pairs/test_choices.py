@@ -14,8 +14,7 @@ from tests.world import World
 async def read_by_page(world: World, wish: SyncWish = LEVEL) -> SyncPlan:
     """As a page reads: the plan stays with a person. The reading before it is let go, as at a restart."""
     plan = world.nailer.pairs.readings.begin(world.account_id, await a_pair(world), wish, Compare.SIZE_AND_TIME)
-    assert plan.task is not None
-    await plan.task
+    await world.nailer.pairs.plans.reading.all_ended()
     assert plan.ready, plan.problem
     return plan
 

@@ -260,8 +260,7 @@ async def test_a_server_that_cannot_be_reached_is_the_plans_problem(world: World
     world.nailer.settings.routes["ftp.mosslane.example:22"] = "127.0.0.1:1"
     await world.nailer.sites.pool.close_site(world.site.id)
     plan = world.nailer.pairs.readings.begin(world.account_id, await a_pair(world), LEVEL, Compare.SIZE)
-    assert plan.task is not None
-    await plan.task
+    await world.nailer.pairs.plans.reading.all_ended()
 
     assert not plan.ready
     assert plan.problem is not None

@@ -12,6 +12,7 @@ from nailer.bounded import bounded
 from nailer.core.site.links import FileLinks, links_in
 from nailer.core.site.picture_files import pixels_of
 from nailer.core.site.read_files import ReadFile, ToRead
+from nailer.engine.tasks import at_once
 from nailer.errors import TransferError, Unreadable
 from nailer.sides.side import CHUNK_BYTES, Side
 from nailer.store.database import utc_now
@@ -26,23 +27,14 @@ async def read_files(
 ) -> AsyncIterator[ReadFile]:
     """Each file as it was read, many at a time, in no order; what could not be read is added to `problems`. `heard` is told
     how many are done. Raises what ends the connection."""
-    waiting, parsing = list(reversed(wanted)), asyncio.Semaphore(PARSED_AT_ONCE)
-    running: set[asyncio.Task[ReadFile | None]] = set()
-    done = 0
-    try:
-        while waiting or running:
-            while waiting and len(running) < AT_ONCE:
-                running.add(asyncio.create_task(_one(side, waiting.pop(), problems, parsing)))
-            ended, running = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
-            for task in ended:
-                done += 1
-                if (read := task.result()) is not None:
-                    yield read
+    parsing, done = asyncio.Semaphore(PARSED_AT_ONCE), 0
+    steps = (_one(side, one, problems, parsing) for one in wanted)
+    async with aclosing(at_once(steps, AT_ONCE)) as ended:
+        async for read in ended:
+            done += 1
+            if read is not None:
+                yield read
             heard(done)
-    finally:
-        for task in running:
-            task.cancel()
-        await asyncio.gather(*running, return_exceptions=True)
 
 
 async def _one(side: Side, wanted: ToRead, problems: list[str], parsing: asyncio.Semaphore) -> ReadFile | None:

@@ -7,7 +7,7 @@ import structlog
 from nailer.acting import Acting, acting_as
 from nailer.core.words import count_text
 from nailer.core.work.states import ScanState
-from nailer.engine.often import Often
+from nailer.engine.tasks import Often
 from nailer.errors import NailerError
 from nailer.services.checks.scanner import SiteScanner
 from nailer.services.plans import Notices

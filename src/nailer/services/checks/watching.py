@@ -11,6 +11,7 @@ from nailer.acting import Acting, acting_as
 from nailer.core.check.live import Fetched, broke
 from nailer.core.jobs.states import ENDED
 from nailer.core.plans.plan import Answers
+from nailer.engine.tasks import Background
 from nailer.errors import NailerError, NotFound
 from nailer.services.editing import Editing
 from nailer.services.plans import Job, Notices, PlanMaker, Plans
@@ -35,7 +36,7 @@ class Watching:
         self._take_backs = plans.take_back
         self._make: PlanMaker = plans.make
         self._notices: Notices = plans.notices
-        self._looking: dict[int, asyncio.Task[None]] = {}
+        self._looking = Background()
 
     async def begin(self) -> None:
         """Look at the pages of jobs that ended while Nailer was away."""
@@ -44,10 +45,7 @@ class Watching:
 
     async def stop(self) -> None:
         """End looking; it is done when Nailer starts again."""
-        tasks = list(self._looking.values())
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        await self._looking.close()
 
     async def watch(self, site: Site, job_id: int, addresses: Sequence[str]) -> None:
         """Watch these pages, and those of the site's settings, while a job is carried out."""
@@ -67,10 +65,8 @@ class Watching:
 
     def job_ended(self, job_id: int) -> None:
         """A job has ended: what is watched of it is looked at."""
-        if job_id not in self._looking:
-            task = asyncio.create_task(self._look_after(job_id))
-            self._looking[job_id] = task
-            task.add_done_callback(lambda _: self._looking.pop(job_id, None))
+        if self._looking.of(job_id) is None:
+            self._looking.begin(self._look_after(job_id), job_id)
 
     async def _look_after(self, job_id: int) -> None:
         try:

@@ -21,6 +21,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.plans.plan import Answers, Choice
 from nailer.engine.live import LiveJobs
+from nailer.engine.tasks import Background
 from nailer.errors import Conflict, FileMissing, InvalidInput, NailerError, NotFound
 from nailer.services.files import Browse
 from nailer.services.plans import PlanMaker
@@ -61,17 +62,15 @@ class OwnEditor:
         self._files: list[OwnFile] = []
         self._seen: dict[int, _State] = {}
         self._anew = asyncio.Event()
-        self._task: asyncio.Task[None] | None = None
+        self._tasks = Background()
 
     def start(self) -> None:
         """Begin to watch the copies that people edit."""
-        self._task = asyncio.create_task(self._watch())
+        self._tasks.begin(self._watch())
 
     async def stop(self) -> None:
         """Stop watching. The copies stay."""
-        if self._task is not None:
-            self._task.cancel()
-            await asyncio.gather(self._task, return_exceptions=True)
+        await self._tasks.close()
 
     def of_account(self, account_id: int) -> list[OwnFile]:
         """What a person edits with a program of their own."""

@@ -21,6 +21,7 @@ from nailer.core.files.tree import Below, Tree
 from nailer.core.pairs.standing import last_standing
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import aware, when_text
+from nailer.engine.tasks import Background
 from nailer.errors import ConnectionDropped, FileMissing, OutsideRoot, TransferError
 from nailer.services.files.folder_pair import FolderPair, place_in_pair
 from nailer.services.files.folding import folded, respelled
@@ -128,7 +129,7 @@ class _Memory:
     """What was read of one site: listings in the order of use, readings under way, and rolled-up folders."""
 
     listings: OrderedDict[tuple[SideName, SitePath], FolderRead] = field(default_factory=OrderedDict)
-    reading: dict[tuple[SideName, SitePath], asyncio.Task[FolderRead]] = field(default_factory=dict)
+    reading: Background = field(default_factory=Background)
     rolled: dict[FolderPair, RolledSoFar] = field(default_factory=dict)
     ledgers: OrderedDict[tuple[SitePath, SitePath, View], Ledger] = field(default_factory=OrderedDict)
     names: int = 0
@@ -190,11 +191,9 @@ class Browse:
         if known is not None and time.monotonic() - known.read_at_s <= max_age_s:
             memory.listings.move_to_end(key)
             return known
-        task = memory.reading.get(key)
+        task: asyncio.Task[FolderRead] | None = memory.reading.of(key)
         if task is None:
-            task = asyncio.create_task(self._read(site, name, folder))
-            memory.reading[key] = task
-            task.add_done_callback(lambda _: memory.reading.pop(key, None))
+            task = memory.reading.begin(self._read(site, name, folder), key)
         # One reader that goes away must not cut the reading for the others.
         return await asyncio.shield(task)
 

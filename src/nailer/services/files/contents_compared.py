@@ -18,6 +18,7 @@ from blake3 import blake3
 from nailer.core.files.charset import to_wire
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below
+from nailer.engine.tasks import at_once
 from nailer.errors import NotSupported, TransferError
 from nailer.sides.pool import Pool
 from nailer.sides.side import CHUNK_BYTES, Digest, Side
@@ -61,22 +62,20 @@ class ContentComparer:
         done."""
         known = await self._by_shell(far, names)
         found: dict[Below, bool] = {}
-        gate = asyncio.Semaphore(_AT_ONCE)
 
         async def _one(below: Below) -> None:
-            async with gate:
-                try:
-                    found_here = await self._same(near, far, below, known.get(below))
-                except TransferError as error:
-                    if error.heals:
-                        raise
-                    return
+            try:
+                found_here = await self._same(near, far, below, known.get(below))
+            except TransferError as error:
+                if error.heals:
+                    raise
+                return
             found[below] = found_here
             heard(len(found))
 
-        async with asyncio.TaskGroup() as tasks:
-            for below, _ in names:
-                tasks.create_task(_one(below))
+        async with aclosing(at_once((_one(below) for below, _ in names), _AT_ONCE)) as ended:
+            async for _ in ended:
+                pass
         return found
 
     async def equal_if_cheap(
@@ -91,13 +90,12 @@ class ContentComparer:
             if budget < 0:
                 break
             cheap.append(below)
-        gate = asyncio.Semaphore(_AT_ONCE)
 
         async def _one(below: Below) -> tuple[Below, bool]:
-            async with gate:
-                return below, await self._same(near, far, below, told.get(below))
+            return below, await self._same(near, far, below, told.get(below))
 
-        return dict(await asyncio.gather(*map(_one, cheap)))
+        async with aclosing(at_once(map(_one, cheap), _AT_ONCE)) as ended:
+            return {below: is_same async for below, is_same in ended}
 
     async def _same(self, near: ComparedEnd, far: ComparedEnd, below: Below, told: Digest | None) -> bool:
         digest = told or await far.side.own_hash(far.top.join(below))

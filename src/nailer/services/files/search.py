@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncGenerator
 from contextlib import aclosing
 from dataclasses import dataclass
@@ -12,6 +11,7 @@ from nailer.core.files.charset import to_wire
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.search import SearchWanted
 from nailer.core.files.sitepath import SitePath, shown_name
+from nailer.engine.tasks import at_once
 from nailer.errors import TransferError
 from nailer.services.files.browse import Browse
 from nailer.services.files.folder_pair import FolderPair
@@ -68,22 +68,15 @@ async def search(side: Side, top: SitePath, wanted: SearchWanted) -> AsyncGenera
 async def _holding(
     side: Side, where: SitePath, entries: list[Entry], wanted: SearchWanted
 ) -> AsyncGenerator[Hit, None]:
-    gate = asyncio.Semaphore(_READ_AT_ONCE)
-
     async def _look(entry: Entry) -> Hit | None:
-        async with gate:
-            found = await _line_with(side, where.child(entry.name), wanted.inside)
+        found = await _line_with(side, where.child(entry.name), wanted.inside)
         return Hit(where.child(entry.name), entry, *found) if found is not None else None
 
-    reading = [asyncio.create_task(_look(one)) for one in entries if wanted.may_hold_text(one)]
-    try:
-        for done in asyncio.as_completed(reading):
-            if (hit := await done) is not None:
+    steps = (_look(one) for one in entries if wanted.may_hold_text(one))
+    async with aclosing(at_once(steps, _READ_AT_ONCE)) as ended:
+        async for hit in ended:
+            if hit is not None:
                 yield hit
-    finally:
-        for task in reading:
-            task.cancel()
-        await asyncio.gather(*reading, return_exceptions=True)
 
 
 async def _line_with(side: Side, path: SitePath, text: str) -> tuple[str, int] | None:

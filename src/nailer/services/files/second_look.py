@@ -8,14 +8,15 @@ without a word is found out by that, and the whole folder is then looked at name
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Iterable, Mapping
+from contextlib import aclosing
 from dataclasses import replace
 
 from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.files.tree import Below, Tree
+from nailer.engine.tasks import at_once
 from nailer.errors import FileMissing, TransferError, WrongKind
 from nailer.sides.side import Side
 
@@ -90,21 +91,19 @@ async def _found_out(
 
 async def asked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> tuple[dict[Below, Entry], set[Below]]:
     """What is there under some names, and which of them are known not to be there."""
-    gate = asyncio.Semaphore(_AT_ONCE)
     found: dict[Below, Entry] = {}
     gone: set[Below] = set()
 
     async def _one(below: Below) -> None:
-        async with gate:
-            try:
-                found[below] = await side.stat(top.join(below))
-            except (FileMissing, WrongKind):
-                gone.add(below)
-            except TransferError as error:
-                if error.heals:
-                    raise
+        try:
+            found[below] = await side.stat(top.join(below))
+        except (FileMissing, WrongKind):
+            gone.add(below)
+        except TransferError as error:
+            if error.heals:
+                raise
 
-    async with asyncio.TaskGroup() as tasks:
-        for below in belows:
-            tasks.create_task(_one(below))
+    async with aclosing(at_once((_one(below) for below in belows), _AT_ONCE)) as ended:
+        async for _ in ended:
+            pass
     return found, gone

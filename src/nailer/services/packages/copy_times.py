@@ -11,7 +11,7 @@ from nailer.core.packages.keeping import KeepingRule, staying
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
 from nailer.core.work.states import CopyState
-from nailer.engine.often import Often
+from nailer.engine.tasks import Often
 from nailer.errors import NailerError
 from nailer.services.checks import need_whole
 from nailer.services.packages.copies import VerifiedCopies

@@ -15,7 +15,7 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.people.rights import Right
 from nailer.core.plans.plan import Answers
 from nailer.engine.engine import Engine
-from nailer.engine.often import Often
+from nailer.engine.tasks import Often
 from nailer.errors import Conflict, InvalidInput, NailerError, NotFound
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders

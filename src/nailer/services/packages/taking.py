@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Awaitable, Callable, Iterable, Mapping
-from contextlib import AbstractAsyncContextManager
+from contextlib import AbstractAsyncContextManager, aclosing
 from dataclasses import dataclass, field
 
 from nailer.core.files.entry import Entry
@@ -15,6 +15,7 @@ from nailer.core.packages.declared import Declared, files_to_read
 from nailer.core.packages.manifest import Copied, Manifest, incomplete, manifest_of, names_of, unagreed
 from nailer.core.words import count_text
 from nailer.engine.kept import KeptStore
+from nailer.engine.tasks import at_once
 from nailer.errors import Conflict, FileMissing, NailerError
 from nailer.services.files import Progress, read_tree
 from nailer.services.packages.declaring import declared_by
@@ -128,29 +129,21 @@ class Taker:
         self, side: Side, path: SitePath, wanted: Mapping[Below, Entry], standing: CopyStanding
     ) -> Contents:
         """Fetch files, several at a time: the hash and the bytes of each, as it came. What is gone meanwhile is left out."""
-        gate = asyncio.Semaphore(_AT_ONCE)
         standing.done, standing.of = 0, len(wanted)
 
         async def _one(below: Below) -> tuple[Below, tuple[bytes, int] | None]:
-            async with gate:
-                try:
-                    kept = await self._kept.put(side.read(path.join(below)), held_by=standing.copy_id)
-                except FileMissing:
-                    return below, None
+            try:
+                kept = await self._kept.put(side.read(path.join(below)), held_by=standing.copy_id)
+            except FileMissing:
+                return below, None
             standing.done += 1
             standing.fetched += 1
             standing.known[below] = Copied(below, wanted[below], kept.hash)
             return below, (kept.hash, kept.size)
 
-        fetching = [asyncio.create_task(_one(below)) for below in sorted(wanted)]
-        try:
-            found = await asyncio.gather(*fetching)
-        finally:
-            # The first that fails ends the others, too: none goes on over a line that is given up.
-            for task in fetching:
-                task.cancel()
-            await asyncio.gather(*fetching, return_exceptions=True)
-        return {below: one for below, one in found if one is not None}
+        fetching = at_once((_one(below) for below in sorted(wanted)), _AT_ONCE)
+        async with aclosing(fetching) as found:
+            return {below: one async for below, one in found if one is not None}
 
 
 def _files(tree: Tree) -> set[Below]:

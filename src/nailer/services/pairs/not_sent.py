@@ -20,6 +20,7 @@ from nailer.core.files.tree import Below, Tree
 from nailer.core.people.rights import Right
 from nailer.core.plans.sieve import Sieves
 from nailer.engine.live import LiveJobs
+from nailer.engine.tasks import Background
 from nailer.errors import NailerError
 from nailer.services.files import Progress, SieveBook, read_tree
 from nailer.services.pairs.readings import Readings
@@ -59,19 +60,15 @@ class NotSent:
         self._troubles: dict[int, str] = {}
         self._anew = asyncio.Event()
         self._due: set[int] = set()
-        self._task: asyncio.Task[None] | None = None
-        self._sending: dict[int, asyncio.Task[None]] = {}
+        self._tasks = Background()
 
     def start(self) -> None:
         """Begin to watch the folders here."""
-        self._task = asyncio.create_task(self._watch())
+        self._tasks.begin(self._watch(), "watching")
 
     async def stop(self) -> None:
         """End watching, and what is being sent by itself."""
-        tasks = [task for task in (self._task, *self._sending.values()) if task is not None]
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        await self._tasks.close()
 
     def of_site(self, site_id: int) -> int:
         """How many names are newer here than there in the pairs of a site that whoever acts sees, as far as is known."""
@@ -151,10 +148,8 @@ class NotSent:
         if pair.unsent != len(changed):
             await self._pairs.set_unsent(pair.id, len(changed))
             self._live.touch()
-        if pair.sends and changed and pair.id not in self._sending:
-            task = asyncio.create_task(self._send(pair.id, tree))
-            self._sending[pair.id] = task
-            task.add_done_callback(lambda _: self._sending.pop(pair.id, None))
+        if pair.sends and changed and self._tasks.of(pair.id) is None:
+            self._tasks.begin(self._send(pair.id, tree), pair.id)
 
     async def changed(self, pair: Pair) -> tuple[list[Below] | None, Tree]:
         """Names here that are not as they were when level, without what a sieve holds back; None where the pair was never

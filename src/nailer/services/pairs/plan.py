@@ -84,7 +84,6 @@ class SyncPlan:
     renames_nothing: bool = False
     in_place: bool = False
     keeps: dict[SideName, Keeps] = field(default_factory=dict)
-    task: asyncio.Task[None] | None = None
     deciding: asyncio.Lock = field(default_factory=asyncio.Lock)
     is_carried_out: bool = False
 

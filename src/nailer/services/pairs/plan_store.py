@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import asyncio
 import time
 from collections import OrderedDict
 
+from nailer.engine.tasks import Background
 from nailer.errors import (
     NotFound,
 )
@@ -22,6 +22,7 @@ class PlanStore:
 
     def __init__(self) -> None:
         self._plans: OrderedDict[str, SyncPlan] = OrderedDict()
+        self.reading = Background()
 
     def add(self, plan: SyncPlan) -> None:
         """Keep a plan; an earlier one of the same pair and person is let go, and whatever is too old or too much."""
@@ -41,10 +42,7 @@ class PlanStore:
 
     async def close(self) -> None:
         """End every reading that is under way."""
-        tasks = [plan.task for plan in self._plans.values() if plan.task is not None]
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        await self.reading.close()
 
     def plan(self, token: str, account_id: int) -> SyncPlan:
         """A plan of this account. Raises NotFound."""
@@ -66,6 +64,5 @@ class PlanStore:
 
     def drop(self, token: str) -> None:
         """Forget a plan; a reading under way is cancelled."""
-        plan = self._plans.pop(token, None)
-        if plan is not None and plan.task is not None:
-            plan.task.cancel()
+        self._plans.pop(token, None)
+        self.reading.cancel(token)

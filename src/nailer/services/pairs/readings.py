@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import AsyncIterator, Mapping, Sequence
-from contextlib import asynccontextmanager
+from contextlib import aclosing, asynccontextmanager
 from dataclasses import replace
 from datetime import UTC, datetime
 
@@ -22,6 +22,7 @@ from nailer.core.pairs.standing import rolled
 from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
 from nailer.core.plans.sieve import Sieves
 from nailer.engine.swap import tries_renaming
+from nailer.engine.tasks import at_once
 from nailer.errors import (
     FileMissing,
     NailerError,
@@ -76,7 +77,7 @@ class Readings:
         """Begin to read both trees of a pair; an earlier reading of it by the same person is let go."""
         plan = empty_plan(account_id, pair, wish, compare)
         self._plans.add(plan)
-        plan.task = asyncio.create_task(self._read(plan))
+        self._plans.reading.begin(self._read(plan), plan.token)
         return plan
 
     async def read_now(self, account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
@@ -140,8 +141,6 @@ class Readings:
             await self._read_both(plan)
         except NailerError as error:
             plan.problem = error
-        except ExceptionGroup as group:
-            plan.problem = _first_of_ours(group)
         except Exception:
             _log.exception("a pair could not be read, in a way nobody foresaw", pair=plan.pair.id)
             plan.problem = NailerError(
@@ -153,10 +152,7 @@ class Readings:
         sieves = await self._sieving.of_pair(pair)
         plan.sieves = Sieves(sieves, time.time_ns())
         plan.keeps = {end: await self._keeping.of_site((await self._ends.site(pair, end)).id) for end in SideName}
-        async with asyncio.TaskGroup() as tasks:
-            here = tasks.create_task(self._tree(plan, SideName.HERE))
-            there = tasks.create_task(self._tree(plan, SideName.THERE))
-        plan.here, plan.there = here.result(), there.result()
+        await self._read_trees(plan)
         if plan.sieves.asks_kinds and pair.other_site_id is None:
             async with self._ends.side(pair, SideName.HERE) as side:
                 plan.sieves = Sieves(sieves, time.time_ns(), await kinds_by_content(side, pair.here, plan.here))
@@ -204,6 +200,14 @@ class Readings:
                 await looked_again(near.side, near.top, plan.here, plan.there, baselines),
                 await looked_again(far.side, far.top, plan.there, plan.here, baselines),
             )
+
+    async def _read_trees(self, plan: SyncPlan) -> None:
+        async def _one(end: SideName) -> tuple[SideName, Tree]:
+            return end, await self._tree(plan, end)
+
+        async with aclosing(at_once((_one(end) for end in SideName), len(SideName))) as ended:
+            trees = {end: tree async for end, tree in ended}
+        plan.here, plan.there = trees[SideName.HERE], trees[SideName.THERE]
 
     async def _tree(self, plan: SyncPlan, end: SideName) -> Tree:
         def _enter(below: Below, entry: Entry) -> bool:
@@ -259,12 +263,3 @@ class Readings:
 
 def _is_folder(folders: Mapping[Below, Sequence[Entry]], below: Below) -> bool:
     return any(entry.name == below[-1] and entry.opens_as_folder for entry in folders.get(below[:-1], ()))
-
-
-def _first_of_ours(group: ExceptionGroup[Exception]) -> NailerError:
-    """The first of several errors at once."""
-    for error in group.exceptions:
-        if isinstance(error, NailerError):
-            return error
-    _log.error("a pair could not be read, in a way nobody foresaw", exc_info=group)
-    return NailerError("Reading this pair failed because of an error in Nailer. Details are in Nailer's log.")

@@ -18,6 +18,7 @@ from nailer.core.plans.room import Fit
 from nailer.core.words import count_text
 from nailer.engine.live import LiveJobs
 from nailer.engine.runner import Runner
+from nailer.engine.tasks import Background
 from nailer.errors import (
     Conflict,
     InvalidInput,
@@ -73,13 +74,11 @@ class Runs:
         self._guards = guards
         self._choices = choices
         self._keep_largest_bytes = keep_largest_bytes
-        self._finishing: set[asyncio.Task[None]] = set()
+        self._finishing = Background()
 
     async def stop(self) -> None:
         """End what still writes down how runs stand; the next start looks again."""
-        for task in self._finishing:
-            task.cancel()
-        await asyncio.gather(*self._finishing, return_exceptions=True)
+        await self._finishing.close()
 
     async def carry_out(
         self,
@@ -237,9 +236,7 @@ class Runs:
     def job_ended(self, run_id: int | None) -> None:
         """A job of a run has ended: once all have, the run has."""
         if run_id is not None:
-            task = asyncio.create_task(self._finish_quietly(run_id))
-            self._finishing.add(task)
-            task.add_done_callback(self._finishing.discard)
+            self._finishing.begin(self._finish_quietly(run_id))
 
     async def finish_ended(self) -> None:
         """Finish the runs whose jobs ended while Nailer was stopped."""

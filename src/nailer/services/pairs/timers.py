@@ -21,6 +21,7 @@ from nailer.core.pairs.runs import RUN_WORDS, RunState
 from nailer.core.pairs.steps import Flow
 from nailer.core.pairs.wishes import Doing, Removals
 from nailer.core.words import count_text, size_text
+from nailer.engine.tasks import Often
 from nailer.errors import Conflict, InvalidInput, NailerError, NotAllowed, NotFound, StoreUnavailable
 from nailer.services.pairs.decisions import Decisions
 from nailer.services.pairs.plan import SyncPlan
@@ -58,8 +59,7 @@ class Timers:
         self._decisions = decisions
         self._runs = runs
         self._notify = notify
-        self._loop: asyncio.Task[None] | None = None
-        self._under_way: set[asyncio.Task[None]] = set()
+        self._often = Often("timers whose time has come", self._look, every_s=_LOOK_EVERY_S)
 
     async def all(self) -> list[Timer]:
         """All timers."""
@@ -108,49 +108,31 @@ class Timers:
 
     def start(self) -> None:
         """Begin to look for timers whose time has come."""
-        self._loop = asyncio.create_task(self._watch())
+        self._often.start()
 
     async def stop(self) -> None:
         """End looking; runs that are under way are cancelled."""
-        tasks = [task for task in (self._loop, *self._under_way) if task is not None]
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        await self._often.stop()
 
     async def run_now(self, timer_id: int) -> None:
         """Run a timer at once, whatever its time. Raises Conflict where it is running."""
         timer = await self._store.get(timer_id)
         if not await self._store.claim_now(timer_id, lease_s=_LEASE_S):
             raise Conflict("This timer is already running.")
-        self._begin(timer)
+        self._often.begin(self._run(timer))
 
-    async def _watch(self) -> None:
-        while True:
-            try:
-                while (claimed := await self._store.claim_due(lease_s=_LEASE_S)) is not None:
-                    timer, planned_at = claimed
-                    late_s = (datetime.now(UTC) - planned_at).total_seconds()
-                    if late_s > _LATE_S and timer.missed is Missed.SKIP:
-                        _log.info("a missed run is skipped", timer=timer.id, late_s=int(late_s))
-                        await self._store.release(timer.id)
-                    else:
-                        self._begin(timer)
-            except StoreUnavailable:
-                _log.warning("the database does not answer; timers wait")
-            except NailerError as error:
-                _log.warning("a timer could not be read", why=error.what)
-            except Exception:
-                # Whatever it was, the other timers must go on.
-                _log.exception("looking for timers failed")
-            await asyncio.sleep(_LOOK_EVERY_S)
-
-    def _begin(self, timer: Timer) -> None:
-        task = asyncio.create_task(self._run(timer))
-        self._under_way.add(task)
-        task.add_done_callback(self._under_way.discard)
+    async def _look(self) -> None:
+        while (claimed := await self._store.claim_due(lease_s=_LEASE_S)) is not None:
+            timer, planned_at = claimed
+            late_s = (datetime.now(UTC) - planned_at).total_seconds()
+            if late_s > _LATE_S and timer.missed is Missed.SKIP:
+                _log.info("a missed run is skipped", timer=timer.id, late_s=int(late_s))
+                await self._store.release(timer.id)
+            else:
+                self._often.begin(self._run(timer))
 
     async def _run(self, timer: Timer) -> None:
-        keeper = asyncio.create_task(self._keep_claim(timer))
+        keeper = self._often.begin(self._keep_claim(timer))
         try:
             # A timer reaches as far as whoever set it does today.
             with acting_as(Acting(await self._grants.person(timer.account_id), program="a timer")):

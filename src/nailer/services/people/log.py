@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Coroutine
 from datetime import timedelta
 from enum import StrEnum
 
 from nailer.acting import Acting, acting
 from nailer.core.people.rights import Person
+from nailer.engine.tasks import Background
 from nailer.store.database import utc_now
 from nailer.store.people.log import LogEntry, LogStore
 from nailer.store.sites import Site
@@ -35,7 +35,7 @@ class Log:
     def __init__(self, store: LogStore, keep_days: int) -> None:
         self._store = store
         self._keep_days = keep_days
-        self._tasks: set[asyncio.Task[None]] = set()
+        self._tasks = Background()
 
     async def begin(self) -> None:
         """Forget what is older than it is to be kept."""
@@ -57,13 +57,11 @@ class Log:
 
     def soon(self, writing: Coroutine[None, None, None]) -> None:
         """Write something down that need not be waited for."""
-        task = asyncio.ensure_future(writing)
-        self._tasks.add(task)
-        task.add_done_callback(self._tasks.discard)
+        self._tasks.begin(writing)
 
     async def close(self) -> None:
         """Wait for what is being written down."""
-        await asyncio.gather(*self._tasks, return_exceptions=True)
+        await self._tasks.all_ended()
 
     async def latest(self, *, before: int, wanted: str, limit: int) -> list[LogEntry]:
         """Entries, newest first."""

@@ -11,9 +11,10 @@ from collections import Counter
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
 from contextlib import aclosing
 from dataclasses import dataclass
-from typing import Any, TypeVar
+from typing import TypeVar
 
 from nailer.acting import Acting, acting_as
+from nailer.engine.tasks import begun, comes_first
 from nailer.errors import Busy, NotFound
 
 T = TypeVar("T")
@@ -91,10 +92,10 @@ class Streams:
     ) -> T | None:
         """The next event; None where its reader has other rights by now than it was put together under."""
         with acting_as(who):
-            coming = asyncio.ensure_future(anext(events))
+            coming = begun(anext(events))
         try:
             while True:
-                came = await _first(coming, ended, _LOOK_EVERY_S)
+                came = await comes_first(coming, ended, _LOOK_EVERY_S)
                 ended = self._ended
                 if await reader.now() != who:
                     return None
@@ -103,14 +104,3 @@ class Streams:
         finally:
             coming.cancel()
             await asyncio.gather(coming, return_exceptions=True)
-
-
-async def _first(coming: asyncio.Future[Any], ended: asyncio.Event, within_s: float) -> bool:
-    """True once the next event has come; False where it is time to look after who listens."""
-    told: asyncio.Future[Any] = asyncio.ensure_future(ended.wait())
-    try:
-        await asyncio.wait({coming, told}, timeout=within_s, return_when=asyncio.FIRST_COMPLETED)
-    finally:
-        told.cancel()
-        await asyncio.gather(told, return_exceptions=True)
-    return coming.done()

@@ -3,12 +3,12 @@ much room."""
 
 from __future__ import annotations
 
-import asyncio
 from datetime import timedelta
 
 import structlog
 
 from nailer.engine.kept import KeptStore
+from nailer.engine.tasks import Often
 from nailer.errors import InvalidInput, NailerError
 from nailer.store.changes import ChangeStore
 from nailer.store.database import utc_now
@@ -23,17 +23,15 @@ class KeptCopies:
     def __init__(self, changes: ChangeStore, kept: KeptStore) -> None:
         self._changes = changes
         self._kept = kept
-        self._task: asyncio.Task[None] | None = None
+        self._often = Often("kept copies past their limits", self._tidy_now, every_s=_EVERY_S)
 
     def start(self) -> None:
         """Begin to let go what is past its limits."""
-        self._task = asyncio.create_task(self._tidy_often())
+        self._often.start()
 
     async def stop(self) -> None:
         """End tidying."""
-        if self._task is not None:
-            self._task.cancel()
-            await asyncio.gather(self._task, return_exceptions=True)
+        await self._often.stop()
 
     async def limit(self, days: int | None, size: int | None) -> int:
         """Set the limits and hold to them at once; return how many copies were let go. Raises InvalidInput."""
@@ -66,11 +64,9 @@ class KeptCopies:
             if not forgotten:
                 return gone
 
-    async def _tidy_often(self) -> None:
-        while True:
-            try:
-                if gone := await self.tidy():
-                    _log.info("kept copies let go", copies=gone)
-            except (NailerError, OSError) as error:
-                _log.warning("kept copies could not be tidied", why=str(error)[:200])
-            await asyncio.sleep(_EVERY_S)
+    async def _tidy_now(self) -> None:
+        try:
+            if gone := await self.tidy():
+                _log.info("kept copies let go", copies=gone)
+        except (NailerError, OSError) as error:
+            _log.warning("kept copies could not be tidied", why=str(error)[:200])

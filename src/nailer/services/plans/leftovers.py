@@ -8,7 +8,6 @@ and is tried again; nothing says that no half file is left before that was seen.
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -22,6 +21,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.words import count_text, size_text, span_text
 from nailer.engine.parts import cleared
 from nailer.engine.swap import settled
+from nailer.engine.tasks import Often
 from nailer.errors import NailerError, TransferError
 from nailer.services.files import Browse
 from nailer.sides.connection import Lane
@@ -67,23 +67,19 @@ class Leftovers:
         self._parts = parts
         self._sites = sites
         self._browse = browse
-        self._woken = asyncio.Event()
-        self._task: asyncio.Task[None] | None = None
+        self._often = Often("half files that nobody goes on with", self._clear_soon, every_s=_EVERY_S)
 
     def start(self) -> None:
         """Begin to clear half files that nobody will go on with."""
-        self._woken.set()
-        self._task = asyncio.create_task(self._clear_often())
+        self._often.start()
 
     def wake(self) -> None:
         """A job has ended, or something was left out: there may be something to clear."""
-        self._woken.set()
+        self._often.wake()
 
     async def stop(self) -> None:
         """End clearing."""
-        if self._task is not None:
-            self._task.cancel()
-            await asyncio.gather(self._task, return_exceptions=True)
+        await self._often.stop()
 
     async def clear(self) -> int:
         """Clear all that nobody will go on with; return how many could not be cleared yet."""
@@ -124,17 +120,13 @@ class Leftovers:
         self._browse.forget(site.id, side_name, folder)
         return len(files)
 
-    async def _clear_often(self) -> None:
-        while True:
-            with contextlib.suppress(TimeoutError):
-                async with asyncio.timeout(_EVERY_S):
-                    await self._woken.wait()
-            await asyncio.sleep(_SOON_S)
-            self._woken.clear()
-            try:
-                await self.clear()
-            except NailerError as error:
-                _log.warning("half files could not be cleared", why=error.what)
+    async def _clear_soon(self) -> None:
+        """A moment after what it is woken for: whoever ends writes down what it leaves first."""
+        await asyncio.sleep(_SOON_S)
+        try:
+            await self.clear()
+        except NailerError as error:
+            _log.warning("half files could not be cleared", why=error.what)
 
 
 async def _cleared(side: Side, part: Part) -> bool:

@@ -15,6 +15,7 @@ from nailer.core.files.names import is_staging_name
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JOB_WORDS, JobState
 from nailer.core.words import count_text, size_text
+from nailer.engine.tasks import Background
 from nailer.errors import NailerError
 from nailer.services.plans.unpacking.archives import Archives
 from nailer.services.plans.unpacking.server_commands import ServerCommands
@@ -58,7 +59,7 @@ class Notices:
         self._pool = pool
         self._post = post
         self._ended: list[int] = []
-        self._waiting: asyncio.Task[None] | None = None
+        self._tasks = Background()
 
     @property
     def can_write(self) -> bool:
@@ -68,14 +69,12 @@ class Notices:
     def job_ended(self, job_id: int) -> None:
         """A job has ended; once nothing is under way any more, people are told."""
         self._ended.append(job_id)
-        if self._waiting is None or self._waiting.done():
-            self._waiting = asyncio.create_task(self._when_quiet())
+        if self._tasks.of("quiet") is None:
+            self._tasks.begin(self._when_quiet(), "quiet")
 
     async def close(self) -> None:
         """Forget the mail that waits for the last job."""
-        if self._waiting is not None:
-            self._waiting.cancel()
-            await asyncio.gather(self._waiting, return_exceptions=True)
+        await self._tasks.close()
 
     async def _when_quiet(self) -> None:
         try:

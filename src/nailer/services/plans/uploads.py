@@ -15,6 +15,7 @@ from nailer.core.plans.plan import Action
 from nailer.engine.live import InFlight, LiveJob
 from nailer.engine.owners import LEASE_S
 from nailer.engine.runner import JobRun, Runner, Tools
+from nailer.engine.tasks import Background
 from nailer.errors import Conflict, NailerError, NotFound
 from nailer.services.files import Browse
 from nailer.services.plans.arriving import Arriving
@@ -45,7 +46,7 @@ class Uploads:
         self._browse = browse
         self._arriving = arriving
         self._coming: dict[int, _Receiving] = {}
-        self._keeper: asyncio.Task[None] | None = None
+        self._tasks = Background()
 
     async def begin(self, job_id: int) -> list[Item]:
         """Take a confirmed drop under a lease, make its folders, and return the files that are awaited."""
@@ -57,9 +58,9 @@ class Uploads:
         live = LiveJob(job.id, job.site_id, job.title, job.to_side, job.target_folder, job.tally)
         self._coming[job_id] = _Receiving(JobRun(self._tools, job, self._owner, live), live)
         self._tools.live.begin(live)
-        if self._keeper is None or self._keeper.done():
-            self._keeper = asyncio.create_task(self._keep())
-        waiting = await self._tools.claims.waiting_items(job_id, after=-1, limit=2**31)
+        if self._tasks.of("keeper") is None:
+            self._tasks.begin(self._keep(), "keeper")
+        waiting = [one async for one in self._tools.claims.all_waiting(job_id)]
         for item in [one for one in waiting if one.action is Action.MAKE_FOLDER]:
             await self._one(job, item, None)
         files = [one for one in waiting if one.action is Action.TRANSFER]
@@ -148,9 +149,7 @@ class Uploads:
 
     async def close(self) -> None:
         """Let go of every upload; what has landed stays."""
-        if self._keeper is not None:
-            self._keeper.cancel()
-            await asyncio.gather(self._keeper, return_exceptions=True)
+        await self._tasks.close()
 
     async def _one(self, job: Job, item: Item, content: AsyncIterator[bytes] | None) -> str | None:
         receiving = self._coming[job.id]

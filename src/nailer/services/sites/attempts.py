@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import asyncio
-
+from nailer.engine.tasks import Background, comes_first
 from nailer.services.sites.questions import Question, Questions, asked_by
 from nailer.sides.pool import Pool
 
@@ -14,23 +13,16 @@ class ConnectAttempts:
     def __init__(self, pool: Pool, desk: Questions) -> None:
         self._pool = pool
         self._desk = desk
-        self._tasks: dict[str, asyncio.Task[None]] = {}
+        self._tasks = Background()
 
     async def open(self, account_id: int, site_id: int) -> Question | None:
         """None once the site is connected, or a question that has to be answered first. Raises what dialling raises."""
         key = f"open:{account_id}:{site_id}"
-        task = self._tasks.get(key)
+        task = self._tasks.of(key)
         if task is None:
             with asked_by(self._desk.asker(key)):
-                task = asyncio.create_task(self._connect(site_id))
-            self._tasks[key] = task
-            task.add_done_callback(lambda _: self._tasks.pop(key, None))
-        asked = asyncio.create_task(self._desk.news(key).wait())
-        try:
-            await asyncio.wait({task, asked}, return_when=asyncio.FIRST_COMPLETED)
-        finally:
-            asked.cancel()
-        if task.done():
+                task = self._tasks.begin(self._connect(site_id), key)
+        if await comes_first(task, self._desk.news(key)):
             self._desk.forget(key)
             await task
             return None
@@ -44,10 +36,7 @@ class ConnectAttempts:
 
     async def close(self) -> None:
         """Cancel what is being connected."""
-        tasks = list(self._tasks.values())
-        for task in tasks:
-            task.cancel()
-        await asyncio.gather(*tasks, return_exceptions=True)
+        await self._tasks.close()
 
     async def _connect(self, site_id: int) -> None:
         async with self._pool.side(site_id):

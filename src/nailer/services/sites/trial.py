@@ -38,6 +38,7 @@ from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import NS, Entry, Kind
 from nailer.core.files.names import part_name
 from nailer.core.files.sitepath import shown_name
+from nailer.engine.tasks import told_by
 from nailer.errors import (
     AnswerNeeded,
     ConnectionDropped,
@@ -59,6 +60,7 @@ from nailer.errors import (
     WrongKind,
 )
 from nailer.services.sites.connect import Connector
+from nailer.services.sites.questions import Question, Questions
 from nailer.sides.connection import Ask, Connection, Lane, Stage
 from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint, resolve
@@ -141,23 +143,32 @@ class Trials:
         self, site: Site, secrets: Secrets, *, ask: Ask, writes: bool = False, insists: bool = False
     ) -> AsyncGenerator[Event, None]:
         """The steps as they happen. Left early, everything is closed."""
-        news: asyncio.Queue[Event | None] = asyncio.Queue()
-        trial = _Trial(self._connector, self._sites, site, secrets, ask, writes, news.put_nowait)
         if not insists and (refused := self._too_often(site)) is not None:
             yield refused
             return
-        task = asyncio.create_task(trial.run())
-        task.add_done_callback(lambda _: news.put_nowait(None))
-        try:
-            while (event := await news.get()) is not None:
+
+        async def _run(tell: Callable[[Event], None]) -> None:
+            await _Trial(self._connector, self._sites, site, secrets, ask, writes, tell).run()
+
+        async with contextlib.aclosing(told_by(_run)) as events:
+            async for event in events:
                 if isinstance(event.error, LoginRefused):
                     self._refusals.setdefault((site.host, site.port), []).append(time.monotonic())
                 yield event
-            await task
-        finally:
-            task.cancel()
-            with contextlib.suppress(asyncio.CancelledError):
-                await task
+
+    async def asked(
+        self, key: str, site: Site, secrets: Secrets, *, questions: Questions, writes: bool, insists: bool
+    ) -> AsyncGenerator[Event | Question, None]:
+        """As `run`, with the questions that a server asks in between: they are answered at the desk, by `key`."""
+
+        async def _run(tell: Callable[[Event | Question], None]) -> None:
+            ask = questions.asker(key, tell)
+            async for event in self.run(site, secrets, ask=ask, writes=writes, insists=insists):
+                tell(event)
+
+        async with contextlib.aclosing(told_by(_run)) as told:
+            async for one in told:
+                yield one
 
     def _too_often(self, site: Site) -> Event | None:
         key = (site.host, site.port)

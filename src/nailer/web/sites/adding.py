@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import json
 import secrets as random_secrets
@@ -170,30 +169,20 @@ async def meeting_html(
 async def _steps(request: Request, given: Given, *, writes: bool, insists: bool) -> AsyncGenerator[str, None]:
     sites = sites_of(request)
     key = random_secrets.token_hex(8)
-    news: asyncio.Queue[Event | Question | None] = asyncio.Queue()
-    ask = sites.questions.asker(_desk_key(request, key), news.put_nowait)
-
-    async def _follow() -> None:
-        try:
-            async for event in sites.trials.run(given.site, given.secrets, ask=ask, writes=writes, insists=insists):
-                news.put_nowait(event)
-        finally:
-            news.put_nowait(None)
-
-    following = asyncio.create_task(_follow())
+    desk_key = _desk_key(request, key)
     try:
         yield _line({"key": key})
-        while (one := await news.get()) is not None:
-            yield _line(_asked(one) if isinstance(one, Question) else await _told(request, given.site, one))
-        await following
+        tried = sites.trials.asked(
+            desk_key, given.site, given.secrets, questions=sites.questions, writes=writes, insists=insists
+        )
+        async with contextlib.aclosing(tried) as events:
+            async for one in events:
+                yield _line(_asked(one) if isinstance(one, Question) else await _told(request, given.site, one))
         yield _line({"done": True})
     except NailerError as error:
         yield _line({"step": TrialStep.SIGN_IN, "mark": "bad", "finding": error.what, "done": True})
     finally:
-        following.cancel()
-        with contextlib.suppress(asyncio.CancelledError, NailerError):
-            await following
-        sites.questions.forget(_desk_key(request, key))
+        sites.questions.forget(desk_key)
 
 
 async def _told(request: Request, site: Site, event: Event) -> dict[str, Any]:
