@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import AsyncIterator, Callable, Iterable, Sequence
+from collections.abc import AsyncIterator, Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
@@ -18,7 +18,7 @@ from nailer.core.jobs.progress import Count, Tally
 from nailer.core.jobs.states import ItemState, JobState, check_job
 from nailer.core.people.rights import Right, right_for
 from nailer.core.plans.destination import Better
-from nailer.core.plans.plan import IDLE, Action, Answers, PlanStep, Verdict, chosen
+from nailer.core.plans.plan import IDLE, Action, Answers, Narrowing, PlanStep, Verdict
 from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, like, utc_now
 
@@ -465,35 +465,40 @@ def _locked(work: Work, job_id: int) -> Row:
 
 
 def _narrow(work: Work, job: Row, answers: Answers, taken: dict[tuple[bytes, ...], frozenset[bytes]]) -> None:
-    """Rewrite the items of a plan by what was decided of them."""
-    folder = SitePath.parse(job["target_folder"])
-    rows = work.rows("items.of_job", job_id=job["id"], after=-1, limit=2**31)
-    items = [item_of(row) for row in rows]
-    steps = [
-        PlanStep(
-            item.action,
-            (),
-            item.target.below(folder) or (item.target.name,),
-            item.entry,
-            item.verdict,
-            item.reason,
-            item.seen,
+    """Rewrite the items of a plan by what was decided of them, a window at a time."""
+    folder, narrowing = SitePath.parse(job["target_folder"]), Narrowing(taken)
+    if answers.keeps_both:
+        for window in _windows(work, job["id"]):
+            narrowing.seen(_step_of(item, folder) for item in window)
+    for window in _windows(work, job["id"]):
+        steps = [(item, _step_of(item, folder)) for item in window]
+        decided = [(item, step, narrowing.decided(step, answers.of(step, item.id))) for item, step in steps]
+        work.many(
+            "items.set_plan",
+            [
+                {
+                    "id": item.id,
+                    "verdict": after.verdict,
+                    "reason": after.reason,
+                    "target": folder.join(after.target).raw,
+                    "state": ItemState.WAITING if after.acts else ItemState.LEFT,
+                }
+                for item, before, after in decided
+                if before is not after
+            ],
         )
-        for item in items
-    ]
-    narrowed = chosen(steps, [answers.of(step, item.id) for step, item in zip(steps, items, strict=True)], taken)
-    changed: Iterable[dict[str, Any]] = [
-        {
-            "id": item.id,
-            "verdict": after.verdict,
-            "reason": after.reason,
-            "target": folder.join(after.target).raw,
-            "state": ItemState.WAITING if after.acts else ItemState.LEFT,
-        }
-        for item, before, after in zip(items, steps, narrowed, strict=True)
-        if before is not after
-    ]
-    work.many("items.set_plan", list(changed))
+
+
+def _windows(work: Work, job_id: int) -> Iterator[list[Item]]:
+    after = -1
+    while rows := work.rows("items.of_job", job_id=job_id, after=after, limit=_READ_AT_ONCE):
+        yield [item_of(row) for row in rows]
+        after = rows[-1]["position"]
+
+
+def _step_of(item: Item, folder: SitePath) -> PlanStep:
+    target = item.target.below(folder) or (item.target.name,)
+    return PlanStep(item.action, (), target, item.entry, item.verdict, item.reason, item.seen)
 
 
 def _item_row(job_id: int, position: int, item: NewItem) -> dict[str, Any]:

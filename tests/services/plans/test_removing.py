@@ -27,7 +27,7 @@ async def _planned(world: World, site: Site, side: SideName, folder: SitePath, *
     raw = [name.encode() for name in names]
     job_id = await world.nailer.plans.make.removal(world.account_id, site, side, folder, raw)
     job = await world.nailer.stores.jobs.get(job_id)
-    known = await world.nailer.plans.removal.known(job, site, await world.nailer.stores.jobs.items(job_id, limit=9999))
+    known = await world.nailer.plans.removal.known(job, site)
     return job_id, known
 
 

@@ -244,17 +244,32 @@ def is_newer(one: Entry, other: Entry) -> bool:
     return one.stamp.at_ns > other.stamp.at_ns
 
 
-def chosen(
-    steps: Sequence[PlanStep], choices: Sequence[Choice | None], taken: Mapping[Below, frozenset[bytes]]
-) -> list[PlanStep]:
-    """Apply to each step what was decided of it; None changes nothing.
+class Narrowing:
+    """Applies what was decided to the steps of a plan, window by window: first all are `seen`, then each is `decided`.
 
     `taken` holds, for each target folder (its names below), the names in it: keeping both needs free ones.
     """
-    used: dict[Below, set[bytes]] = {folder: set(names) for folder, names in taken.items()}
-    for step in steps:
-        used.setdefault(step.target[:-1], set()).add(step.target[-1])
-    return [step if choice is None else _under(step, choice, used) for step, choice in zip(steps, choices, strict=True)]
+
+    def __init__(self, taken: Mapping[Below, frozenset[bytes]]) -> None:
+        self._used: dict[Below, set[bytes]] = {folder: set(names) for folder, names in taken.items()}
+
+    def seen(self, steps: Iterable[PlanStep]) -> None:
+        """Take in names that the plan itself makes."""
+        for step in steps:
+            self._used.setdefault(step.target[:-1], set()).add(step.target[-1])
+
+    def decided(self, step: PlanStep, choice: Choice | None) -> PlanStep:
+        """A step as it was decided; None changes nothing."""
+        return step if choice is None else _under(step, choice, self._used)
+
+
+def chosen(
+    steps: Sequence[PlanStep], choices: Sequence[Choice | None], taken: Mapping[Below, frozenset[bytes]]
+) -> list[PlanStep]:
+    """Apply to each step what was decided of it, as `Narrowing` does."""
+    narrowing = Narrowing(taken)
+    narrowing.seen(steps)
+    return [narrowing.decided(step, choice) for step, choice in zip(steps, choices, strict=True)]
 
 
 def _under(step: PlanStep, choice: Choice, used: dict[Below, set[bytes]]) -> PlanStep:

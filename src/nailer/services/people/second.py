@@ -19,6 +19,7 @@ from nailer.services.people.throttle import Throttle
 from nailer.store.people.accounts import Account, From, Session
 from nailer.store.people.proofs import Proofs, ProofStore
 
+_SET_UP_WITHIN_S = 15 * 60.0
 _STEP_S = 30
 _RECOVERY_CODES = 10
 _LETTERS = "abcdefghjkmnpqrstuvwxyz23456789"
@@ -52,7 +53,7 @@ class SecondProof:
     def __init__(self, store: ProofStore, throttle: Throttle) -> None:
         self._store = store
         self._throttle = throttle
-        self._setting_up: dict[int, str] = {}
+        self._setting_up: dict[int, tuple[str, float]] = {}
         self._challenges: dict[bytes, tuple[bytes, float]] = {}
 
     async def of(self, account_id: int) -> Proofs:
@@ -68,15 +69,20 @@ class SecondProof:
         await self._store.forget_all(account_id)
 
     def begin_codes(self, account: Account) -> NewCodes:
-        """A secret for one-time codes; nothing is stored until a code of it is given back."""
-        secret = self._setting_up.setdefault(account.id, pyotp.random_base32())
+        """A secret for one-time codes; nothing is stored until a code of it is given back. Whoever leaves it open is shown
+        another one later: a secret that stood on a screen is not taken for ever."""
+        now_s = time.monotonic()
+        self._setting_up = {key: one for key, one in self._setting_up.items() if one[1] > now_s}
+        secret, _ = self._setting_up.setdefault(account.id, (pyotp.random_base32(), now_s + _SET_UP_WITHIN_S))
         address = pyotp.TOTP(secret).provisioning_uri(name=account.name, issuer_name="Nailer")
         picture = segno.make(address).svg_data_uri(scale=4, border=2, omitsize=True)
         return NewCodes(" ".join(secret[at : at + 4] for at in range(0, len(secret), 4)), picture)
 
     async def finish_codes(self, account_id: int, code: str) -> list[str]:
         """Store the secret whose code this is; return the recovery codes, which are shown once. Raises InvalidInput."""
-        secret = self._setting_up.get(account_id)
+        secret, until_s = self._setting_up.get(account_id, (None, 0.0))
+        if until_s <= time.monotonic():
+            secret = None
         step = _step_of(secret, code) if secret is not None else None
         if secret is None or step is None:
             what = (
@@ -86,7 +92,7 @@ class SecondProof:
             raise InvalidInput(what, fields={"code": what})
         recovery = [_recovery_code() for _ in range(_RECOVERY_CODES)]
         await self._store.set_codes(account_id, secret, step, recovery)
-        del self._setting_up[account_id]
+        self._setting_up.pop(account_id, None)
         return recovery
 
     async def forget_codes(self, account_id: int) -> None:

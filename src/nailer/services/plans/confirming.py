@@ -12,19 +12,14 @@ from nailer.services.files import GuardedFolders
 from nailer.services.plans.make import PlanMaker
 from nailer.services.plans.read import PlanReader
 from nailer.services.plans.removal import RemovalCheck
-from nailer.store.jobs import Job, JobStore
+from nailer.store.jobs import Job
 from nailer.store.sites import Site
-
-_EVERY_ITEM = 2**31
 
 
 class Confirming:
     """What stands between a plan and its job: guarded folders, and a word that is typed before much is removed."""
 
-    def __init__(
-        self, jobs: JobStore, reader: PlanReader, make: PlanMaker, removal: RemovalCheck, guarded: GuardedFolders
-    ) -> None:
-        self._jobs = jobs
+    def __init__(self, reader: PlanReader, make: PlanMaker, removal: RemovalCheck, guarded: GuardedFolders) -> None:
         self._reader = reader
         self._make = make
         self._removal = removal
@@ -53,7 +48,7 @@ class Confirming:
                 self._guarded.open(job.account_id, site, folder)
             self._guarded.check(job.account_id, site, job.to_side, folder)
         if job.kind is JobKind.REMOVE:
-            known = await self._removal.known(job, site, await self._jobs.items(job.id, limit=_EVERY_ITEM))
+            known = await self._removal.known(job, site)
             if known.must_type and typed.strip() != known.must_type:
                 raise InvalidInput(
                     f"Type {known.must_type} to confirm: {known.why}.", fields={"typed": known.must_type}

@@ -75,7 +75,7 @@ class Plans:
         )
         reader = PlanReader(stores.jobs, engine.pool, files.sieves)
         server = ServerCommands(engine.pool, browse)
-        removal = RemovalCheck(browse, stores.changes, keep_largest_bytes=largest)
+        removal = RemovalCheck(browse, stores.changes, stores.jobs, keep_largest_bytes=largest)
         leftovers = Leftovers(stores.parts, stores.sites, browse)
         return cls(
             make=maker,
@@ -84,7 +84,7 @@ class Plans:
             reader=reader,
             room=AccountRoom(browse, stores.jobs, reader),
             removal=removal,
-            confirming=Confirming(stores.jobs, reader, maker, removal, files.guarded),
+            confirming=Confirming(reader, maker, removal, files.guarded),
             jobs=Jobs(stores.jobs, stores.parts, engine.live, runner, leftovers, sites),
             speeds=Speeds(stores.limits, engine.limits, stores.sites, stores.jobs),
             uploads=Uploads(engine.tools, stores.jobs, runner, browse, incoming.arriving),

@@ -16,8 +16,6 @@ from nailer.services.sites import Sites
 from nailer.store.jobs import FailureGroup, Item, Job, JobStore, Overview
 from nailer.store.parts import PartStore
 
-_EVERY_ITEM = 2**31
-
 
 @dataclass(frozen=True, slots=True)
 class Halves:
@@ -63,8 +61,8 @@ class Jobs:
         """Done and stopped jobs, newest first."""
         return await self._store.ended(limit=limit, wanted=wanted)
 
-    async def items(self, job_id: int, *, after: int = -1, limit: int = _EVERY_ITEM, state: str = "") -> list[Item]:
-        """Items of a job in order, those behind position `after`; all of them, or those in one state."""
+    async def items(self, job_id: int, *, limit: int, after: int = -1, state: str = "") -> list[Item]:
+        """The first items of a job in order, those behind position `after`; of all of them, or of those in one state."""
         return await self._store.items(job_id, after=after, limit=limit, state=state)
 
     async def item(self, job_id: int, item_id: int) -> Item:

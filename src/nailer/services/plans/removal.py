@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 from nailer.core.compare.joint import Baseline, Joint, joint_of
 from nailer.core.files.entry import Entry, SideName
@@ -13,7 +13,7 @@ from nailer.core.plans.plan import Action, Verdict
 from nailer.core.words import count_text, size_text
 from nailer.services.files import FRESH_S, Browse
 from nailer.store.changes import ChangeStore, pair_key
-from nailer.store.jobs import Item, Job
+from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.sites import Site
 
 _MOST_FOLDERS = 300
@@ -37,29 +37,78 @@ class Gone:
         return " and ".join(parts) + (f", {size_text(self.size)}" if self.size else "")
 
 
-@dataclass(frozen=True, slots=True)
-class _Removal:
-    """A removal as it is weighed: what goes, what is published and guarded, which files are `alone` (nowhere else), and of
-    which that is not known. `emptied` is a document root that loses everything."""
+@dataclass(slots=True)
+class _Weighed:
+    """A removal as it is weighed, window by window: sums, what a rule must know of single names, and the files of so many
+    folders as are looked up on the other side. `beyond` counts the files of all others."""
 
     job: Job
-    going: Sequence[Item]
     published: Sequence[tuple[SitePath, str]]
-    emptied: SitePath | None
-    guarded: Sequence[SitePath]
-    alone: Sequence[SitePath]
-    not_looked: Sequence[SitePath]
-    unkept: Sequence[SitePath]
+    guards: Sequence[SitePath]
+    keep_largest_bytes: int
+    files: int = 0
+    folders: int = 0
+    size: int = 0
+    kept: int = 0
+    unkept: int = 0
+    beyond: int = 0
+    by_folder: dict[SitePath, list[Item]] = field(default_factory=dict)
+    first_unkept: SitePath | None = None
+    first_beyond: SitePath | None = None
+    roots_gone: set[SitePath] = field(default_factory=set)
+    guards_hit: set[SitePath] = field(default_factory=set)
+    tops: dict[SitePath, set[SitePath]] = field(default_factory=dict)
 
-    @property
-    def not_looked_text(self) -> str:
-        """Those of which it is not known, with their verb."""
-        return "it is" if len(self.not_looked) == 1 else f"{count_text(len(self.not_looked), 'file')} are"
+    def add(self, window: Sequence[Item]) -> None:
+        """Take in a window of the plan's items."""
+        for item in window:
+            if item.verdict is Verdict.REMOVES:
+                self._add_going(item)
+            elif item.verdict is Verdict.LEFT and item.action is Action.REMOVE:
+                self.kept += 1
+
+    def _add_going(self, item: Item) -> None:
+        path = item.target
+        for root, _ in self.published:
+            if path.parent == root:
+                self.tops.setdefault(root, set()).add(path)
+            if item.action is Action.REMOVE_FOLDER and root.below(path) is not None:
+                self.roots_gone.add(root)
+        self.guards_hit.update(folder for folder in self.guards if path.below(folder) is not None)
+        if item.action is Action.REMOVE_FOLDER:
+            self.folders += 1
+        elif item.action is Action.REMOVE and item.entry.is_file:
+            self._add_file(item)
+
+    def _add_file(self, item: Item) -> None:
+        self.files += 1
+        self.size += item.entry.size
+        if item.entry.size > self.keep_largest_bytes:
+            self.unkept += 1
+            self.first_unkept = self.first_unkept or item.target
+        folder = item.target.parent
+        if folder in self.by_folder or len(self.by_folder) < _MOST_FOLDERS:
+            self.by_folder.setdefault(folder, []).append(item)
+        else:
+            self.beyond += 1
+            self.first_beyond = self.first_beyond or item.target
 
     def top_of(self, path: SitePath) -> SitePath:
         """The picked name that a path lies in."""
         below = path.below(self.job.target_folder)
         return self.job.target_folder.child(below[0]) if below else path
+
+
+@dataclass(frozen=True, slots=True)
+class _Others:
+    """What the other side has of the files that go: counts, which of them are `alone` (nowhere else, and not empty), and of
+    which that is not known."""
+
+    equal: int
+    different: int
+    nowhere: int
+    alone: Sequence[SitePath]
+    unknown: Sequence[SitePath]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +121,7 @@ class Known:
     different: int
     nowhere: int
     not_looked: int
-    unkept: tuple[SitePath, ...]
+    unkept: int
     must_type: str
     why: str
     gone: Gone
@@ -93,36 +142,23 @@ class Known:
 
 
 class RemovalCheck:
-    def __init__(self, browse: Browse, changes: ChangeStore, *, keep_largest_bytes: int) -> None:
+    def __init__(self, browse: Browse, changes: ChangeStore, jobs: JobStore, *, keep_largest_bytes: int) -> None:
         self._browse = browse
         self._changes = changes
+        self._jobs = jobs
         self._keep_largest_bytes = keep_largest_bytes
 
-    async def known(self, job: Job, site: Site, items: Sequence[Item]) -> Known:
+    async def known(self, job: Job, site: Site) -> Known:
         """Look for what a plan removes on the other side, as far as it was read or is read quickly."""
-        going = [one for one in items if one.verdict is Verdict.REMOVES]
-        files = [one for one in going if one.action is Action.REMOVE and one.entry.is_file]
-        found = await self._others(job, site, files)
-        equal = sum(one is True for one in found.values())
-        different = sum(one is False for one in found.values())
-        nowhere = [one for one in files if found.get(one.target, "") is None]
-        unkept = tuple(one.target for one in files if one.entry.size > self._keep_largest_bytes)
-        published = await self._published(job, site)
-        plan = _Removal(
-            job,
-            going,
-            published,
-            await self._emptied(job, site, going, published),
-            site.guarded if job.to_side is SideName.THERE else (),
-            [one.target for one in nowhere if one.entry.size],
-            [one.target for one in files if one.target not in found],
-            unkept,
-        )
-        name, why = _why_typed(plan)
-        folders = sum(one.action is Action.REMOVE_FOLDER for one in going)
-        kept = sum(one.verdict is Verdict.LEFT and one.action is Action.REMOVE for one in items)
-        gone = Gone(len(files), folders, sum(one.entry.size for one in files), kept)
-        return Known(equal, different, len(nowhere), len(plan.not_looked), unkept, name, why, gone)
+        guards = site.guarded if job.to_side is SideName.THERE else ()
+        plan = _Weighed(job, await self._published(job, site), guards, self._keep_largest_bytes)
+        async for window in self._jobs.all_items(job.id):
+            plan.add(window)
+        others = await self._others(job, site, plan.by_folder)
+        name, why = _why_typed(plan, others, await self._emptied(job, site, plan))
+        gone = Gone(plan.files, plan.folders, plan.size, plan.kept)
+        not_looked = plan.beyond + len(others.unknown)
+        return Known(others.equal, others.different, others.nowhere, not_looked, plan.unkept, name, why, gone)
 
     async def _published(self, job: Job, site: Site) -> list[tuple[SitePath, str]]:
         """The document roots on the side of a removal, with their addresses; here, the folders that belong to them."""
@@ -132,27 +168,32 @@ class RemovalCheck:
         mapped = [(await self._browse.other_side(site, SideName.THERE, folder), address) for folder, address in roots]
         return [(folder, address) for folder, address in mapped if folder is not None]
 
-    async def _emptied(
-        self, job: Job, site: Site, going: Sequence[Item], published: Sequence[tuple[SitePath, str]]
-    ) -> SitePath | None:
+    async def _emptied(self, job: Job, site: Site, plan: _Weighed) -> SitePath | None:
         """The document root out of which everything goes; None where there is none."""
-        leaving = {one.target for one in going}
-        for root, _ in published:
-            tops = {path for path in leaving if path.parent == root}
-            if not tops:
-                continue
+        for root, tops in plan.tops.items():
             listing = await self._browse.listing(site, job.to_side, root)
             if all(root.child(entry.name) in tops for entry in listing.entries):
                 return root
         return None
 
-    async def _others(self, job: Job, site: Site, files: Sequence[Item]) -> dict[SitePath, bool | None]:
+    async def _others(self, job: Job, site: Site, folders: Mapping[SitePath, Sequence[Item]]) -> _Others:
+        found = await self._by_path(job, site, folders)
+        files = [one for some in folders.values() for one in some]
+        nowhere = [one for one in files if found.get(one.target, "") is None]
+        return _Others(
+            sum(one is True for one in found.values()),
+            sum(one is False for one in found.values()),
+            len(nowhere),
+            [one.target for one in nowhere if one.entry.size],
+            [one.target for one in files if one.target not in found],
+        )
+
+    async def _by_path(
+        self, job: Job, site: Site, folders: Mapping[SitePath, Sequence[Item]]
+    ) -> dict[SitePath, bool | None]:
         """By path: True for an equal copy on the other side, False for a different one, None for none."""
         side = job.to_side
-        folders: dict[SitePath, list[Item]] = {}
-        for one in files:
-            folders.setdefault(one.target.parent, []).append(one)
-        pairs = [(folder, site.counterpart(side, folder)) for folder in list(folders)[:_MOST_FOLDERS]]
+        pairs = [(folder, site.counterpart(side, folder)) for folder in folders]
         mapped = [(folder, other) for folder, other in pairs if other is not None]
         # What is said to have another copy may go: here it is looked at now, there as the files view shows it.
         age_s = 0.0 if side.other is SideName.HERE else FRESH_S
@@ -186,29 +227,27 @@ def _is_equal(gone: Entry, other: Entry | None, baseline: Baseline | None, from_
     return joint_of(here, there, baseline).joint is Joint.SAME
 
 
-def _why_typed(plan: _Removal) -> tuple[str, str]:
+def _why_typed(plan: _Weighed, others: _Others, emptied: SitePath | None) -> tuple[str, str]:
     """The name to type, and why; empty where no typing is needed."""
     for root, address in plan.published:
-        if any(one.action is Action.REMOVE_FOLDER and root.below(one.target) is not None for one in plan.going):
+        if root in plan.roots_gone:
             return _word(root), f"{root} is what {address} serves"
-        if plan.emptied == root:
+        if emptied == root:
             return _word(root), f"everything in {root} will be removed, which is the content of {address}"
-    for folder in plan.guarded:
-        if any(one.target.below(folder) is not None for one in plan.going):
+    for folder in plan.guards:
+        if folder in plan.guards_hit:
             return _word(folder), f"{folder} is a guarded folder with files of the server or your email"
-    if plan.unkept:
-        return _word(plan.unkept[0]), "it is too large for a kept copy, so you cannot take this back"
-    if plan.alone:
-        only = (
-            "this is the only copy"
-            if len(plan.alone) == 1
-            else f"{count_text(len(plan.alone), 'file')} are nowhere else"
-        )
-        return _word(plan.top_of(plan.alone[0])), only
-    if plan.not_looked:
-        return _word(
-            plan.top_of(plan.not_looked[0])
-        ), f"Nailer does not know whether other copies exist ({plan.not_looked_text})"
+    if plan.first_unkept is not None:
+        return _word(plan.first_unkept), "it is too large for a kept copy, so you cannot take this back"
+    if others.alone:
+        count = len(others.alone)
+        only = "this is the only copy" if count == 1 else f"{count_text(count, 'file')} are nowhere else"
+        return _word(plan.top_of(others.alone[0])), only
+    unknown = others.unknown[0] if others.unknown else plan.first_beyond
+    if unknown is not None:
+        count = plan.beyond + len(others.unknown)
+        are = "it is" if count == 1 else f"{count_text(count, 'file')} are"
+        return _word(plan.top_of(unknown)), f"Nailer does not know whether other copies exist ({are})"
     return "", ""
 
 

@@ -161,7 +161,7 @@ async def _plan(request: Request, job_id: int) -> models.PlanOut:
     plan = await plans.reader.read(job_id, site, limit=1)
     must_type = ""
     if job.kind is JobKind.REMOVE:
-        must_type = (await plans.removal.known(job, site, await plans.jobs.items(job_id))).must_type
+        must_type = (await plans.removal.known(job, site)).must_type
     return models.PlanOut(
         id=job.id,
         site=job.site_id,

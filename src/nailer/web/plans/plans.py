@@ -211,9 +211,7 @@ async def plan_room(request: Request, job: OwnPlan, sites: SitesDoor, plans: Pla
 @router.get("/plans/{job_id}/known")
 async def plan_known(request: Request, job_id: Id, job: OwnPlan, sites: SitesDoor, plans: PlansDoor) -> Response:
     """What else knows what a plan removes, and whether its name must be typed."""
-    known = await plans.removal.known(
-        job, await sites.book.get(job.site_id), await plans.jobs.items(job_id, limit=2**31)
-    )
+    known = await plans.removal.known(job, await sites.book.get(job.site_id))
     return render(request, "plans/_known.html", known=known)
 
 
