@@ -148,3 +148,22 @@ async def test_of_many_picked_names_those_of_the_other_side_are_passed_over(worl
     assert not (world.there / "a.html").exists()
     with pytest.raises(FileMissing):
         await world.remove_there("only-here.html")
+
+
+async def test_a_removal_is_weighed_in_windows_as_in_one(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What a rule must know of single names is found in whichever window it stands."""
+    await _both(world, *(f"d{number}/a.html" for number in range(7)))
+    write(world.there, "d6/only.html", "nowhere else")
+    write(world.there, "stays.html", "x")
+    names = [f"d{number}" for number in range(7)]
+    _, in_one = await _planned(world, world.site, SideName.THERE, THERE, *names)
+    monkeypatch.setattr("nailer.store.jobs._READ_AT_ONCE", 2)
+    monkeypatch.setattr("nailer.services.plans.removal._MOST_FOLDERS", 3)
+    _, in_many = await _planned(world, world.site, SideName.THERE, THERE, *names)
+
+    assert (in_one.must_type, in_one.why) == ("d6", "this is the only copy")
+    assert in_one.gone == in_many.gone
+    assert (in_one.equal, in_one.not_looked) == (7, 0)
+    assert (in_many.equal, in_many.not_looked) == (3, 5), "files of other folders are not called safe"
+    assert in_many.must_type == "d3"
+    assert "does not know whether other copies exist" in in_many.why
