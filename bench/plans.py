@@ -13,7 +13,7 @@ from nailer.core.compare.joint import Baseline, Compare, Seen
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.differences import compared
+from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import proposed
 from nailer.core.pairs.steps import sync_steps
 from nailer.core.pairs.wishes import Direction, Removals, SyncWish
@@ -78,7 +78,7 @@ class Million:
     def _plan(self) -> float:
         gc.collect()
         before, started = _resident_mib(), time.perf_counter()
-        found = compared(self.here, self.there, self.baselines)
+        found = trees_compared(self.here, self.there, self.baselines)
         doings = proposed(found.rows, SyncWish(Direction.LEVEL, Removals.FOLLOW))
         steps = sync_steps(found.rows, doings, self.here, self.there)
         took_s = time.perf_counter() - started

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import re
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -277,3 +278,40 @@ def test_tasks_are_begun_where_they_are_ended(file: Path) -> None:
         if isinstance(node, ast.Attribute) and node.attr in ("create_task", "ensure_future", "TaskGroup")
     ]
     assert begun == [], f"{name} begins tasks of its own in lines {begun}"
+
+
+def _calls(tree: ast.AST) -> Iterator[tuple[int, str, list[str]]]:
+    """Line, name of what is called, and names among its arguments."""
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Call):
+            name = node.func.id if isinstance(node.func, ast.Name) else getattr(node.func, "attr", "")
+            yield node.lineno, name, [one.id for one in node.args if isinstance(one, ast.Name)]
+
+
+def _from_core(tree: ast.AST) -> set[str]:
+    """Names that a module takes from the core."""
+    return {
+        alias.asname or alias.name
+        for node in ast.walk(tree)
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("nailer.core")
+        for alias in node.names
+    }
+
+
+def test_what_is_read_within_bounds_is_read_so_everywhere() -> None:
+    """What others wrote may keep its reader busy for minutes: one call on the event loop would hold everybody."""
+    trees = {file: ast.parse(file.read_text()) for file in FILES if part_of(file) in ("web", "services", "engine")}
+    readers = {
+        arguments[0]
+        for tree in trees.values()
+        for _, name, arguments in _calls(tree)
+        if name == "bounded" and arguments
+    }
+    assert len(readers) > 12
+    on_the_loop = [
+        f"{shown(file)}:{line} {name}"
+        for file, tree in trees.items()
+        for line, name, _ in _calls(tree)
+        if name in readers & _from_core(tree)
+    ]
+    assert not on_the_loop, "\n".join(on_the_loop)

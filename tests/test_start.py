@@ -255,7 +255,7 @@ def test_a_folder_of_somebody_elses_is_never_cleared(tmp_path: Path) -> None:
     result = run("demo", "--fresh", "--port", "0", "--home", str(tmp_path))
 
     assert result.returncode == 1
-    assert "holds other files" in result.stdout
+    assert "contains other files" in result.stdout
     assert (tmp_path / "precious.txt").read_text() == "mine"
 
 

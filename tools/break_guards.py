@@ -84,8 +84,8 @@ GUARDS = (
     Guard(
         "a merged text kept after another choice",
         "services/pairs/decisions.py",
-        "        for number in rows:\n            plan.merged.pop(number, None)\n",
-        "",
+        "if number not in rows}",
+        "}",
         "tests/services/pairs/test_choices.py::test_a_merged_text_goes_with_another_choice",
     ),
     Guard(
@@ -111,7 +111,7 @@ GUARDS = (
     ),
     Guard(
         "the words of a good reply are not read",
-        "core/files/whole.py",
+        "core/files/completeness.py",
         "    if _CUT.search(lower):",
         "    if _CUT.search(''):",
         "tests/rough/test_listings.py -k list-says-cut",

@@ -27,7 +27,7 @@ async def test_a_line_that_goes_silent_is_noticed_and_the_job_ends_whole(
     world: World, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(runner, "_STUCK_S", 0.5)
-    monkeypatch.setattr(runner, "_RENEW_EVERY_S", 0.1)
+    monkeypatch.setattr(runner, "RENEW_EVERY_S", 0.1)
     for number in range(20):
         write(world.here, f"f{number}.bin", os.urandom(40_000))
     write(world.there, "f3.bin", "old", NOON_S - 900)
@@ -88,7 +88,7 @@ async def test_a_database_that_is_killed_under_a_job_costs_time_and_nothing_else
 ) -> None:
     """Killed with -9 while files are under way; it comes back by itself, and so does the job."""
     monkeypatch.setattr(runner, "LEASE_S", 3.0)
-    monkeypatch.setattr(runner, "_RENEW_EVERY_S", 0.5)
+    monkeypatch.setattr(runner, "RENEW_EVERY_S", 0.5)
     server, url = own_database
     async with a_world(tmp_path, url) as world:
         for number in range(120):

@@ -15,12 +15,12 @@ from nailer.core.packages.replacing import (
     Fate,
     PackageRow,
     Take,
-    compared,
     hand_edits,
     joined,
     outcome,
     same_content,
     undecided,
+    versions_compared,
 )
 from nailer.core.packages.versions import version_of
 
@@ -65,7 +65,7 @@ def by_name(manifest: Manifest) -> dict[Below, Copied]:
 def test_nothing_carried_over_is_lost_and_what_was_not_wanted_is_not_there(
     old: Manifest, new: Manifest, base: Manifest | None, data: st.DataObject
 ) -> None:
-    rows = compared(old, new, base)
+    rows = versions_compared(old, new, base)
     choices = takes(rows, data)
     assert not undecided(rows, choices)
     after = by_name(outcome(rows, choices, {}, old, new))
@@ -85,7 +85,7 @@ def test_nothing_carried_over_is_lost_and_what_was_not_wanted_is_not_there(
 def test_every_name_has_one_fate_and_what_comes_out_is_a_tree(
     old: Manifest, new: Manifest, base: Manifest | None, data: st.DataObject
 ) -> None:
-    rows = compared(old, new, base)
+    rows = versions_compared(old, new, base)
     belows = [row.below for row in rows]
     assert len(belows) == len(set(belows))
     leaves = {one.below for one in (*old.names, *new.names) if not one.entry.is_folder}
@@ -98,7 +98,7 @@ def test_every_name_has_one_fate_and_what_comes_out_is_a_tree(
 
 @given(manifests(), st.none() | manifests())
 def test_the_same_version_again_changes_nothing(old: Manifest, base: Manifest | None) -> None:
-    rows = compared(old, old, base)
+    rows = versions_compared(old, old, base)
     assert {row.fate for row in rows} <= {Fate.SAME}
     after = outcome(rows, {}, {}, old, old)
     assert by_name(after) == by_name(old)
@@ -107,7 +107,7 @@ def test_the_same_version_again_changes_nothing(old: Manifest, base: Manifest | 
 @given(manifests(), manifests(), manifests())
 def test_a_hand_edit_is_never_replaced_unasked(old: Manifest, new: Manifest, base: Manifest) -> None:
     edits = set(hand_edits(old, base))
-    for row in compared(old, new, base):
+    for row in versions_compared(old, new, base):
         if row.below in edits and row.old is not None and row.fate is not Fate.SAME:
             assert row.advised is not Take.NEW or row.old.entry.is_folder
             assert row.advised is not Take.DROP
@@ -117,7 +117,7 @@ def test_a_hand_edit_is_never_replaced_unasked(old: Manifest, new: Manifest, bas
 def test_where_nobody_knows_what_was_delivered_nothing_is_called_a_leftover_or_edited(
     old: Manifest, new: Manifest
 ) -> None:
-    fates = {row.fate for row in compared(old, new, None)}
+    fates = {row.fate for row in versions_compared(old, new, None)}
     assert not fates & {Fate.LEFTOVER, Fate.EDITED, Fate.MERGED}
 
 
@@ -150,19 +150,19 @@ TABLE = [
 @pytest.mark.parametrize(("live", "then", "now", "fate", "advised"), TABLE)
 def test_the_table(live: bytes | None, then: bytes | None, now: bytes | None, fate: Fate, advised: Take | None) -> None:
     old, base, new = (of(file("x.php", one)) if one else Manifest(()) for one in (live, then, now))
-    (row,) = compared(old, new, base)
+    (row,) = versions_compared(old, new, base)
     assert (row.fate, row.advised) == (fate, advised)
 
 
 def test_what_is_only_in_the_old_and_of_unknown_origin_is_carried_but_programs_are_asked_for() -> None:
-    rows = compared(of(file("gull.jpg", b"1"), file("hooks.php", b"2")), Manifest(()), None)
+    rows = versions_compared(of(file("gull.jpg", b"1"), file("hooks.php", b"2")), Manifest(()), None)
     assert [(row.fate, row.advised) for row in rows] == [(Fate.UNSURE, Take.CARRY), (Fate.UNSURE, None)]
 
 
 def test_how_the_old_one_was_found_first_does_not_say_who_put_a_name_there() -> None:
     old = of(file("hooks.php", b"1"), file("gull.jpg", b"2"), file("since.php", b"3"), file("style.css", b"e"))
     found = of(file("hooks.php", b"1"), file("gull.jpg", b"2"), file("style.css", b"1"))
-    rows = compared(old, of(file("style.css", b"1")), found, is_delivered=False)
+    rows = versions_compared(old, of(file("style.css", b"1")), found, is_delivered=False)
     assert [(row.below[0], row.fate) for row in rows] == [
         (b"gull.jpg", Fate.UNSURE),
         (b"hooks.php", Fate.UNSURE),
@@ -173,18 +173,18 @@ def test_how_the_old_one_was_found_first_does_not_say_who_put_a_name_there() -> 
 
 def test_a_file_that_was_there_keeps_its_permissions() -> None:
     old, new = of(file("x.php", b"1", 0o600)), of(file("x.php", b"2", 0o644))
-    after = outcome(compared(old, new, None), {}, {}, old, new)
+    after = outcome(versions_compared(old, new, None), {}, {}, old, new)
     assert after.names[0].entry.permissions == 0o600
     assert after.names[0].digest == b"2"
 
 
 def test_texts_that_were_joined_take_the_place_of_both() -> None:
     old, new, base = of(file("x.php", b"e")), of(file("x.php", b"2")), of(file("x.php", b"1"))
-    (row,) = (joined(one, places=0) for one in compared(old, new, base))
+    (row,) = (joined(one, places=0) for one in versions_compared(old, new, base))
     assert (row.fate, row.taken({})) == (Fate.MERGED, Take.JOINED)
     after = outcome([row], {}, {row.below: (b"joined", 7)}, old, new)
     assert (after.names[0].digest, after.names[0].entry.size) == (b"joined", 7)
-    (clash,) = (joined(one, places=2) for one in compared(old, new, base))
+    (clash,) = (joined(one, places=2) for one in versions_compared(old, new, base))
     assert clash.taken({}) is None
     assert clash.taken({row.below: Take.CARRY}) is None, "a choice that is not offered"
 

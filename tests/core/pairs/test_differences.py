@@ -10,7 +10,7 @@ from nailer.core.compare.joint import Baseline, Compare, Joint, Seen, seen
 from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.differences import compared, hardly_the_same, same_sized
+from nailer.core.pairs.differences import hardly_the_same, same_sized, trees_compared
 from nailer.core.pairs.proposals import proposed
 from nailer.core.pairs.steps import removals_share, sync_steps
 from nailer.core.pairs.wishes import Doing
@@ -26,7 +26,7 @@ def trees(here: Entry | None, there: Entry | None) -> tuple[Tree, Tree]:
 
 
 def test_a_name_that_is_as_it_was_counts_and_makes_no_row() -> None:
-    found = compared(*trees(HERE, THERE), LEVEL)
+    found = trees_compared(*trees(HERE, THERE), LEVEL)
 
     assert (found.rows, found.same, found.level, found.gone) == ([], 1, [], [])
 
@@ -43,7 +43,7 @@ def test_a_name_that_is_as_it_was_counts_and_makes_no_row() -> None:
     ],
 )
 def test_whatever_changed_makes_a_row(here: Entry, there: Entry, joint: Joint) -> None:
-    (row,) = compared(*trees(here, there), LEVEL).rows
+    (row,) = trees_compared(*trees(here, there), LEVEL).rows
 
     assert row.standing.joint is joint
 
@@ -51,7 +51,7 @@ def test_whatever_changed_makes_a_row(here: Entry, there: Entry, joint: Joint) -
 @pytest.mark.parametrize("here_says", [True, False])
 def test_a_side_that_gives_no_time_any_more_is_not_taken_for_unchanged(here_says: bool) -> None:
     mute = Entry(b"a.html", Kind.FILE, 101)
-    found = compared(*(trees(HERE, mute) if here_says else trees(mute, THERE)), LEVEL)
+    found = trees_compared(*(trees(HERE, mute) if here_says else trees(mute, THERE)), LEVEL)
 
     assert len(found.rows) == 1
 
@@ -62,21 +62,23 @@ def test_a_time_that_was_never_given_is_equal_to_none() -> None:
     mute = Entry(b"a.html", Kind.FILE, 100)
 
     for near in (mute, HERE):
-        found = compared(*trees(near, THERE), known)
+        found = trees_compared(*trees(near, THERE), known)
         assert (found.same, len(found.rows)) == (0, 1)
 
 
 def test_contents_that_were_read_speak_even_where_size_and_time_are_as_they_were() -> None:
-    (row,) = compared(*trees(HERE, THERE), LEVEL, compare=Compare.CONTENT, equal={(b"a.html",): False}).rows
+    (row,) = trees_compared(*trees(HERE, THERE), LEVEL, compare=Compare.CONTENT, equal={(b"a.html",): False}).rows
 
     assert row.standing.joint is Joint.BOTH_CHANGED
 
 
 def test_names_found_to_be_the_same_are_level_and_known_ones_are_not_written_again() -> None:
-    new = compared(*trees(HERE, replace(THERE, stamp=HERE.stamp)), {})
-    folders = compared(*trees(a_folder("img"), a_folder("img")), {})
-    was_a_file = compared(*trees(a_folder("img"), a_folder("img")), {(): {b"img": Baseline(seen(HERE), seen(HERE))}})
-    known = compared(
+    new = trees_compared(*trees(HERE, replace(THERE, stamp=HERE.stamp)), {})
+    folders = trees_compared(*trees(a_folder("img"), a_folder("img")), {})
+    was_a_file = trees_compared(
+        *trees(a_folder("img"), a_folder("img")), {(): {b"img": Baseline(seen(HERE), seen(HERE))}}
+    )
+    known = trees_compared(
         *trees(a_folder("img"), a_folder("img")), {(): {b"img": Baseline(Seen(0, None), Seen(0, None), True)}}
     )
 
@@ -87,8 +89,8 @@ def test_names_found_to_be_the_same_are_level_and_known_ones_are_not_written_aga
 
 
 def test_names_that_neither_side_has_are_gone() -> None:
-    found = compared(*trees(None, None), LEVEL)
-    half = compared(*trees(HERE, THERE), {(): {**LEVEL[()], b"b.html": Baseline(seen(HERE), seen(THERE))}})
+    found = trees_compared(*trees(None, None), LEVEL)
+    half = trees_compared(*trees(HERE, THERE), {(): {**LEVEL[()], b"b.html": Baseline(seen(HERE), seen(THERE))}})
 
     assert found.gone == [(b"a.html",)]
     assert half.gone == [(b"b.html",)]
@@ -102,8 +104,8 @@ def test_a_name_that_a_listing_may_hide_is_neither_gone_nor_removed(end: int) ->
     alone = [Tree({(): [HERE]}), Tree({(): [HERE]})]
     alone[end] = Tree({(): []}, lacks=cut)
 
-    assert compared(none[0], none[1], LEVEL).gone == []
-    (row,) = compared(alone[0], alone[1], LEVEL).rows
+    assert trees_compared(none[0], none[1], LEVEL).gone == []
+    (row,) = trees_compared(alone[0], alone[1], LEVEL).rows
     assert row.standing.joint is Joint.NOT_READ
 
 
@@ -113,7 +115,7 @@ def test_what_a_whole_listing_lacks_is_known_to_be_gone(end: int) -> None:
     sides = [Tree({(): [HERE]}, lacks={(): Incomplete(Lack.CUT)}), Tree({(): [HERE]}, lacks={(): Incomplete(Lack.CUT)})]
     sides[end] = Tree({(): []})
 
-    (row,) = compared(sides[0], sides[1], {}).rows
+    (row,) = trees_compared(sides[0], sides[1], {}).rows
 
     assert row.standing.joint is (Joint.ONLY_THERE if end == 0 else Joint.ONLY_HERE)
 
@@ -122,7 +124,7 @@ def test_a_folder_that_could_not_be_read_is_one_row() -> None:
     here = Tree({(): [a_folder("img")], (b"img",): [a_file("x.png")]})
     there = Tree({(): [a_folder("img")]}, problems={(b"img",): "refused"})
 
-    (row,) = compared(here, there, {}).rows
+    (row,) = trees_compared(here, there, {}).rows
 
     assert (row.below, row.standing.joint, row.standing.reason) == ((b"img",), Joint.NOT_READ, "refused")
 
@@ -131,7 +133,7 @@ def test_what_a_sieve_holds_is_not_level_and_not_entered() -> None:
     here = Tree({(): [a_folder("img"), HERE], (b"img",): [a_file("x.png")]})
     there = Tree({(): [a_folder("img"), replace(THERE, stamp=HERE.stamp)], (b"img",): []})
 
-    found = compared(here, there, {}, held=lambda *_: "by a sieve")
+    found = trees_compared(here, there, {}, held=lambda *_: "by a sieve")
 
     assert (found.level, found.rows) == ([], [])
 
@@ -164,7 +166,7 @@ def test_what_a_sieve_holds_back_is_neither_carried_nor_removed_with_its_folder(
     def held(below: Below, _: Entry | None, __: Entry | None) -> str:
         return "working files" if below[-1].endswith(b".psd") else ""
 
-    found = compared(here, there, {}, held=held)
+    found = trees_compared(here, there, {}, held=held)
     each = proposed(found.rows, PUBLISH)
     steps = sync_steps(found.rows, each, here, there, held)
 
@@ -180,7 +182,7 @@ def test_what_a_sieve_holds_back_is_neither_carried_nor_removed_with_its_folder(
 def test_a_folder_held_back_is_one_row_and_nothing_in_it_is_looked_at() -> None:
     here, there = a_tree({".git/HEAD": (1, 0), "a": (1, 0)}), a_tree({"a": (1, 0)})
 
-    found = compared(here, there, {}, held=lambda below, *_: "house rules" if below[-1] == b".git" else "")
+    found = trees_compared(here, there, {}, held=lambda below, *_: "house rules" if below[-1] == b".git" else "")
 
     assert [(shown(row.below), row.held) for row in found.rows] == [(".git", "house rules")]
 
@@ -188,7 +190,7 @@ def test_a_folder_held_back_is_one_row_and_nothing_in_it_is_looked_at() -> None:
 def test_a_folder_of_which_everything_stays_behind_stays_too() -> None:
     here = a_tree({"drafts/deep/a.psd": (1, 0), "mixed/a.psd": (1, 0), "mixed/b.html": (1, 0)}, folders=("empty",))
 
-    found = compared(here, a_tree({}), {}, held=lambda below, *_: "files" if below[-1].endswith(b".psd") else "")
+    found = trees_compared(here, a_tree({}), {}, held=lambda below, *_: "files" if below[-1].endswith(b".psd") else "")
 
     assert {shown(row.below): row.held for row in found.rows} == {
         "drafts": "files",
@@ -205,7 +207,7 @@ def test_an_hour_by_which_a_server_jumps_changes_nothing() -> None:
     files = {f"{n}.html": (n, n * 60) for n in range(1, 9)}
     jumped = a_tree({path: (size, at + 3600) for path, (size, at) in files.items()})
 
-    found = compared(a_tree(files), jumped, level_at(files))
+    found = trees_compared(a_tree(files), jumped, level_at(files))
 
     assert (found.rows, found.same) == ([], 8)
 
@@ -213,7 +215,7 @@ def test_an_hour_by_which_a_server_jumps_changes_nothing() -> None:
 def test_by_size_a_clock_does_not_matter() -> None:
     files = {"a": (1, 0)}
 
-    found = compared(a_tree(files), a_tree({"a": (1, 99_999)}), {}, compare=Compare.SIZE)
+    found = trees_compared(a_tree(files), a_tree({"a": (1, 99_999)}), {}, compare=Compare.SIZE)
 
     assert (found.rows, found.level) == ([], [(b"a",)])
 
@@ -233,7 +235,7 @@ def test_by_size_a_clock_does_not_matter() -> None:
 def test_by_content(known: Files, equal: bool, joint: Joint | None) -> None:
     here, there = a_tree({"a": (5, 0)}), a_tree({"a": (5, 9)})
 
-    found = compared(here, there, level_at(known), compare=Compare.CONTENT, equal={(b"a",): equal})
+    found = trees_compared(here, there, level_at(known), compare=Compare.CONTENT, equal={(b"a",): equal})
 
     assert [row.standing.joint for row in found.rows] == ([joint] if joint else [])
 
@@ -241,7 +243,9 @@ def test_by_content(known: Files, equal: bool, joint: Joint | None) -> None:
 def test_contents_that_differ_under_equal_times_are_found() -> None:
     files = {"a": (5, 0)}
 
-    found = compared(a_tree(files), a_tree(files), level_at(files), compare=Compare.CONTENT, equal={(b"a",): False})
+    found = trees_compared(
+        a_tree(files), a_tree(files), level_at(files), compare=Compare.CONTENT, equal={(b"a",): False}
+    )
 
     assert [row.standing.joint for row in found.rows] == [Joint.BOTH_CHANGED]
     assert [one[0] for one in same_sized(a_tree(files), a_tree(files | {"b": (1, 0)}))] == [(b"a",)]

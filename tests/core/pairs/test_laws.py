@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from nailer.core.compare.joint import Baseline
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.differences import compared
+from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import choices_of, decided, proposed
 from nailer.core.pairs.rows import Comparison, Doings
 from nailer.core.pairs.steps import sync_steps
@@ -68,7 +68,7 @@ def contents(tree: Tree) -> dict[str, tuple[int, int]]:
 def carried_out(
     here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], wish: SyncWish, clash: Doing
 ) -> tuple[Tree, Tree, Comparison, Doings]:
-    found = compared(here, there, known)
+    found = trees_compared(here, there, known)
     offered = proposed(found.rows, wish)
     wanted = {
         number: clash if clash in choices_of(row, Doing.DECIDE) else choices_of(row, Doing.DECIDE)[0]
@@ -114,7 +114,7 @@ def test_after_a_plan_another_finds_nothing_to_do(here: Files, there: Files) -> 
     for wish, clash in ((PUBLISH, Doing.UPLOAD), (FETCH, Doing.DOWNLOAD), (LEVEL, Doing.UPLOAD)):
         near, far, _, _ = carried_out(a_tree(here), a_tree(there), {}, wish, clash)
 
-        again = compared(near, far, {})
+        again = trees_compared(near, far, {})
 
         assert [row for row in again.rows if proposed([row], wish).each[0] in ACTING | {Doing.DECIDE}] == []
 
@@ -123,7 +123,7 @@ def test_after_a_plan_another_finds_nothing_to_do(here: Files, there: Files) -> 
 @settings(max_examples=200)
 def test_publishing_and_then_fetching_changes_nothing_here(here: Files, there: Files) -> None:
     near, far, _, _ = carried_out(a_tree(here), a_tree(there), {}, PUBLISH, Doing.UPLOAD)
-    found = compared(near, far, {})
+    found = trees_compared(near, far, {})
 
     steps = sync_steps(found.rows, proposed(found.rows, FETCH), near, far)
 
@@ -134,7 +134,7 @@ def test_publishing_and_then_fetching_changes_nothing_here(here: Files, there: F
 @settings(max_examples=300)
 def test_levelling_loses_no_content(here: Files, there: Files, known: Files, clash: Doing) -> None:
     one, two = a_tree(here), a_tree(there)
-    found = compared(one, two, level_at(known))
+    found = trees_compared(one, two, level_at(known))
     near, far, _, _ = carried_out(one, two, level_at(known), LEVEL, clash)
     kept = [
         step.replaces
@@ -159,7 +159,7 @@ def test_what_a_sieve_holds_back_is_on_its_side_afterwards(
     def held(below: Below, _: Entry | None, __: Entry | None) -> str:
         return "held" if shown(below[-1:]) in held_names else ""
 
-    found = compared(one, two, level_at(known), held=held)
+    found = trees_compared(one, two, level_at(known), held=held)
     offered = proposed(found.rows, SyncWish(way, Removals.FOLLOW))
     wanted = {
         number: choices_of(row, Doing.DECIDE)[0]

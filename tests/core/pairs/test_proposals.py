@@ -9,7 +9,7 @@ import pytest
 from nailer.core.compare.joint import Joint, Standing
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.tree import Tree
-from nailer.core.pairs.differences import compared
+from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import choices_of, ends_of, proposed
 from nailer.core.pairs.rows import SyncRow
 from nailer.core.pairs.steps import Flow, flow_of
@@ -79,7 +79,7 @@ def test_below_a_folder_that_could_not_be_read_nothing_is_done() -> None:
     here, there = a_tree(files), a_tree(files)
     unread = Tree({below: one for below, one in here.folders.items() if below != (b"img",)}, {(b"img",): "no right"})
 
-    found = compared(unread, there, level_at(files, "img", "img/deep"))
+    found = trees_compared(unread, there, level_at(files, "img", "img/deep"))
 
     assert [(shown(row.below), row.standing.joint, row.reason) for row in found.rows] == [
         ("img", Joint.NOT_READ, "no right")
@@ -138,7 +138,7 @@ def test_another_content_of_the_same_size_and_time_is_no_renaming() -> None:
     known = level_at({"old.html": (9, 0)})
     before = known[()][b"old.html"]
     known[()][b"old.html"] = replace(before, content_hash=b"one")
-    found = compared(a_tree({"new.html": (9, 0), "b": (1, 0)}), a_tree({"old.html": (9, 0), "b": (1, 0)}), known)
+    found = trees_compared(a_tree({"new.html": (9, 0), "b": (1, 0)}), a_tree({"old.html": (9, 0), "b": (1, 0)}), known)
 
     each = proposed(found.rows, LEVEL, hashes={(b"new.html",): b"another"}).each
     same = proposed(found.rows, LEVEL, hashes={(b"new.html",): b"one"}).each
@@ -173,7 +173,7 @@ def test_names_that_differ_only_in_spelling_wait_for_a_decision(one: str, other:
 def test_links_and_devices_are_left_with_a_reason() -> None:
     here = a_tree({"b": (1, 0)}, ("", a_link("www", "htdocs")), ("", Entry(b"pipe", Kind.OTHER)))
 
-    found = compared(here, a_tree({"b": (1, 0)}), {})
+    found = trees_compared(here, a_tree({"b": (1, 0)}), {})
     each = proposed(found.rows, PUBLISH)
 
     assert each.each == [Doing.LEAVE, Doing.LEAVE]
@@ -187,11 +187,11 @@ def test_a_link_that_stands_against_a_file_is_removed_only_when_chosen() -> None
     steps = planned(here, there, {}, LEVEL, {"a": Doing.UPLOAD})
 
     assert [step.action for step in steps.there] == [Action.REMOVE, Action.TRANSFER]
-    assert Doing.DOWNLOAD not in choices_of(compared(here, there, {}).rows[0], Doing.DECIDE)
+    assert Doing.DOWNLOAD not in choices_of(trees_compared(here, there, {}).rows[0], Doing.DECIDE)
 
 
 def test_the_top_itself_unread_leaves_everything() -> None:
-    row = compared(Tree({}, {(): "no right"}), a_tree({"a": (1, 0)}), {}).rows[0]
+    row = trees_compared(Tree({}, {(): "no right"}), a_tree({"a": (1, 0)}), {}).rows[0]
 
     assert isinstance(row, SyncRow)
     assert (row.below, proposed([row], PUBLISH).each) == ((), [Doing.LEAVE])

@@ -8,7 +8,7 @@ from nailer.core.compare.joint import Joint, Standing
 from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.differences import compared
+from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import decided, proposed
 from nailer.core.pairs.rows import Doings, SyncRow
 from nailer.core.pairs.steps import Flow, SyncSteps, flow_of, removals_share, sync_steps
@@ -258,7 +258,7 @@ def test_a_folder_in_the_way_that_is_not_all_known_stays(unsure: str) -> None:
     problems = {deep: "cannot be read"} if unsure == "problem" else {}
     lacks = {deep: Incomplete(Lack.CUT)} if unsure == "lack" else {}
     there = Tree(inside if unsure == "problem" else inside | {deep: []}, problems, lacks)
-    found = compared(here, there, {})
+    found = trees_compared(here, there, {})
     (row,) = [row for row in found.rows if row.below == (b"x",)]
     doings = decided(found.rows, proposed(found.rows, SyncWish()), {found.rows.index(row): Doing.UPLOAD})
 

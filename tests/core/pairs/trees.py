@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from nailer.core.compare.joint import Baseline, Seen
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.differences import compared
+from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import bars, decided, proposed
 from nailer.core.pairs.steps import SyncSteps, sync_steps
 from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
@@ -57,7 +57,7 @@ def shown(below: Below) -> str:
 
 
 def doings(here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], wish: SyncWish) -> dict[str, Doing]:
-    found = compared(here, there, known)
+    found = trees_compared(here, there, known)
     each = proposed(found.rows, wish, bars(here, there)).each
     return {shown(row.below): doing for row, doing in zip(found.rows, each, strict=True)}
 
@@ -69,7 +69,7 @@ def planned(
     wish: SyncWish,
     chosen: Mapping[str, Doing] | None = None,
 ) -> SyncSteps:
-    found = compared(here, there, known)
+    found = trees_compared(here, there, known)
     offered = proposed(found.rows, wish, bars(here, there))
     numbers = {shown(row.below): number for number, row in enumerate(found.rows)}
     each = decided(found.rows, offered, {numbers[path]: doing for path, doing in (chosen or {}).items()})

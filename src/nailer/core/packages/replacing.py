@@ -79,7 +79,7 @@ class PackageRow:
         return wanted if wanted in self.may else self.advised
 
 
-def compared(
+def versions_compared(
     old: Manifest, new: Manifest, base: Manifest | None, *, is_delivered: bool = True
 ) -> tuple[PackageRow, ...]:
     """Every name that is no folder, and each folder that is empty in the old alone; by their names. `is_delivered`: False

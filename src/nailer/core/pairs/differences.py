@@ -22,7 +22,7 @@ def _nothing_held(_: Below, __: Entry | None, ___: Entry | None) -> str:
     return ""
 
 
-def compared(
+def trees_compared(
     here: Tree,
     there: Tree,
     baselines: Baselines,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from nailer.bounded import bounded
 from nailer.core.compare.contents import Compared, compared
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
@@ -35,12 +36,12 @@ class ContentsShown:
                 side = job.to_side if job.kind is JobKind.COPY else job.to_side.other
                 async with self._browse.side(site, side) as source:
                     new = await _content(source, item.source)
-        return compared(old, new)
+        return await bounded(compared, old, new)
 
     async def sides(self, site: Site, here: SitePath, there: SitePath) -> Compared:
         """One name's two sides: there is the old, here the new."""
         async with self._browse.side(site, SideName.HERE) as near, self._browse.side(site, SideName.THERE) as far:
-            return compared(await _content(far, there), await _content(near, here))
+            return await bounded(compared, await _content(far, there), await _content(near, here))
 
 
 async def _content(side: Side, path: SitePath) -> bytes:

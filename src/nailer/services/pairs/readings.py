@@ -15,7 +15,7 @@ from nailer.core.compare.joint import Baseline, Compare, Joint, joint_of
 from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.differences import compared, same_sized
+from nailer.core.pairs.differences import same_sized, trees_compared
 from nailer.core.pairs.proposals import bars, proposed
 from nailer.core.pairs.rows import Comparison, SyncRow
 from nailer.core.pairs.standing import rolled
@@ -166,7 +166,7 @@ class Readings:
         await self._look_again(plan, baselines)
         equal = await self._equal(plan) if plan.compare is Compare.CONTENT else {}
         plan.found = await asyncio.to_thread(
-            compared, plan.here, plan.there, baselines, compare=plan.compare, equal=equal, held=plan.sieves.held
+            trees_compared, plan.here, plan.there, baselines, compare=plan.compare, equal=equal, held=plan.sieves.held
         )
         plan.barred = bars(plan.here, plan.there)
         plan.hashes = await self._hashes(plan)

@@ -6,6 +6,7 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
+from nailer.bounded import bounded
 from nailer.core.compare.contents import compared
 from nailer.core.compare.merge import Merged
 from nailer.core.files.entry import SideName
@@ -145,7 +146,7 @@ async def difference(request: Request, site: TheSite, number: Id, packages: Pack
     below = QueryValues(request).need_path("below").names
     old, new = await packages.replacing.plans.before_and_after(one, below)
     is_joined = (await packages.replacing.plans.row(one, below)).taken(one.choices) is Take.JOINED
-    return render(request, "packages/_difference.html", compared=compared(old, new), is_joined=is_joined)
+    return render(request, "packages/_difference.html", compared=await bounded(compared, old, new), is_joined=is_joined)
 
 
 @router.get("/sites/{site_id}/packages/replacements/{number}/join")

@@ -11,6 +11,7 @@ from fastapi import APIRouter
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
+from nailer.bounded import bounded
 from nailer.core.compare.contents import compared
 from nailer.core.compare.joint import Compare, Joint
 from nailer.core.files.entry import SideName
@@ -243,7 +244,7 @@ async def difference(request: Request, token: str, number: Id, pairs: PairsDoor)
         "pairs/_sync-difference.html",
         number=number,
         pictures=pictures,
-        compared=compared(there, here),
+        compared=await bounded(compared, there, here),
         pair=plan.pair,
         can_merge=plan.rows[number].here is not None and plan.rows[number].there is not None and pictures is None,
     )

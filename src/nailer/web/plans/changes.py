@@ -8,6 +8,7 @@ from fastapi import APIRouter, Depends
 from starlette.requests import Request
 from starlette.responses import JSONResponse, RedirectResponse, Response
 
+from nailer.bounded import bounded
 from nailer.core.compare.contents import Compared, compared
 from nailer.core.files.entry import SideName
 from nailer.core.files.search import parse_size
@@ -120,11 +121,11 @@ async def _compared(request: Request, site: Site, change: Change) -> Compared:
     later = [one for one in await plans.changes.of_path(site.id, change.side, path, 200) if one.id > change.id]
     later = [one for one in later if one.what is not What.RENAMED]
     if later and later[-1].before_hash is not None:
-        return compared(old, await plans.changes.content(later[-1].before_hash))
+        return await bounded(compared, old, await plans.changes.content(later[-1].before_hash))
     try:
         async with files.browse.side(site, change.side) as side:
             if (await side.stat(path)).size > _LARGEST_BYTES:
                 return Compared((), "They are too large to be compared here.")
-            return compared(old, (await side.read_all(path))[1])
+            return await bounded(compared, old, (await side.read_all(path))[1])
     except FileMissing:
-        return compared(old, b"")
+        return await bounded(compared, old, b"")

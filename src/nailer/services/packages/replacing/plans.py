@@ -12,7 +12,7 @@ from nailer.core.compare.merge import Merged, merged, side_by_side
 from nailer.core.files.text import decoded, encoded
 from nailer.core.files.tree import Below
 from nailer.core.packages.manifest import Copied, Manifest
-from nailer.core.packages.replacing import Fate, PackageRow, Take, compared, joined, outcome, undecided
+from nailer.core.packages.replacing import Fate, PackageRow, Take, joined, outcome, undecided, versions_compared
 from nailer.core.work.states import ReplacementState
 from nailer.engine.kept import KeptStore
 from nailer.errors import Conflict, InvalidInput, NotFound
@@ -20,6 +20,7 @@ from nailer.services.packages.taking import Taker
 from nailer.sides.side import once
 from nailer.store.packages.copies import CopyKind, CopyStore, VerifiedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementStore
+from nailer.unbroken import in_thread
 
 _LARGEST_TEXT = 400_000
 _REMEMBERED = 12
@@ -78,7 +79,7 @@ class ReplacementPlans:
             is_delivered = copy.kind is CopyKind.DELIVERED
             then = await self.manifest(copy.id)
             then = then if is_delivered else then.part(one.path.below(copy.path) or ())
-        rows = compared(old, new, then, is_delivered=is_delivered)
+        rows = await in_thread(versions_compared, old, new, then, is_delivered=is_delivered)
         found = tuple([await self._joined(row) for row in rows])
         self._rows[one.id] = found
         while len(self._rows) > _REMEMBERED:
