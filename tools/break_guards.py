@@ -252,7 +252,8 @@ GUARDS = (
     Guard(
         "the old password is guessed from an open session",
         "services/people/accounts.py",
-        "        account = await self._store.get(session.account_id)\n        await self._throttle.count(account.name, from_.address)\n",
+        "        account = await self._store.get(session.account_id)\n"
+        "        await self._throttle.count(account.name, from_.address)\n",
         "        account = await self._store.get(session.account_id)\n",
         "tests/web/people tests/services/people -k 'password or guess or gate'",
     ),

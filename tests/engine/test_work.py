@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import socket
 from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
 
@@ -205,3 +206,26 @@ async def test_a_person_who_is_gone_begins_nothing(bench: Bench) -> None:
     await bench.runner.begin(KIND, bench.world.site.id, None, lambda _: 7)
     await bench.runner.ended(KIND, 7)
     assert bench.ends == [f"{BrokenBy.FAILURE}: The person who began this no longer has an account."]
+
+
+async def test_what_another_machine_holds_is_not_taken_from_it(bench: Bench) -> None:
+    """Whether its process lives nobody here can know: its lease runs out, or it does not."""
+    store = bench.world.nailer.stores.works
+    for number, owner in enumerate(["another-machine:999999:x", f"{socket.gethostname()[:30]}:999999:x"], 1):
+        await store.add(
+            RESUMES,
+            bench.world.site.id,
+            bench.world.account_id,
+            lambda _, number=number: number,  # type: ignore[misc]
+            owner=owner,
+            lease_s=60.0,
+            alone=False,
+            busy="",
+        )
+    bench.go_on.set()
+    await bench.runner.start()
+    await bench.runner.ended(RESUMES, 2)
+    assert bench.ends == ["done"], "the process of this machine is gone, so its work is taken up"
+    held = await store.get(RESUMES, 1)
+    assert held is not None
+    assert held.owner == "another-machine:999999:x"

@@ -12,7 +12,7 @@ from nailer.core.files.tree import Tree
 from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import choices_of, ends_of, proposed
 from nailer.core.pairs.rows import SyncRow
-from nailer.core.pairs.steps import Flow, flow_of
+from nailer.core.pairs.steps import Flow, flow_of, sync_steps
 from nailer.core.pairs.wishes import Doing, Removals, SyncWish
 from nailer.core.plans.plan import Action
 from tests.builders import NOON_S, a_file, a_link
@@ -74,6 +74,16 @@ def test_nothing_is_removed_because_a_side_was_found_empty() -> None:
         assert set(found.values()) == {Doing.LEAVE}
 
 
+def test_nothing_is_removed_here_because_there_was_found_empty() -> None:
+    """A server that shows an empty start folder, as after a move, would otherwise empty the work here."""
+    files = {"a": (1, 0), "img/b": (1, 0)}
+
+    for wish in (LEVEL, FETCH):
+        found = doings(a_tree(files), Tree({(): ()}), level_at(files, "img"), wish)
+
+        assert set(found.values()) == {Doing.LEAVE}
+
+
 def test_below_a_folder_that_could_not_be_read_nothing_is_done() -> None:
     files = {"img/a": (1, 0), "img/deep/b": (1, 0), "c": (1, 0)}
     here, there = a_tree(files), a_tree(files)
@@ -110,6 +120,10 @@ def test_a_file_under_another_name_costs_a_renaming() -> None:
     ]
     assert doings(there, here, known, LEVEL) == {"new.html": Doing.RENAME_HERE, "old.html": Doing.ALONG}
     assert flow_of(steps) == Flow(renamed=1)
+    found = trees_compared(here, there, known)
+    each = proposed(found.rows, LEVEL)
+    kept = sync_steps(found.rows, each, here, there, kept=lambda _, below: "kept" if below == (b"old.html",) else "")
+    assert (kept.there, kept.left) == ([], [((b"new.html",), "kept")]), "a keep mark holds the old name"
 
 
 def test_a_renaming_that_is_not_wanted_leaves_two_names_on_their_own() -> None:

@@ -123,6 +123,34 @@ async def test_a_mark_that_is_set_after_a_plan_was_made_holds_all_the_same(world
     assert states == {b"a.html": ItemState.LEFT, b"b.html": ItemState.DONE}
 
 
+async def test_a_mark_holds_a_file_that_a_plan_moves(world: World) -> None:
+    await _both(world, "a.html", "b.html", "attic/x.html")
+    job_id = await world.nailer.plans.make.move(
+        world.account_id, world.site, SideName.THERE, THERE, [b"a.html", b"b.html"], THERE.child(b"attic")
+    )
+    mark = KeepMark(SideName.THERE, THERE.child(b"a.html"), datetime.now(UTC).date(), "")
+    await world.nailer.files.keeping.keep(world.account_id, world.site, mark)
+
+    await world.run(job_id)
+
+    assert (world.there / "a.html").exists()
+    assert {one.name for one in (world.there / "attic").iterdir()} == {"b.html", "x.html"}
+
+
+async def test_what_is_too_large_to_keep_goes_only_with_a_word(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its equal on the other side does not help: what goes there cannot be taken back."""
+    await _both(world, "a.html", "b.html")
+    write(world.there, "stays.html", "x")
+    monkeypatch.setattr(world.nailer.plans.removal, "_keep_largest_bytes", 3)
+    job_id, known = await _planned(world, world.site, SideName.THERE, THERE, "a.html", "b.html")
+    assert (known.must_type, known.unkept, known.equal) == ("a.html", 2, 2)
+    assert "too large for a kept copy" in known.why
+    job = await world.nailer.stores.jobs.get(job_id)
+    with pytest.raises(InvalidInput):
+        await world.nailer.plans.confirming.carry_out(job, world.site, Answers(), typed="")
+    assert (world.there / "a.html").exists()
+
+
 async def test_a_mark_ends_with_its_day_and_goes_with_a_rename(world: World) -> None:
     await _both(world, "old/a.html")
     keeping, marks, old = world.nailer.files.keeping, world.nailer.stores.marks, THERE.child(b"old")
