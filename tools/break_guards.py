@@ -226,7 +226,7 @@ GUARDS = (
         "services/packages/replacing/building.py",
         "        if said is None or one.digest is None or await hashed(one.digest, said.algorithm) == said.value:\n",
         "        if True:\n",
-        "tests/services/packages/test_replacing.py -k 'byte or content or other'",
+        "tests/services/packages/test_building.py",
     ),
     Guard(
         "a certificate is looked at on a private address",

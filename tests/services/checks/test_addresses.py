@@ -7,6 +7,7 @@ import socket
 import ssl
 from collections.abc import AsyncIterator
 from dataclasses import replace
+from ipaddress import ip_network
 from pathlib import Path
 
 import pytest
@@ -16,7 +17,7 @@ from nailer.core.files.sitepath import DocumentRoot
 from nailer.core.site.address import LeadsTo, Wrong
 from nailer.errors import InvalidInput
 from nailer.services.checks import AddressKnown
-from nailer.services.checks.addresses import _read_certificate
+from nailer.services.checks.addresses import Reaching, _read_certificate
 from nailer.standins.certificates import make_certificate
 from nailer.standins.ftp import FtpHost
 from nailer.standins.names import NameHost
@@ -203,3 +204,33 @@ async def test_what_one_site_has_learned_is_not_told_to_another_on_its_host(
 async def test_a_site_without_an_address_is_told_what_to_do(world: World) -> None:
     with pytest.raises(InvalidInput, match="which folder each web address"):
         await world.nailer.checks.addresses.look(replace(world.site, document_roots=()))
+
+
+@pytest.mark.parametrize("allowed", [False, True])
+async def test_a_certificate_is_not_looked_at_on_a_private_address(world: World, tmp_path: Path, allowed: bool) -> None:
+    """A name may lead into the network that Nailer stands in: nobody there is dialled for it."""
+    file = tmp_path / "inside.pem"
+    make_certificate(file, "localhost")
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(file)
+    met: list[str] = []
+
+    def _met(_: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        met.append("somebody")
+        writer.close()
+
+    server = await asyncio.start_server(_met, "127.0.0.1", 0, ssl=context)
+    port = server.sockets[0].getsockname()[1]
+    addresses = world.nailer.checks.addresses
+    networks = (ip_network("127.0.0.0/8"),) if allowed else ()
+    addresses._reaching = Reaching(lambda host: (host, port), (), networks)
+    try:
+        seen = await addresses._certificate("localhost")
+    finally:
+        server.close()
+        await server.wait_closed()
+    if allowed:
+        assert seen.ends_at is not None
+    else:
+        assert "not a public address" in seen.words
+        assert met == []
