@@ -34,7 +34,7 @@ class Through:
 
     async def site(self, server: Server, address: str, protocol: Protocol) -> Site:
         """A stored site for a server, its identity trusted."""
-        there = SitePath() if protocol.is_ftp else SitePath.parse(str(server.root).encode())
+        there = SitePath() if protocol.traits.data_channels else SitePath.parse(str(server.root).encode())
         wanted = Site(
             id=0,
             name=f"{protocol} {address}",

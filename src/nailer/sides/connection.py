@@ -10,6 +10,7 @@ from typing import Protocol as Interface
 from nailer.core.connecting.abilities import Abilities
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import UTF8
+from nailer.core.files.sitepath import SitePath
 from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint
 from nailer.sides.identities.identity import Identity
@@ -128,6 +129,10 @@ class Connection(Interface):
     async def run(self, script: bytes, *, within_s: float) -> Ran:
         """Run a POSIX shell script on the server, in the account's own folder. Raises NotSupported where the account has
         no shell, ConnectionDropped where it does not end in time."""
+
+    async def measure_offset(self, folder: SitePath) -> int | None:
+        """By how many seconds the clock of listings is ahead of UTC, as far as a folder tells without writing; None where it
+        does not, or where listings need no clock."""
 
     async def close(self) -> None:
         """Say goodbye to the server and close. A server that does not answer delays nobody."""

@@ -12,7 +12,12 @@ from nailer.sides.connection import Connection, Wanted
 from nailer.sides.dial import Endpoint, dial
 from nailer.sides.ftp import side as ftp
 from nailer.sides.ftp.tls import client_context, encrypted
+from nailer.sides.register import reached_by, register
 from nailer.sides.sftp import side as sftp
+
+register(Protocol.SFTP, sftp.connect)
+for _protocol in (Protocol.FTP_TLS, Protocol.FTP_IMPLICIT, Protocol.FTP):
+    register(_protocol, ftp.connect)
 
 _LISTEN_S = 4.0
 _HELLO_BYTES = 400
@@ -38,9 +43,7 @@ async def reach(wanted: Wanted) -> Connection:
 
 async def _reach_once(wanted: Wanted) -> Connection:
     try:
-        if wanted.protocol is Protocol.SFTP:
-            return await sftp.connect(wanted)
-        return await ftp.connect(wanted)
+        return await reached_by(wanted.protocol)(wanted)
     except TransferError as error:
         wanted.log.note(error.what + (f" ({error.server_words})" if error.server_words else ""))
         raise

@@ -15,28 +15,35 @@ class Protocol(StrEnum):
     FTP = "ftp"
 
     @property
-    def is_ftp(self) -> bool:
-        """True for FTP, encrypted or not."""
-        return self is not Protocol.SFTP
+    def traits(self) -> Traits:
+        """What holds of every server of this protocol."""
+        return _TRAITS[self]
 
     @property
     def port(self) -> int:
         """The port that servers of this protocol usually have."""
-        return _PORTS[self]
+        return self.traits.port
 
     @property
     def word(self) -> str:
         """How the protocol is called on a page."""
-        return _WORDS[self]
+        return self.traits.word
 
 
-_PORTS = {Protocol.SFTP: 22, Protocol.FTP_TLS: 21, Protocol.FTP_IMPLICIT: 990, Protocol.FTP: 21}
-_WORDS = {
-    Protocol.SFTP: "SFTP",
-    Protocol.FTP_TLS: "FTP, explicit TLS",
-    Protocol.FTP_IMPLICIT: "FTP, implicit TLS",
-    Protocol.FTP: "FTP without encryption",
-}
+@dataclass(frozen=True, slots=True)
+class Traits:
+    """What holds of a protocol before anybody is connected; what a server can do is learned from its connection. It
+    `makes_links` (symbolic ones), may run `commands` where the account has a shell, has `data_channels` beside its line, and
+    says of the `accounts_room` how much is free, not of the disk's."""
+
+    word: str
+    port: int
+    speaker: Speaker
+    is_encrypted: bool
+    makes_links: bool = False
+    commands: bool = False
+    data_channels: bool = False
+    accounts_room: bool = False
 
 
 class Speaker(StrEnum):
@@ -86,11 +93,23 @@ def _speaker(first: bytes) -> Speaker:
     return Speaker.SILENT if not first else Speaker.STRANGER
 
 
+_TRAITS: dict[Protocol, Traits] = {
+    Protocol.SFTP: Traits("SFTP", 22, Speaker.SSH, is_encrypted=True, makes_links=True, commands=True),
+    Protocol.FTP_TLS: Traits(
+        "FTP, explicit TLS", 21, Speaker.FTP, is_encrypted=True, data_channels=True, accounts_room=True
+    ),
+    Protocol.FTP_IMPLICIT: Traits(
+        "FTP, implicit TLS", 990, Speaker.TLS, is_encrypted=True, data_channels=True, accounts_room=True
+    ),
+    Protocol.FTP: Traits(
+        "FTP without encryption", 21, Speaker.FTP, is_encrypted=False, data_channels=True, accounts_room=True
+    ),
+}
+
+
 def wanted_speaker(protocol: Protocol) -> Speaker:
     """The kind of server that a protocol needs."""
-    if protocol is Protocol.SFTP:
-        return Speaker.SSH
-    return Speaker.TLS if protocol is Protocol.FTP_IMPLICIT else Speaker.FTP
+    return protocol.traits.speaker
 
 
 def better_than(protocol: Protocol, offered: frozenset[Protocol]) -> Protocol | None:

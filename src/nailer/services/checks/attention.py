@@ -6,7 +6,6 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from datetime import UTC, datetime
 
 from nailer.acting import grant_on
-from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import SideName
 from nailer.core.site.attention import FirstSteps, SiteFacts, SiteNeed, is_new, needs_of
 from nailer.core.words import aware
@@ -49,7 +48,7 @@ class Attention:
         return SiteFacts(
             added_at=stored.added_at,
             opened_at=aware(site.opened_at) if site.opened_at is not None else None,
-            is_encrypted=site.protocol is not Protocol.FTP,
+            is_encrypted=site.protocol.traits.is_encrypted,
             identity_changed=changed,
             sees_all=not site.fleeting and (grant is None or grant.is_whole),
             not_sent=not_sent,

@@ -68,7 +68,7 @@ class HostFacts:
             asked = urlsplit(ways.purge_address)
             text = f"POST to {asked.netloc.rpartition('@')[2]}{asked.path}"
             await self._learn(site, "how its cache is emptied", text, "the settings of the site", is_account=True)
-        if site.protocol.is_ftp:
+        if site.protocol.traits.accounts_room:
             room = await self._room(site)
             if room:
                 await self._learn(site, "room", room, "the server says so", is_account=True)

@@ -110,7 +110,7 @@ class ContentComparer:
         """What a server's shell says of many files; nothing where the account has none."""
         found: dict[Below, Digest] = {}
         site = far.site
-        if site is None or site.protocol.is_ftp:
+        if site is None or not site.protocol.traits.commands:
             return found
         for start in range(0, len(names), _PATHS_AT_ONCE):
             some = names[start : start + _PATHS_AT_ONCE]

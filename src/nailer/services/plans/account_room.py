@@ -52,7 +52,7 @@ class AccountRoom:
     @staticmethod
     def reckons(site: Site, job: Job) -> bool:
         """True where the room for a plan is to be counted: it goes there, and the account's own server does not say."""
-        says = site.protocol.is_ftp and job.room_bytes is not None
+        says = site.protocol.traits.accounts_room and job.room_bytes is not None
         return site.package_bytes is not None and job.to_side is SideName.THERE and not says
 
     async def reckon(self, site: Site, job: Job) -> InPackage:

@@ -16,7 +16,6 @@ from nailer.services.sites.questions import who_to_ask
 from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage, Wanted, nobody_answers
 from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint, Proxy, ProxyKind
-from nailer.sides.ftp.side import FtpConnection
 from nailer.sides.identities.certificate import facts_of
 from nailer.sides.identities.identity import Identity, same_fingerprint
 from nailer.sides.pool import Whose
@@ -92,7 +91,7 @@ class Connector:
 
     async def _measured(self, site: Site, connection: Connection) -> int | None:
         """The clock of a server whose listings follow it, once it is not known yet."""
-        if site.clock_offset_s is not None or not isinstance(connection, FtpConnection) or connection.lists_facts:
+        if site.clock_offset_s is not None or connection.abilities.exact_times:
             return None
         with contextlib.suppress(TransferError):
             return await connection.measure_offset(site.start_there)

@@ -15,7 +15,7 @@ from dataclasses import asdict, dataclass, field, replace
 from enum import StrEnum
 from typing import TypeVar
 
-from nailer.core.connecting.abilities import in_words
+from nailer.core.connecting.abilities import Abilities, in_words
 from nailer.core.connecting.diagnosis import (
     Diagnosis,
     Fix,
@@ -32,7 +32,7 @@ from nailer.core.connecting.diagnosis import (
     of_unreached,
     of_weak,
 )
-from nailer.core.connecting.protocol import Greeting, Protocol
+from nailer.core.connecting.protocol import Greeting, Protocol, Speaker
 from nailer.core.files.charset import CHARSETS, UTF8, candidates
 from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import NS, Entry, Kind
@@ -64,7 +64,6 @@ from nailer.services.sites.questions import Question, Questions
 from nailer.sides.connection import Ask, Connection, Lane, Stage
 from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint, resolve
-from nailer.sides.ftp.side import FtpConnection
 from nailer.sides.identities.certificate import names_of
 from nailer.sides.reach import answers_at, reach
 from nailer.sides.side import Side, once
@@ -229,8 +228,8 @@ class _Trial:
             await connection.close()
 
     async def _look_round(self, connection: Connection) -> None:
-        if isinstance(connection, FtpConnection) and self._site.protocol is Protocol.FTP:
-            self._warn_plain(connection)
+        if not self._site.protocol.traits.is_encrypted:
+            self._warn_plain(connection.abilities)
         try:
             side = await connection.channel(Lane.BROWSE)
             self._begin(TrialStep.FOLDER)
@@ -250,8 +249,8 @@ class _Trial:
         except TransferError as error:
             self._bad(error, self._reading_of_later(error))
 
-    def _warn_plain(self, connection: FtpConnection) -> None:
-        if any(feature.startswith("AUTH") for feature in connection.learned.features):
+    def _warn_plain(self, abilities: Abilities) -> None:
+        if any(feature.startswith("AUTH") for feature in abilities.features):
             better = Fix("Use FTP with TLS", (("protocol", Protocol.FTP_TLS.value),))
             diagnosis = Diagnosis("This server offers encryption.", (better,))
             self._say(
@@ -331,7 +330,7 @@ class _Trial:
             self._begin(TrialStep.WRITING)
             measured = await self._write_and_look(side)
         self._begin(TrialStep.CLOCK)
-        if measured is None and isinstance(connection, FtpConnection) and not connection.lists_facts:
+        if measured is None and not connection.abilities.exact_times:
             measured = await self._limited(connection.measure_offset(self._site.start_there))
         if measured is None:
             if connection.abilities.exact_times:
@@ -418,7 +417,7 @@ class _Trial:
                 unseen = (
                     isinstance(error, ConnectionDropped) and self._step is TrialStep.PORT
                 )  # its key was never shown
-                cut = unseen and site.protocol is Protocol.SFTP and not site.old_allowed
+                cut = unseen and site.protocol.traits.speaker is Speaker.SSH and not site.old_allowed
                 return of_speaker(site.protocol, site.port, greeting) or (of_cut_hello() if cut else None)
             return of_unreached(Unreached.SILENT, site.host, site.port, await self._others())
         return None
@@ -427,7 +426,7 @@ class _Trial:
         if self._step in (TrialStep.FOLDER, TrialStep.LISTING) and isinstance(
             error, HostUnreachable | ConnectionDropped
         ):
-            return of_data_channel(passive=self._site.passive) if self._site.protocol.is_ftp else None
+            return of_data_channel(passive=self._site.passive) if self._site.protocol.traits.data_channels else None
         return None
 
     async def _others(self) -> dict[int, Greeting]:

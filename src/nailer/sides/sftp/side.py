@@ -215,6 +215,10 @@ class SftpConnection:
         self._wanted.log.heard(f"ended with {done.exit_status}")
         return Ran(done.exit_status if done.exit_status is not None else -1, out, err)
 
+    async def measure_offset(self, folder: SitePath) -> int | None:
+        """Times come in UTC: there is nothing to measure."""
+        return None
+
     async def close(self) -> None:
         """Close the line and every channel over it."""
         await self._silence.stop()

@@ -11,7 +11,6 @@ from starlette.requests import Request
 from nailer.core.compare.advised import suggested
 from nailer.core.compare.joint import JOINT_WORDS, Joint
 from nailer.core.compare.ledger import LedgerRow
-from nailer.core.connecting.protocol import Protocol
 from nailer.core.files import permissions as permission_rules
 from nailer.core.files.entry import SideName
 from nailer.core.files.keeping import KeepMark
@@ -67,7 +66,7 @@ async def inspector_values(request: Request, site: Site, ledger: Ledger, rows: l
         "is_page": one is not None and one.entry.is_file and kind_by_name(one.name) in _ANSWERS,
         "would_hold": await _would_hold(request, site, ledger, one),
         "is_archive": one is not None and is_archive(shown_name(one.name)),
-        "has_shell": site.protocol is Protocol.SFTP,
+        "has_shell": site.protocol.traits.commands,
         "address": address,
         "first_page_of": _first_page_of(site, ledger, one),
         "address_link": routed(request, address) if address else None,

@@ -6,7 +6,6 @@ import contextlib
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.entry import Kind, SideName
 from nailer.core.files.sitepath import shown_name
 from nailer.core.packages.declared import Declared
@@ -33,7 +32,6 @@ from nailer.store.stores import Stores
 from nailer.store.works import Change, StoredWork
 
 _Kind, _State = ReplacementKind, ReplacementState
-_LINKS = (Protocol.SFTP,)
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,7 +177,7 @@ class ReplacementReading:
                     "This server cannot rename files. They are replaced one by one, and visitors may get a mix "
                     "of both versions meanwhile."
                 )
-            elif any(name.entry.kind is Kind.LINK for name in result.names) and site.protocol not in _LINKS:
+            elif any(name.entry.kind is Kind.LINK for name in result.names) and not site.protocol.traits.makes_links:
                 in_place = True
                 notes.append(
                     "The package contains symbolic links, which this server cannot create. Files are replaced one "
