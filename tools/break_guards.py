@@ -247,7 +247,7 @@ GUARDS = (
         "services/people/second.py",
         'self._challenges.pop(session.key, (b"", 0.0))',
         'self._challenges.get(session.key, (b"", 0.0))',
-        "tests/web/people -k 'passkey or challenge'",
+        "tests/services/people/test_second.py",
     ),
     Guard(
         "the old password is guessed from an open session",
@@ -269,7 +269,7 @@ GUARDS = (
         "services/files/guarded.py",
         "self._open_until_s[(account_id, site.id, folder)] = time.monotonic() + OPEN_S",
         "self._open_until_s[(account_id, site.id, folder)] = time.monotonic() + OPEN_S * 4",
-        "tests/services/files tests/web/files -k guard",
+        "tests/services/files/test_guarded.py",
     ),
     Guard(
         "a copy is called verified without a look at its contents",

@@ -10,13 +10,14 @@ import tarfile
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 import zstandard
 
 from nailer.core.files.entry import SideName
 from nailer.core.jobs.states import JobState
-from nailer.errors import InvalidInput, NotFound
+from nailer.errors import InvalidInput, NoSpaceLeft, NotFound
 from nailer.services.plans.unpacking import archives as unpacking
 from nailer.services.plans.unpacking.archives import Archives, Unpacked
 from nailer.sides.side import once
@@ -162,6 +163,16 @@ async def test_the_reading_that_lines_up_is_picked_and_carried(world: World, the
     back = await nailer.plans.take_back.take_job_back(world.account_id, job_id)
     assert (await world.run(back)).state is JobState.DONE
     assert tree(world.there) == {there: b"old"}
+
+
+async def test_an_archive_does_not_fill_the_disk(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What it grows to is counted as it is written: what its index says of it may be a lie."""
+    free = unpacking._SPARE_BYTES + 100_000
+    monkeypatch.setattr(unpacking.shutil, "disk_usage", lambda _: SimpleNamespace(free=free))
+    with pytest.raises(NoSpaceLeft, match="Not enough space"):
+        await unpacked(tmp_path, "large.zip", a_zip({"a.bin": os.urandom(90_000), "b.bin": os.urandom(90_000)}))
+    assert list((tmp_path / "spool").iterdir()) == [], "what was written by then is gone"
+    assert await unpacked(tmp_path, "small.zip", a_zip({"a.bin": os.urandom(90_000)}))
 
 
 async def test_a_place_that_nobody_unpacked_is_not_found(world: World) -> None:
