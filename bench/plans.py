@@ -12,7 +12,7 @@ from bench.through import Through
 from nailer.core.compare.joint import Baseline, Compare, Seen
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import proposed
 from nailer.core.pairs.steps import sync_steps
@@ -31,9 +31,9 @@ class Million:
     def __init__(self, sizes: content.Sizes) -> None:
         self._files = sizes.plan_files
         self._changed = sizes.plan_folders * -(-sizes.plan_files // _CHANGED_EVERY)
-        here: dict[Below, list[Entry]] = {(): []}
-        there: dict[Below, list[Entry]] = {(): []}
-        self.baselines: dict[Below, dict[bytes, Baseline]] = {(): {}}
+        here: dict[RelativePath, list[Entry]] = {(): []}
+        there: dict[RelativePath, list[Entry]] = {(): []}
+        self.baselines: dict[RelativePath, dict[bytes, Baseline]] = {(): {}}
         for folder in range(sizes.plan_folders):
             name = b"folder-%04d" % folder
             for side in (here, there):

@@ -13,9 +13,9 @@
     │   └── UnderWay            one of its kind is under way on this site already
     ├── LeaseLost               another process does this now
     ├── SetupFailed             the machine lacks something Nailer needs to start
-    ├── StoreUnavailable        the database does not answer               (heals)
+    ├── StoreUnavailable        the database does not answer               (retryable)
     │   └── OwnDiskFull         the machine Nailer runs on has no room left
-    ├── Busy                    Nailer is asked for more than it does at once     (heals)
+    ├── Busy                    Nailer is asked for more than it does at once     (retryable)
     ├── RequestRefused          what came over HTTP is not looked at any further
     │   ├── TooLarge            more bytes than anything of its kind may have
     │   ├── CameTooLate         the rest did not come in time
@@ -24,9 +24,9 @@
     ├── Unforeseen              a defect of Nailer's own
     ├── SendingStopped          the browser went away in the middle of a file
     └── TransferError           anything between two sides
-        ├── HostUnreachable     no name, no route, nobody answers            (heals)
-        ├── ConnectionDropped   the line was cut, or went silent             (heals)
-        ├── TooManyConnections  the server asks to come back later           (heals)
+        ├── HostUnreachable     no name, no route, nobody answers            (retryable)
+        ├── ConnectionDropped   the line was cut, or went silent             (retryable)
+        ├── TooManyConnections  the server asks to come back later           (retryable)
         ├── LoginRefused        the server does not accept this sign-in
         │   └── KeyUnusable     the private key cannot be read or opened
         ├── IdentityUnknown     first meeting: the person decides
@@ -69,10 +69,10 @@ class NailerError(Exception):
 
     `what` is a sentence, made when it is shown: `{path}` in `sentence` stands for `path`, the name that it is about, where
     it is about one. `server_words` is the other end's own text, or None, and `reply_code` the number it began with;
-    `advice` are next steps, each a sentence. `heals` is True where trying the same again later can work.
+    `advice` are next steps, each a sentence. `retryable` is True where trying the same again later can work.
     """
 
-    heals = False
+    retryable = False
     title = "The action failed"
     advice_default: tuple[str, ...] = ()
 
@@ -199,13 +199,13 @@ class SetupFailed(NailerError):
 
 
 class StoreUnavailable(NailerError):
-    heals = True
+    retryable = True
     title = "The database does not answer"
     advice_default: tuple[str, ...] = ("Wait a moment and try again; Nailer reconnects automatically.",)
 
 
 class Busy(NailerError):
-    heals = True
+    retryable = True
     title = "Nailer is busy"
     advice_default = ("Try again in a moment.",)
 
@@ -273,7 +273,7 @@ class Unreached(StrEnum):
 
 
 class HostUnreachable(TransferError):
-    heals = True
+    retryable = True
     title = "The server does not answer"
     advice_default = ("Check the server's name and port.", "Check that this machine is on the network, then try again.")
 
@@ -283,13 +283,13 @@ class HostUnreachable(TransferError):
 
 
 class ConnectionDropped(TransferError):
-    heals = True
+    retryable = True
     title = "Connection lost"
     advice_default = ("Try again. Transferred files are complete and are not sent again.",)
 
 
 class TooManyConnections(TransferError):
-    heals = True
+    retryable = True
     title = "The server is busy"
     advice_default = ("Wait a little and try again, or allow fewer connections for this site.",)
 

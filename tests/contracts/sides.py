@@ -12,7 +12,7 @@ from typing import Any
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.charset import UTF8
 from nailer.core.files.sitepath import SitePath
-from nailer.sides.connection import Connection, Lane, Manner, SignIn, Wanted
+from nailer.sides.connection import Connection, ConnectionOptions, Lane, SignIn, Wanted
 from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint
 from nailer.sides.here import HereSide
@@ -150,7 +150,7 @@ def wanted(host: FtpHost | SftpHost, **more: Any) -> Wanted:
         more.pop("where", endpoint(host)),
         more.pop("sign_in", SignIn("seedlib", "sow-and-reap")),
         more.pop("pinned", (shown_key(host),)),
-        Manner(**({"charset": UTF8} | manner)),
+        ConnectionOptions(**({"charset": UTF8} | manner)),
         more.pop("log", ConnectionLog()),
         **more,
     )

@@ -13,7 +13,7 @@ from typing import Any
 
 from nailer.core.files.charset import UTF8
 from nailer.core.files.sitepath import SitePath
-from nailer.sides.connection import Connection, Lane, Manner, SignIn, Wanted
+from nailer.sides.connection import Connection, ConnectionOptions, Lane, SignIn, Wanted
 from nailer.sides.dial import Endpoint
 from nailer.sides.reach import reach
 from tests.contracts.sides import Ground
@@ -80,7 +80,7 @@ def wanted_of(host: RealHost, **manner: Any) -> Wanted:
     """What it takes to connect to a real server whose identity is known."""
     sign_in = manner.pop("sign_in", SignIn(USER, PASSWORD))
     where = Endpoint(HOST, host.protocol.port, host.address, host.port)
-    return Wanted(host.protocol, where, sign_in, (host.identity,), Manner(**({"charset": UTF8} | manner)))
+    return Wanted(host.protocol, where, sign_in, (host.identity,), ConnectionOptions(**({"charset": UTF8} | manner)))
 
 
 def path_of(host: RealHost, folder: Path) -> SitePath:

@@ -81,7 +81,7 @@ def test_every_error_has_a_title_and_says_what_can_be_done() -> None:
 
 
 def test_an_error_that_heals_is_never_one_of_sign_in() -> None:
-    healing = {kind.__name__ for kind in every_error() if kind.heals}
+    healing = {kind.__name__ for kind in every_error() if kind.retryable}
 
     assert healing == {
         "HostUnreachable",

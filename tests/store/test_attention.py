@@ -28,7 +28,7 @@ async def test_findings_are_counted_as_their_page_counts_them(world: World) -> N
     await stores.findings.ignore(site, finding.id, world.account_id, "known")
     assert (await stores.attention.all())[site].counts == FindingCounts(0, 1, "")
 
-    await stores.findings.heed(site, finding.id)
+    await stores.findings.unignore(site, finding.id)
     assert (await stores.attention.all())[site].counts == counts
 
     await stores.findings.put(site, BOTH, [])

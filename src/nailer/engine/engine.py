@@ -10,7 +10,7 @@ from nailer.engine.group_commit import GroupCommit
 from nailer.engine.kept import KeptStore
 from nailer.engine.limits import SpeedLimits
 from nailer.engine.live import LiveJobs
-from nailer.engine.runner import Runner, Tools
+from nailer.engine.runner import Runner, RunnerParts
 from nailer.engine.work import WorkRunner
 from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
@@ -32,7 +32,7 @@ class Engine:
     """The runner of jobs with its tools, and that of other long `work`. `live` tells who listens how jobs stand; `spool` is
     the side of what was prepared here."""
 
-    tools: Tools
+    tools: RunnerParts
     runner: Runner
     work: WorkRunner
 
@@ -84,7 +84,7 @@ class Engine:
     ) -> Engine:
         """`kept_in` is the folder of kept contents; `minute_of_day` tells the hour by which limits of speed go."""
         group = GroupCommit(stores.database)
-        tools = Tools(
+        tools = RunnerParts(
             jobs=stores.jobs,
             claims=stores.claims,
             changes=stores.changes,

@@ -98,7 +98,7 @@ _ENDS_THE_JOB = (
 
 
 @dataclass(frozen=True, slots=True)
-class Tools:
+class RunnerParts:
     """What carrying needs, made once for the process."""
 
     jobs: JobStore
@@ -162,7 +162,7 @@ def of_theirs(site_id: int, there: Side) -> Side:
 class Runner:
     """Runs jobs until stopped. `wake()` says that there may be something to do."""
 
-    def __init__(self, tools: Tools, *, jobs_at_once: int) -> None:
+    def __init__(self, tools: RunnerParts, *, jobs_at_once: int) -> None:
         self._tools = tools
         self._jobs_at_once = jobs_at_once
         self.owner = new_owner()
@@ -269,7 +269,7 @@ class Runner:
 class JobRun:
     """One job from claim to end."""
 
-    def __init__(self, tools: Tools, job: Job, owner: str, live: LiveJob | None = None) -> None:
+    def __init__(self, tools: RunnerParts, job: Job, owner: str, live: LiveJob | None = None) -> None:
         self._tools = tools
         self.job = job
         self._owner = owner

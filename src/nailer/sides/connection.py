@@ -58,7 +58,7 @@ class SignIn:
 
 
 @dataclass(frozen=True, slots=True)
-class Manner:
+class ConnectionOptions:
     """How to speak with one site's server. `most` are the connections at most; `offset_s` is what the clock of its
     listings is ahead of UTC, None where it is not known."""
 
@@ -86,14 +86,14 @@ class Wanted:
     where: Endpoint
     sign_in: SignIn
     pinned: tuple[Identity, ...] = ()
-    manner: Manner = Manner()
+    manner: ConnectionOptions = ConnectionOptions()
     log: ConnectionLog = field(default_factory=ConnectionLog)
     ask: Ask = nobody_answers
     heard: Callable[[Stage, str], None] = _deaf
 
 
 @dataclass(frozen=True, slots=True)
-class Ran:
+class CommandResult:
     """What a command on the server came to: its exit status (POSIX: 0 is good) and the bytes it wrote."""
 
     status: int
@@ -126,7 +126,7 @@ class Connection(Interface):
     async def channel(self, lane: Lane) -> Side:
         """A side over this connection for browsing or for carrying. Raises TooManyConnections, NotSupported."""
 
-    async def run(self, script: bytes, *, within_s: float) -> Ran:
+    async def run(self, script: bytes, *, within_s: float) -> CommandResult:
         """Run a POSIX shell script on the server, in the account's own folder. Raises NotSupported where the account has
         no shell, ConnectionDropped where it does not end in time."""
 

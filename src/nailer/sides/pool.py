@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 import structlog
 
 from nailer.errors import ConnectionDropped, NotFound, StoreUnavailable, TooManyConnections
-from nailer.sides.connection import Connection, Lane, Ran
+from nailer.sides.connection import CommandResult, Connection, Lane
 from nailer.sides.side import Side
 
 _log = structlog.get_logger()
@@ -82,7 +82,7 @@ class Pool:
             held.users -= 1
             held.used_at_s = time.monotonic()
 
-    async def run(self, site_id: int, script: bytes, *, within_s: float) -> Ran:
+    async def run(self, site_id: int, script: bytes, *, within_s: float) -> CommandResult:
         """Run a shell script on a site's server. Raises NotSupported where the account has no shell."""
         async with self.side(site_id):
             connection = self.connection(site_id)

@@ -157,7 +157,7 @@ async def refused(renaming: Awaitable[None]) -> TransferError | None:
     try:
         await renaming
     except TransferError as error:
-        if error.heals:
+        if error.retryable:
             raise
         return error
     return None

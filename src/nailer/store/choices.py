@@ -6,7 +6,7 @@ import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.pairs.wishes import Direction, Doing
 from nailer.store.database import Database, Work
 
@@ -17,7 +17,7 @@ _ROWS_AT_ONCE = 5_000
 class StoredChoice:
     """What is to be done with one name while its ends are as `ends` says (16 bytes). `merged` is a text for both ends."""
 
-    below: Below
+    below: RelativePath
     ends: bytes
     doing: Doing
     merged: bytes | None = None
@@ -52,7 +52,7 @@ class ChoiceStore:
 
         await self._db.write(_write)
 
-    async def forget(self, account_id: int, pair_id: int, direction: Direction, names: Sequence[Below]) -> None:
+    async def forget(self, account_id: int, pair_id: int, direction: Direction, names: Sequence[RelativePath]) -> None:
         key = {"account_id": account_id, "pair_id": pair_id, "direction": direction}
         places = [_place(below) for below in names]
 
@@ -66,5 +66,5 @@ class ChoiceStore:
         await self._db.write(lambda work: work.run("choices.forget_all", account_id=account_id, pair_id=pair_id))
 
 
-def _place(below: Below) -> bytes:
+def _place(below: RelativePath) -> bytes:
     return hashlib.sha256(b"/".join(below)).digest()[:16]

@@ -10,7 +10,7 @@ from datetime import datetime
 from nailer.acting import reaches_pair
 from nailer.core.compare.joint import Compare
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.pairs.runs import RunState
 from nailer.core.pairs.standing import Rolled
 from nailer.core.pairs.steps import Flow
@@ -42,7 +42,7 @@ class Pair:
     site_name: str
     other_name: str | None
 
-    def key(self, folder: Below) -> bytes:
+    def key(self, folder: RelativePath) -> bytes:
         """What names the baseline of one of its folders."""
         return pair_key(self.here.join(folder), self.there.join(folder), self.other_site_id)
 
@@ -156,7 +156,7 @@ class PairStore:
         values = {"id": pair_id, "account_id": account_id, "sends": sends, "send_after_s": send_after_s}
         await self._db.write(lambda work: work.run("pairs.set_sending", **values))
 
-    async def set_read(self, pair_id: int, folders: Mapping[Below, Rolled]) -> None:
+    async def set_read(self, pair_id: int, folders: Mapping[RelativePath, Rolled]) -> None:
         """What stands below each folder, as it was read now."""
         text = json.dumps(
             {SitePath(below).token: [one.ups, one.downs, one.clashes, one.unread] for below, one in folders.items()}

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.packages.manifest import (
     Copied,
     Difference,
@@ -31,9 +31,9 @@ PERMISSIONS = st.one_of(st.none(), st.integers(0, 0o777))
 
 @st.composite
 def trees(draw: st.DrawFn, depth: int = 2) -> Tree:
-    folders: dict[Below, list[Entry]] = {}
+    folders: dict[RelativePath, list[Entry]] = {}
 
-    def grow(below: Below, left: int) -> None:
+    def grow(below: RelativePath, left: int) -> None:
         entries = []
         for name in draw(st.lists(NAMES, max_size=4, unique=True)):
             kind = draw(st.sampled_from([Kind.FILE, Kind.LINK, Kind.FOLDER] if left else [Kind.FILE, Kind.LINK]))
@@ -48,7 +48,7 @@ def trees(draw: st.DrawFn, depth: int = 2) -> Tree:
     return Tree(folders)
 
 
-def contents(tree: Tree) -> dict[Below, tuple[bytes, int]]:
+def contents(tree: Tree) -> dict[RelativePath, tuple[bytes, int]]:
     return {below: (bytes(32), entry.size) for below, entry in names_of(tree).items() if entry.is_file}
 
 

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.packages.declared import Declared
 from nailer.core.packages.identity import Likeness, likeness, step_words
 from nailer.core.packages.manifest import Copied, Manifest
@@ -33,7 +33,7 @@ def manifests(draw: st.DrawFn) -> Manifest:
     """Folders two deep, of few names and fewer contents, so that they meet in every way."""
     names: list[Copied] = []
 
-    def grow(above: Below, left: int) -> None:
+    def grow(above: RelativePath, left: int) -> None:
         for name in draw(st.lists(NAMES, max_size=5, unique=True)):
             kind = draw(st.sampled_from([Kind.FILE, Kind.FILE, Kind.LINK] + [Kind.FOLDER] * bool(left)))
             permissions = draw(st.sampled_from([None, 0o644, 0o755]))
@@ -48,7 +48,7 @@ def manifests(draw: st.DrawFn) -> Manifest:
     return Manifest(tuple(sorted(names, key=lambda one: (len(one.below), one.below))))
 
 
-def takes(rows: tuple[PackageRow, ...], draw: st.DataObject) -> dict[Below, Take]:
+def takes(rows: tuple[PackageRow, ...], draw: st.DataObject) -> dict[RelativePath, Take]:
     """A choice for some rows, and for each that waits for one."""
     choices = {}
     for row in rows:
@@ -57,7 +57,7 @@ def takes(rows: tuple[PackageRow, ...], draw: st.DataObject) -> dict[Below, Take
     return choices
 
 
-def by_name(manifest: Manifest) -> dict[Below, Copied]:
+def by_name(manifest: Manifest) -> dict[RelativePath, Copied]:
     return {one.below: one for one in manifest.names}
 
 

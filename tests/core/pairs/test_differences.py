@@ -9,7 +9,7 @@ import pytest
 from nailer.core.compare.joint import Baseline, Compare, Joint, Seen, seen
 from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.differences import hardly_the_same, same_sized, trees_compared
 from nailer.core.pairs.proposals import proposed
 from nailer.core.pairs.steps import removals_share, sync_steps
@@ -163,7 +163,7 @@ def test_what_a_sieve_holds_back_is_neither_carried_nor_removed_with_its_folder(
     here = a_tree({"a.psd": (9, 0), "c": (1, 0)})
     there = a_tree({"c": (1, 0), "old/b.psd": (9, 0), "old/b.html": (2, 0)})
 
-    def held(below: Below, _: Entry | None, __: Entry | None) -> str:
+    def held(below: RelativePath, _: Entry | None, __: Entry | None) -> str:
         return "working files" if below[-1].endswith(b".psd") else ""
 
     found = trees_compared(here, there, {}, held=held)

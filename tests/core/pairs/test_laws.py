@@ -9,10 +9,10 @@ from hypothesis import strategies as st
 
 from nailer.core.compare.joint import Baseline
 from nailer.core.files.entry import Entry, Kind, SideName
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import choices_of, decided, proposed
-from nailer.core.pairs.rows import Comparison, Doings
+from nailer.core.pairs.rows import Comparison, Decisions
 from nailer.core.pairs.steps import sync_steps
 from nailer.core.pairs.wishes import ACTING, Direction, Doing, Removals, SyncWish
 from nailer.core.plans.plan import Action, PlanStep
@@ -50,7 +50,7 @@ def applied(tree: Tree, steps: list[PlanStep], other: Tree) -> Tree:
                 gone = names.pop(step.target)
                 assert gone == step.entry
                 assert not any(below[: len(step.target)] == step.target for below in names)
-    folders: dict[Below, list[Entry]] = {(): []} | {below: [] for below, one in names.items() if one.is_folder}
+    folders: dict[RelativePath, list[Entry]] = {(): []} | {below: [] for below, one in names.items() if one.is_folder}
     for below, entry in names.items():
         folders[below[:-1]].append(entry)
     return Tree(folders)
@@ -66,8 +66,8 @@ def contents(tree: Tree) -> dict[str, tuple[int, int]]:
 
 
 def carried_out(
-    here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], wish: SyncWish, clash: Doing
-) -> tuple[Tree, Tree, Comparison, Doings]:
+    here: Tree, there: Tree, known: dict[RelativePath, dict[bytes, Baseline]], wish: SyncWish, clash: Doing
+) -> tuple[Tree, Tree, Comparison, Decisions]:
     found = trees_compared(here, there, known)
     offered = proposed(found.rows, wish)
     wanted = {
@@ -83,7 +83,7 @@ def carried_out(
     return applied(here, steps.here, there), far, found, each
 
 
-def _each(found: Comparison, wish: SyncWish, clash: Doing) -> Doings:
+def _each(found: Comparison, wish: SyncWish, clash: Doing) -> Decisions:
     offered = proposed(found.rows, wish)
     wanted = {
         number: clash if clash in choices_of(row, Doing.DECIDE) else choices_of(row, Doing.DECIDE)[0]
@@ -156,7 +156,7 @@ def test_what_a_sieve_holds_back_is_on_its_side_afterwards(
 ) -> None:
     one, two = a_tree(here), a_tree(there)
 
-    def held(below: Below, _: Entry | None, __: Entry | None) -> str:
+    def held(below: RelativePath, _: Entry | None, __: Entry | None) -> str:
         return "held" if shown(below[-1:]) in held_names else ""
 
     found = trees_compared(one, two, level_at(known), held=held)

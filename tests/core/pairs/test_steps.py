@@ -7,10 +7,10 @@ import pytest
 from nailer.core.compare.joint import Joint, Standing
 from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind, SideName
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import decided, proposed
-from nailer.core.pairs.rows import Doings, SyncRow
+from nailer.core.pairs.rows import Decisions, SyncRow
 from nailer.core.pairs.steps import Flow, SyncSteps, flow_of, removals_share, sync_steps
 from nailer.core.pairs.wishes import Doing, SyncWish
 from nailer.core.plans.plan import Action, PlanStep, Verdict
@@ -32,11 +32,11 @@ def made(row: SyncRow, doing: Doing, here: Tree, there: Tree, held: str = "") ->
     )
 
 
-def chosen(each: list[Doing]) -> Doings:
-    return Doings(each, [""] * len(each), {})
+def chosen(each: list[Doing]) -> Decisions:
+    return Decisions(each, [""] * len(each), {})
 
 
-def _words(below: Below) -> list[str]:
+def _words(below: RelativePath) -> list[str]:
     return [part.decode() for part in below]
 
 
@@ -110,7 +110,7 @@ def test_what_is_in_the_way_goes_whole_or_not_at_all(side: SideName, inside: Ent
 def test_a_sieve_sees_what_is_in_the_way_on_the_side_where_it_is() -> None:
     seen_at: list[tuple[bool, bool]] = []
 
-    def held(_: Below, near: Entry | None, far: Entry | None) -> str:
+    def held(_: RelativePath, near: Entry | None, far: Entry | None) -> str:
         seen_at.append((near is not None, far is not None))
         return ""
 
@@ -140,7 +140,7 @@ def test_folders_above_a_file_are_made_first_and_once() -> None:
     ],
 )
 def test_a_folder_goes_after_all_in_it_or_stays(
-    staying: list[Entry], lacks: dict[Below, Incomplete], goes: list[str]
+    staying: list[Entry], lacks: dict[RelativePath, Incomplete], goes: list[str]
 ) -> None:
     page = a_file("p.html")
     there = Tree({(): [a_folder("a")], (b"a",): [a_folder("b"), *staying], (b"a", b"b"): [page]}, lacks=lacks)

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from nailer.core.compare.joint import Baseline, Seen
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.differences import trees_compared
 from nailer.core.pairs.proposals import bars, decided, proposed
 from nailer.core.pairs.steps import SyncSteps, sync_steps
@@ -21,9 +21,9 @@ PUBLISH, FETCH, LEVEL = (SyncWish(way, Removals.FOLLOW) for way in Direction)
 
 def a_tree(files: Mapping[str, tuple[int, int]], *more: tuple[str, Entry], folders: tuple[str, ...] = ()) -> Tree:
     """A tree of files by path; `more` are other entries with the folder they lie in."""
-    found: dict[Below, list[Entry]] = {(): []}
+    found: dict[RelativePath, list[Entry]] = {(): []}
 
-    def folder(below: Below) -> list[Entry]:
+    def folder(below: RelativePath) -> list[Entry]:
         if below not in found:
             found[below] = []
             folder(below[:-1]).append(Entry(below[-1], Kind.FOLDER, permissions=0o755))
@@ -39,9 +39,9 @@ def a_tree(files: Mapping[str, tuple[int, int]], *more: tuple[str, Entry], folde
     return Tree(found)
 
 
-def level_at(files: Mapping[str, tuple[int, int]], *folders: str) -> dict[Below, dict[bytes, Baseline]]:
+def level_at(files: Mapping[str, tuple[int, int]], *folders: str) -> dict[RelativePath, dict[bytes, Baseline]]:
     """The baseline of files that were the same on both sides."""
-    known: dict[Below, dict[bytes, Baseline]] = {}
+    known: dict[RelativePath, dict[bytes, Baseline]] = {}
     for path, (size, at) in files.items():
         *above, name = path.encode().split(b"/")
         was = Seen(size, Stamp((NOON_S + at) * NS, NS))
@@ -52,11 +52,13 @@ def level_at(files: Mapping[str, tuple[int, int]], *folders: str) -> dict[Below,
     return known
 
 
-def shown(below: Below) -> str:
+def shown(below: RelativePath) -> str:
     return b"/".join(below).decode()
 
 
-def doings(here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], wish: SyncWish) -> dict[str, Doing]:
+def doings(
+    here: Tree, there: Tree, known: dict[RelativePath, dict[bytes, Baseline]], wish: SyncWish
+) -> dict[str, Doing]:
     found = trees_compared(here, there, known)
     each = proposed(found.rows, wish, bars(here, there)).each
     return {shown(row.below): doing for row, doing in zip(found.rows, each, strict=True)}
@@ -65,7 +67,7 @@ def doings(here: Tree, there: Tree, known: dict[Below, dict[bytes, Baseline]], w
 def planned(
     here: Tree,
     there: Tree,
-    known: dict[Below, dict[bytes, Baseline]],
+    known: dict[RelativePath, dict[bytes, Baseline]],
     wish: SyncWish,
     chosen: Mapping[str, Doing] | None = None,
 ) -> SyncSteps:

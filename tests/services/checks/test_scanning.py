@@ -166,7 +166,7 @@ async def test_what_is_ignored_stays_ignored_with_its_reason(scan: Scanned) -> N
 
     assert known.found == ()
     assert [(it.ignored, it.ignored_by) for it in known.ignored] == [("comes on Monday", "maren")]
-    await world.nailer.checks.known.heed(world.site, one.id)
+    await world.nailer.checks.known.unignore(world.site, one.id)
     assert len((await scan.read()).found) == 1
 
 

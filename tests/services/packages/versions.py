@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator, Mapping
 from pathlib import Path
 
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.packages.replacing import Fate, Take
 from nailer.services.packages import Replacement, ReplacementPlan, ReplacementState
 from tests.builders import path, write
@@ -94,5 +94,5 @@ def fates(plan: ReplacementPlan) -> dict[str, Fate]:
     return {b"/".join(row.below).decode(): row.fate for row in plan.rows}
 
 
-def below(name: str) -> Below:
+def below(name: str) -> RelativePath:
     return tuple(name.encode().split(b"/"))

@@ -11,7 +11,7 @@ import pytest
 from nailer.core.connecting.protocol import Protocol
 from nailer.core.files.completeness import Lack, Listing
 from nailer.errors import FileMissing, NailerError
-from nailer.sides.connection import Lane, Manner, SignIn, Wanted
+from nailer.sides.connection import ConnectionOptions, Lane, SignIn, Wanted
 from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint
 from nailer.sides.ftp.line import FtpLine
@@ -29,7 +29,7 @@ async def a_side(root: Path, *faults: str) -> AsyncIterator[tuple[Side, RoughFtp
     await host.start()
     where = Endpoint("ftp.mosslane.example", 21, host.address, host.port)
     try:
-        connection = await reach(Wanted(Protocol.FTP, where, SignIn("any", "one"), (), Manner(offset_s=0)))
+        connection = await reach(Wanted(Protocol.FTP, where, SignIn("any", "one"), (), ConnectionOptions(offset_s=0)))
         try:
             yield await connection.channel(Lane.BROWSE), host
         finally:

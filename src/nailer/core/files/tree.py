@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry
 
-Below = tuple[bytes, ...]
+RelativePath = tuple[bytes, ...]
 
 _FEW = 5
 
@@ -19,11 +19,11 @@ class Tree:
     they could not be read; they are not among `folders`. `lacks` says of folders that were read why they may hold more.
     `missing`: the top itself is not there. `ruled_out` are names that were asked for by themselves and are not there."""
 
-    folders: Mapping[Below, Sequence[Entry]]
-    problems: Mapping[Below, str] = field(default_factory=dict)
-    lacks: Mapping[Below, Incomplete] = field(default_factory=dict)
+    folders: Mapping[RelativePath, Sequence[Entry]]
+    problems: Mapping[RelativePath, str] = field(default_factory=dict)
+    lacks: Mapping[RelativePath, Incomplete] = field(default_factory=dict)
     missing: bool = False
-    ruled_out: frozenset[Below] = frozenset()
+    ruled_out: frozenset[RelativePath] = frozenset()
 
     @property
     def files(self) -> int:
@@ -54,7 +54,7 @@ class Tree:
                         return False
         return files >= _FEW
 
-    def under(self, top: Below) -> Iterator[tuple[Below, Entry]]:
+    def under(self, top: RelativePath) -> Iterator[tuple[RelativePath, Entry]]:
         """Everything below a folder, parents before children."""
         for entry in sorted(self.folders.get(top, ()), key=lambda one: one.name):
             below = (*top, entry.name)
@@ -62,11 +62,11 @@ class Tree:
             if entry.is_folder:
                 yield from self.under(below)
 
-    def is_complete_under(self, top: Below) -> bool:
+    def is_complete_under(self, top: RelativePath) -> bool:
         """True where a folder and everything below it is known to have been read."""
         return not any(below[: len(top)] == top for unsure in (self.problems, self.lacks) for below in unsure)
 
-    def may_hide(self, below: Below) -> str:
+    def may_hide(self, below: RelativePath) -> str:
         """Why a name that was not found may be there all the same; '' where it is known not to be."""
         lack = self.lacks.get(below[:-1]) if below not in self.ruled_out else None
         return lack.sentence if lack is not None and lack.may_hide(below[-1]) else ""

@@ -9,14 +9,14 @@ from enum import StrEnum
 from typing import Any
 
 from nailer.core.files.entry import NS, Entry, Kind, Stamp
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 
 
 @dataclass(frozen=True, slots=True)
 class Copied:
     """One name of a copy. `digest` is the BLAKE3 hash of a file's content, None for a folder or a link."""
 
-    below: Below
+    below: RelativePath
     entry: Entry
     digest: bytes | None = None
 
@@ -37,7 +37,7 @@ class Manifest:
         """The bytes of all files."""
         return sum(one.entry.size for one in self.files)
 
-    def part(self, top: Below) -> Manifest:
+    def part(self, top: RelativePath) -> Manifest:
         """What lies below one of its folders, as a manifest of that folder."""
         depth = len(top)
         inside = (one for one in self.names if len(one.below) > depth and one.below[:depth] == top)
@@ -84,14 +84,14 @@ def _copied(row: Sequence[Any]) -> Copied:
     return Copied(names, entry, bytes.fromhex(digest) if digest else None)
 
 
-def names_of(tree: Tree) -> dict[Below, Entry]:
+def names_of(tree: Tree) -> dict[RelativePath, Entry]:
     """Everything in a tree by its names below the top."""
     return {(*folder, entry.name): entry for folder, entries in tree.folders.items() for entry in entries}
 
 
 def tree_of(manifest: Manifest) -> Tree:
     """The tree that a manifest is of."""
-    folders: dict[Below, list[Entry]] = {(): []}
+    folders: dict[RelativePath, list[Entry]] = {(): []}
     for one in manifest.names:
         folders.setdefault(one.below[:-1], []).append(one.entry)
         if one.entry.is_folder:
@@ -99,7 +99,7 @@ def tree_of(manifest: Manifest) -> Tree:
     return Tree(folders)
 
 
-def unagreed(first: Tree, second: Tree) -> set[Below]:
+def unagreed(first: Tree, second: Tree) -> set[RelativePath]:
     """The names in which two listings differ: what changed while the copy was taken."""
     before, after = names_of(first), names_of(second)
     return {below for below in before.keys() | after.keys() if not _same(before.get(below), after.get(below))}
@@ -123,7 +123,7 @@ def still_known(entry: Entry, copied: Copied | None, read_at_s: float) -> bytes 
     return copied.digest if _tells(entry, read_at_s) else None
 
 
-def incomplete(tree: Tree, contents: Mapping[Below, tuple[bytes, int]]) -> str:
+def incomplete(tree: Tree, contents: Mapping[RelativePath, tuple[bytes, int]]) -> str:
     """Why what was taken is no whole copy of a tree; '' where count and bytes say it is. `contents` are the hash and the
     bytes of each file as it was fetched."""
     for below, why in tree.problems.items():
@@ -139,7 +139,7 @@ def incomplete(tree: Tree, contents: Mapping[Below, tuple[bytes, int]]) -> str:
     return ""
 
 
-def manifest_of(tree: Tree, contents: Mapping[Below, tuple[bytes, int]]) -> Manifest:
+def manifest_of(tree: Tree, contents: Mapping[RelativePath, tuple[bytes, int]]) -> Manifest:
     """The manifest of a tree whose files have these contents."""
     names = sorted(names_of(tree).items(), key=lambda one: (len(one[0]), one[0]))
     return Manifest(
@@ -192,7 +192,7 @@ def _tells(entry: Entry, read_at_s: float) -> bool:
     return entry.stamp is not None and read_at_s > entry.stamp.at_s + max(2.0, entry.stamp.precision_ns / NS)
 
 
-def differences(manifest: Manifest, now: Tree, read_at_s: float) -> Iterator[tuple[Below, Difference]]:
+def differences(manifest: Manifest, now: Tree, read_at_s: float) -> Iterator[tuple[RelativePath, Difference]]:
     """Every name that is not known to be as it was copied, and every name that came since; by their names."""
     then, there = {one.below: one.entry for one in manifest.names}, names_of(now)
     for below in sorted(then.keys() | there.keys()):
@@ -201,7 +201,7 @@ def differences(manifest: Manifest, now: Tree, read_at_s: float) -> Iterator[tup
             yield below, found
 
 
-def restore_steps(manifest: Manifest, now: Tree, found: Mapping[Below, Difference]) -> Iterator[RestoreStep]:
+def restore_steps(manifest: Manifest, now: Tree, found: Mapping[RelativePath, Difference]) -> Iterator[RestoreStep]:
     """What must be done for every name of a copy to be as it was, where it is not (`found`); what is there beside it
     stays."""
     there = names_of(now)
@@ -217,5 +217,5 @@ def _at(entry: Entry) -> int | None:
     return entry.stamp.at_ns if entry.stamp is not None else None
 
 
-def _shown(below: Below) -> str:
+def _shown(below: RelativePath) -> str:
     return b"/".join(below).decode("utf-8", "replace") or "The folder"

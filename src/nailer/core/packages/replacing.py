@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from nailer.core.files.entry import Entry, Kind
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.packages.manifest import Copied, Manifest
 
 
@@ -64,7 +64,7 @@ class PackageRow:
     """One name with its three ends. `may` is what can be wanted of it, `advised` what is done unless a person wants another
     (None: a person must decide)."""
 
-    below: Below
+    below: RelativePath
     fate: Fate
     old: Copied | None
     base: Copied | None
@@ -73,7 +73,7 @@ class PackageRow:
     advised: Take | None
     reason: str
 
-    def taken(self, choices: Mapping[Below, Take]) -> Take | None:
+    def taken(self, choices: Mapping[RelativePath, Take]) -> Take | None:
         """What is done with it; None where that is not decided yet. A choice that it does not offer counts for nothing."""
         wanted = choices.get(self.below, self.advised)
         return wanted if wanted in self.may else self.advised
@@ -108,11 +108,11 @@ def versions_compared(
     return tuple(rows)
 
 
-def _named(manifest: Manifest) -> dict[Below, Copied]:
+def _named(manifest: Manifest) -> dict[RelativePath, Copied]:
     return {one.below: one for one in manifest.names}
 
 
-def _brought(below: Below, base: Copied | None, new: Copied | None) -> PackageRow:
+def _brought(below: RelativePath, base: Copied | None, new: Copied | None) -> PackageRow:
     if base is None:
         return PackageRow(below, Fate.ADDED, None, None, new, (Take.NEW,), Take.NEW, "comes with the new version")
     reason = "was removed by hand; the new version adds it again"
@@ -120,7 +120,7 @@ def _brought(below: Below, base: Copied | None, new: Copied | None) -> PackageRo
 
 
 def _only_old(
-    below: Below, old: Copied, base: Copied | None, *, is_known: bool, ours: Mapping[Below, Copied]
+    below: RelativePath, old: Copied, base: Copied | None, *, is_known: bool, ours: Mapping[RelativePath, Copied]
 ) -> PackageRow:
     def _row(fate: Fate, advised: Take | None, reason: str, may: tuple[Take, ...] = ONLY_OLD) -> PackageRow:
         return PackageRow(below, fate, old, base, None, may, advised, reason)
@@ -143,7 +143,7 @@ def _only_old(
     return _row(Fate.UNSURE, Take.CARRY, "may belong to the old version or have been added by hand: unknown")
 
 
-def _both(below: Below, old: Copied, base: Copied | None, new: Copied, *, is_known: bool) -> PackageRow:
+def _both(below: RelativePath, old: Copied, base: Copied | None, new: Copied, *, is_known: bool) -> PackageRow:
     def _row(fate: Fate, advised: Take | None, reason: str, may: tuple[Take, ...] = (Take.NEW, Take.OLD)) -> PackageRow:
         return PackageRow(below, fate, old, base, new, may, advised, reason)
 
@@ -184,12 +184,12 @@ def joined(row: PackageRow, *, places: int) -> PackageRow:
     return replace(row, fate=Fate.MERGED, may=may, advised=Take.JOINED, reason=reason)
 
 
-def undecided(rows: Iterable[PackageRow], choices: Mapping[Below, Take]) -> list[PackageRow]:
+def undecided(rows: Iterable[PackageRow], choices: Mapping[RelativePath, Take]) -> list[PackageRow]:
     """What a person must decide before the new version can come."""
     return [row for row in rows if row.taken(choices) is None]
 
 
-def hand_edits(manifest: Manifest, base: Manifest) -> list[Below]:
+def hand_edits(manifest: Manifest, base: Manifest) -> list[RelativePath]:
     """The files that differ from what was delivered."""
     then = _named(base)
     return [one.below for one in manifest.names if one.below in then and not same_content(one, then[one.below])]
@@ -197,15 +197,15 @@ def hand_edits(manifest: Manifest, base: Manifest) -> list[Below]:
 
 def outcome(
     rows: Sequence[PackageRow],
-    choices: Mapping[Below, Take],
-    written: Mapping[Below, tuple[bytes, int]],
+    choices: Mapping[RelativePath, Take],
+    written: Mapping[RelativePath, tuple[bytes, int]],
     old: Manifest,
     new: Manifest,
 ) -> Manifest:
     """What the folder is afterwards. `written` are the hash and the bytes of each text that was joined. What stays out of it
     is as it was in the old one, which is kept. A file that was there keeps its permissions, a folder too."""
     before = _named(old)
-    names: dict[Below, Copied] = {}
+    names: dict[RelativePath, Copied] = {}
     for row in rows:
         one = _one(row, row.taken(choices), written)
         if one is not None:
@@ -220,7 +220,7 @@ def outcome(
     return Manifest(tuple(names[below] for below in sorted(names, key=lambda one: (len(one), one))))
 
 
-def _one(row: PackageRow, taken: Take | None, written: Mapping[Below, tuple[bytes, int]]) -> Copied | None:
+def _one(row: PackageRow, taken: Take | None, written: Mapping[RelativePath, tuple[bytes, int]]) -> Copied | None:
     match taken:
         case Take.NEW if row.new is not None:
             return _with_permissions_of(row.old, row.new)

@@ -9,16 +9,16 @@ from dataclasses import replace
 from nailer.core.compare.joint import Baseline, Compare, Joint, Standing, joint_of
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.sitepath import spelled
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.rows import Comparison, SyncRow
 
-Baselines = Mapping[Below, Mapping[bytes, Baseline]]
+Baselines = Mapping[RelativePath, Mapping[bytes, Baseline]]
 
 
-Held = Callable[[Below, Entry | None, Entry | None], str]
+Held = Callable[[RelativePath, Entry | None, Entry | None], str]
 
 
-def _nothing_held(_: Below, __: Entry | None, ___: Entry | None) -> str:
+def _nothing_held(_: RelativePath, __: Entry | None, ___: Entry | None) -> str:
     return ""
 
 
@@ -28,7 +28,7 @@ def trees_compared(
     baselines: Baselines,
     *,
     compare: Compare = Compare.SIZE_AND_TIME,
-    equal: Mapping[Below, bool] | None = None,
+    equal: Mapping[RelativePath, bool] | None = None,
     held: Held = _nothing_held,
 ) -> Comparison:
     """Lay two trees side by side. `equal` says of files of one size whether their contents are the same, where they were
@@ -49,18 +49,18 @@ class _Comparing:
         there: Tree,
         baselines: Baselines,
         compare: Compare,
-        equal: Mapping[Below, bool],
+        equal: Mapping[RelativePath, bool],
         held: Held,
     ) -> None:
         self.here, self.there, self.baselines = here, there, baselines
         self.compare, self.equal, self.held = compare, equal, held
         self.rows: list[SyncRow] = []
-        self.level: list[Below] = []
-        self.gone: list[Below] = []
+        self.level: list[RelativePath] = []
+        self.gone: list[RelativePath] = []
         self.same = 0
-        self.waiting: list[Below] = [()]
+        self.waiting: list[RelativePath] = [()]
 
-    def folder(self, folder: Below) -> None:
+    def folder(self, folder: RelativePath) -> None:
         """Lay the names of one folder side by side; folders in it wait for their turn."""
         trouble = self.here.problems.get(folder) or self.there.problems.get(folder)
         if trouble is not None:
@@ -74,7 +74,7 @@ class _Comparing:
         self.rows += _with_twins(found)
 
     def _not_as_before(
-        self, folder: Below, known: Mapping[bytes, Baseline]
+        self, folder: RelativePath, known: Mapping[bytes, Baseline]
     ) -> tuple[list[tuple[bytes, Entry | None, Entry | None]], int]:
         """The names of a folder that are not both as they were when level, and how many names the baseline knows.
 
@@ -110,7 +110,7 @@ class _Comparing:
         self.same += same
         return slow, met
 
-    def _note_gone(self, folder: Below, known: Mapping[bytes, Baseline]) -> None:
+    def _note_gone(self, folder: RelativePath, known: Mapping[bytes, Baseline]) -> None:
         """Names of the baseline that neither side has. Where a listing may hide one, it is not known to be gone."""
         trees = (self.here, self.there)
         names = {entry.name for tree in trees for entry in tree.folders.get(folder, ())}
@@ -121,7 +121,7 @@ class _Comparing:
         ]
 
     def _name(
-        self, folder: Below, name: bytes, near: Entry | None, far: Entry | None, before: Baseline | None
+        self, folder: RelativePath, name: bytes, near: Entry | None, far: Entry | None, before: Baseline | None
     ) -> SyncRow | None:
         """The row of a name, or None where there is nothing to say of it."""
         below = (*folder, name)
@@ -148,7 +148,7 @@ class _Comparing:
             self.waiting.append(below)
         return SyncRow(below, near, far, standing, before, why)
 
-    def _unsure(self, below: Below, near: Entry | None, far: Entry | None) -> str:
+    def _unsure(self, below: RelativePath, near: Entry | None, far: Entry | None) -> str:
         """Why a name that one side does not show may be there all the same; '' where it is known not to be."""
         if near is None:
             return self.here.may_hide(below)
@@ -159,8 +159,8 @@ def _with_held_folders(rows: list[SyncRow]) -> list[SyncRow]:
     """A folder of one side stays behind with its content, where all of that is held back: it would be empty."""
     if not any(row.held for row in rows):
         return rows
-    held: dict[Below, str] = {}
-    free: set[Below] = set()
+    held: dict[RelativePath, str] = {}
+    free: set[RelativePath] = set()
     found = list(rows)
     for number in range(len(rows) - 1, -1, -1):
         row = rows[number]
@@ -192,7 +192,7 @@ def _with_twins(rows: list[SyncRow]) -> list[SyncRow]:
     return [replace(row, twin=twins[row.below]) if row.below in twins else row for row in rows] if twins else rows
 
 
-def same_sized(here: Tree, there: Tree, held: Held = _nothing_held) -> Iterator[tuple[Below, Entry, Entry]]:
+def same_sized(here: Tree, there: Tree, held: Held = _nothing_held) -> Iterator[tuple[RelativePath, Entry, Entry]]:
     """Files of one size on both sides: those whose contents must be compared where size and time are not to be trusted."""
     for folder, entries in here.folders.items():
         others = {entry.name: entry for entry in there.folders.get(folder, ())}

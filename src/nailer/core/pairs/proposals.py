@@ -9,31 +9,35 @@ from dataclasses import dataclass
 
 from nailer.core.compare.joint import Joint
 from nailer.core.files.entry import NS, Entry, Kind, SideName
-from nailer.core.files.tree import Below, Tree
-from nailer.core.pairs.rows import Doings, SyncRow
+from nailer.core.files.tree import RelativePath, Tree
+from nailer.core.pairs.rows import Decisions, SyncRow
 from nailer.core.pairs.wishes import Direction, Doing, Removals, SyncWish
 
 
 @dataclass(frozen=True, slots=True)
-class Bars:
+class RemovalBlock:
     """Why nothing is removed on a side; '' where removals are allowed."""
 
     here: str = ""
     there: str = ""
 
 
-def bars(here: Tree, there: Tree) -> Bars:
+def bars(here: Tree, there: Tree) -> RemovalBlock:
     """Removals are barred on the side across from one that was found empty: a disk that is not mounted, or a folder that
     was exchanged, looks the same as all files removed."""
-    return Bars(
+    return RemovalBlock(
         here="the folder there is empty, so nothing is removed here" if there.is_empty else "",
         there="the folder here is empty, so nothing is removed there" if here.is_empty else "",
     )
 
 
 def proposed(
-    rows: Sequence[SyncRow], wish: SyncWish, barred: Bars = Bars(), *, hashes: Mapping[Below, bytes] | None = None
-) -> Doings:
+    rows: Sequence[SyncRow],
+    wish: SyncWish,
+    barred: RemovalBlock = RemovalBlock(),
+    *,
+    hashes: Mapping[RelativePath, bytes] | None = None,
+) -> Decisions:
     """What a wish does with each row, before anybody has decided anything. `hashes` are those of files that may have been
     renamed, where they are known: a renaming needs the same content."""
     each: list[Doing] = []
@@ -48,10 +52,10 @@ def proposed(
             each[new] = Doing.RENAME_THERE if each[old] is Doing.REMOVE_THERE else Doing.RENAME_HERE
             each[old] = Doing.ALONG
             why[new], why[old] = "the same content under another name", "renamed with it"
-    return Doings(each, why, goes_with | {old: new for new, old in goes_with.items()})
+    return Decisions(each, why, goes_with | {old: new for new, old in goes_with.items()})
 
 
-def _proposal(row: SyncRow, wish: SyncWish, barred: Bars) -> tuple[Doing, str]:
+def _proposal(row: SyncRow, wish: SyncWish, barred: RemovalBlock) -> tuple[Doing, str]:
     standing, level = row.standing, wish.direction is Direction.LEVEL
     if row.held:
         return Doing.STAYS, row.held
@@ -86,7 +90,7 @@ def _clash(row: SyncRow, direction: Direction) -> tuple[Doing, str]:
     return Doing.DECIDE, ""
 
 
-def _one_sided(row: SyncRow, wish: SyncWish, barred: Bars) -> tuple[Doing, str]:
+def _one_sided(row: SyncRow, wish: SyncWish, barred: RemovalBlock) -> tuple[Doing, str]:
     on_here = row.here is not None
     removed = row.standing.removed
     leads = (wish.direction is Direction.PUBLISH) if on_here else (wish.direction is Direction.FETCH)
@@ -104,7 +108,7 @@ def _one_sided(row: SyncRow, wish: SyncWish, barred: Bars) -> tuple[Doing, str]:
             return (Doing.REMOVE_HERE if on_here else Doing.REMOVE_THERE), ""
 
 
-def _renamings(rows: Sequence[SyncRow], each: Sequence[Doing], hashes: Mapping[Below, bytes]) -> dict[int, int]:
+def _renamings(rows: Sequence[SyncRow], each: Sequence[Doing], hashes: Mapping[RelativePath, bytes]) -> dict[int, int]:
     """Rows of new names that are old ones under another name, by number: new to old. The content is the same where size
     and exact time are what the baseline says of the old name, and its hash too where that is known."""
     found: dict[int, int] = {}
@@ -132,7 +136,7 @@ def _renamings(rows: Sequence[SyncRow], each: Sequence[Doing], hashes: Mapping[B
 
 
 def _matched(
-    rows: Sequence[SyncRow], new: Sequence[int], old: Sequence[int], hashes: Mapping[Below, bytes]
+    rows: Sequence[SyncRow], new: Sequence[int], old: Sequence[int], hashes: Mapping[RelativePath, bytes]
 ) -> dict[int, int]:
     """Names of one size and time paired off: the only ones, or those that kept their last name in another folder."""
     pairs = {}
@@ -188,7 +192,7 @@ def _stands(entry: Entry | None) -> tuple[object, ...] | None:
     return entry.kind.value, entry.size, entry.stamp and entry.stamp.at_ns, entry.target
 
 
-def decided(rows: Sequence[SyncRow], offered: Doings, chosen: Mapping[int, Doing]) -> Doings:
+def decided(rows: Sequence[SyncRow], offered: Decisions, chosen: Mapping[int, Doing]) -> Decisions:
     """The proposals with what a person chose instead, by number of row. Where a renaming is not wanted the other name of it
     is on its own again. Choices that a row does not offer are passed over."""
     each, why = list(offered.each), list(offered.why)
@@ -209,4 +213,4 @@ def decided(rows: Sequence[SyncRow], offered: Doings, chosen: Mapping[int, Doing
         other = numbers.get(rows[number].twin or ())
         if other is not None and each[number] in renamings:
             each[other], why[other] = Doing.ALONG, "renamed with it"
-    return Doings(each, why, offered.goes_with)
+    return Decisions(each, why, offered.goes_with)

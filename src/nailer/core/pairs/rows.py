@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from nailer.core.compare.joint import Baseline, Standing
 from nailer.core.files.entry import Entry
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.pairs.wishes import Doing
 
 
@@ -15,13 +15,13 @@ class SyncRow:
     """A name that differs, or of which not everything is known. `held` is the sieve that holds it back, `twin` another
     name in its folder that is the same but for its spelling; `below` are its names from the top of the pair."""
 
-    below: Below
+    below: RelativePath
     here: Entry | None
     there: Entry | None
     standing: Standing
     baseline: Baseline | None = None
     held: str = ""
-    twin: Below | None = None
+    twin: RelativePath | None = None
 
     @property
     def entry(self) -> Entry:
@@ -49,12 +49,12 @@ class Comparison:
 
     rows: list[SyncRow]
     same: int
-    level: list[Below]
-    gone: list[Below]
+    level: list[RelativePath]
+    gone: list[RelativePath]
 
 
 @dataclass(frozen=True, slots=True)
-class Doings:
+class Decisions:
     """What will be done, row by row. `why` adds to a row's own reason; `goes_with` names the row that a renaming is about,
     both ways."""
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from nailer.core.compare.joint import Joint, Standing
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.pairs.rows import SyncRow
 
 
@@ -21,9 +21,9 @@ class Rolled:
     unread: int = 0
 
 
-def rolled(rows: Iterable[SyncRow]) -> dict[Below, Rolled]:
+def rolled(rows: Iterable[SyncRow]) -> dict[RelativePath, Rolled]:
     """The joints below each folder that holds a difference, the top `()` among them; what a sieve holds back is left out."""
-    counts: dict[Below, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
+    counts: dict[RelativePath, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
     place = {
         Joint.NEWER_HERE: 0,
         Joint.ONLY_HERE: 0,

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.names import free_name, landing_rank
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.differences import Held, _nothing_held
-from nailer.core.pairs.rows import Doings, SyncRow
+from nailer.core.pairs.rows import Decisions, SyncRow
 from nailer.core.pairs.wishes import Doing
 from nailer.core.plans.plan import Action, PlanStep, Verdict, is_newer
 
@@ -18,10 +18,10 @@ REMOVED_SHARE = 0.10  # past this share of a side's files a removal needs a type
 
 
 # Why a name of a side may not go; '' where it may.
-Kept = Callable[[SideName, Below], str]
+Kept = Callable[[SideName, RelativePath], str]
 
 
-def _nothing_kept(_side: SideName, _below: Below) -> str:
+def _nothing_kept(_side: SideName, _below: RelativePath) -> str:
     return ""
 
 
@@ -36,7 +36,7 @@ class SyncSteps:
 
     here: list[PlanStep]
     there: list[PlanStep]
-    left: list[tuple[Below, str]]
+    left: list[tuple[RelativePath, str]]
 
     def on(self, side: SideName) -> list[PlanStep]:
         """The steps that change one side."""
@@ -45,7 +45,7 @@ class SyncSteps:
 
 def sync_steps(
     rows: Sequence[SyncRow],
-    doings: Doings,
+    doings: Decisions,
     here: Tree,
     there: Tree,
     held: Held = _nothing_held,
@@ -105,16 +105,16 @@ class _Making:
 
     def __init__(self, side: SideName, own: Tree, other: Tree, held: Held, kept: Kept) -> None:
         self._side, self._own, self._other, self._held, self._kept = side, own, other, held, kept
-        self.left: list[tuple[Below, str]] = []
+        self.left: list[tuple[RelativePath, str]] = []
         self.cleared: list[PlanStep] = []
-        self.folders: dict[Below, PlanStep] = {}
+        self.folders: dict[RelativePath, PlanStep] = {}
         self.moves: list[PlanStep] = []
         self.carries: list[PlanStep] = []
         self.removed: list[PlanStep] = []
         self.removed_folders: list[PlanStep] = []
-        self._taken: dict[Below, set[bytes]] = {}
+        self._taken: dict[RelativePath, set[bytes]] = {}
 
-    def names(self, folder: Below) -> set[bytes]:
+    def names(self, folder: RelativePath) -> set[bytes]:
         """What is in a folder of this side, and what was promised a name in it."""
         if folder not in self._taken:
             self._taken[folder] = {entry.name for entry in self._own.folders.get(folder, ())}
@@ -142,7 +142,7 @@ class _Making:
             verdict = Verdict.REPLACES_NEWER if is_newer(target, source) else Verdict.REPLACES
         self.carries.append(PlanStep(Action.TRANSFER, row.below, row.below, source, verdict, row.reason, target))
 
-    def _transfer_inside(self, below: Below, entry: Entry, reason: str) -> None:
+    def _transfer_inside(self, below: RelativePath, entry: Entry, reason: str) -> None:
         sides = (None, entry) if self._side is SideName.HERE else (entry, None)
         if self._held(below, *sides) or entry.kind in (Kind.LINK, Kind.OTHER):
             return
@@ -170,7 +170,7 @@ class _Making:
                 PlanStep(Action.REMOVE, row.below, row.below, entry, Verdict.REMOVES, row.reason, entry)
             )
 
-    def rename(self, row: SyncRow, old: Below | None) -> None:
+    def rename(self, row: SyncRow, old: RelativePath | None) -> None:
         """Rename on this side what was renamed on the other."""
         if old is None:
             return
@@ -180,11 +180,11 @@ class _Making:
         self._parents(row.below)
         self.moves.append(PlanStep(Action.MOVE, old, row.below, row.entry, Verdict.NEW, "the same under another name"))
 
-    def _make(self, below: Below, entry: Entry, reason: str) -> None:
+    def _make(self, below: RelativePath, entry: Entry, reason: str) -> None:
         self._parents(below)
         self.folders.setdefault(below, PlanStep(Action.MAKE_FOLDER, below, below, entry, Verdict.NEW, reason))
 
-    def _parents(self, below: Below) -> None:
+    def _parents(self, below: RelativePath) -> None:
         """The folders above a name that this side does not have yet."""
         for depth in range(1, len(below)):
             above = below[:depth]
@@ -194,7 +194,7 @@ class _Making:
                     Action.MAKE_FOLDER, above, above, entry, Verdict.NEW, "needed for its contents"
                 )
 
-    def _clear(self, below: Below, target: Entry) -> bool:
+    def _clear(self, below: RelativePath, target: Entry) -> bool:
         """Remove what stands in the way of another kind; False where a part of it must stay."""
         if why := self._kept(self._side, below):
             self.left.append((below, f"what is in the way is {why}"))

@@ -10,8 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from nailer.core.files.sitepath import shown_name
-
-Below = tuple[bytes, ...]
+from nailer.core.files.tree import RelativePath
 
 _PRIVATE: tuple[tuple[re.Pattern[bytes], str], ...] = tuple(
     (re.compile(pattern, re.I), why)
@@ -52,18 +51,18 @@ class Hurt(StrEnum):
 class Doubt:
     """One name to think about, by its place below the folder that is sent, and why."""
 
-    below: Below
+    below: RelativePath
     why: str
 
 
-def hurting_names(names: Iterable[Below]) -> list[Doubt]:
+def hurting_names(names: Iterable[RelativePath]) -> list[Doubt]:
     """Names that will hurt on the web, each with its worst reason.
 
     >>> [doubt.why[:9] for doubt in hurting_names([(b"Bild 1.jpg",), (b"a.html",), (b"A.html",)])]
     ['spaces be', 'two names', 'two names']
     """
     names = list(names)
-    alike: dict[tuple[Below, bytes], set[bytes]] = defaultdict(set)
+    alike: dict[tuple[RelativePath, bytes], set[bytes]] = defaultdict(set)
     for below in names:
         alike[below[:-1], below[-1].lower()].add(below[-1])
     found = []
@@ -87,14 +86,14 @@ def _hurt(name: bytes) -> Hurt | None:
     return Hurt.CAPITALS if text != text.lower() else None
 
 
-def not_for_public(names: Iterable[Below]) -> list[Doubt]:
+def not_for_public(names: Iterable[RelativePath]) -> list[Doubt]:
     """Files and folders that nobody should publish; of a folder only itself is named.
 
     >>> names = [(b".git",), (b".git", b"HEAD"), (b"dump.sql",), (b"a.css",)]
     >>> [shown_name(doubt.below[-1]) for doubt in not_for_public(names)]
     ['.git', 'dump.sql']
     """
-    found: dict[Below, Doubt] = {}
+    found: dict[RelativePath, Doubt] = {}
     for below in sorted(names, key=len):
         if any(below[:depth] in found for depth in range(1, len(below))):
             continue

@@ -14,9 +14,8 @@ from enum import StrEnum
 from nailer.core.compare.joint import Joint, same_content, same_time, seen
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.names import free_name, landing_rank
+from nailer.core.files.tree import RelativePath
 from nailer.core.words import count_text
-
-Below = tuple[bytes, ...]
 
 
 class Action(StrEnum):
@@ -90,7 +89,7 @@ class FoundFile:
     may hold more.
     """
 
-    below: Below
+    below: RelativePath
     entry: Entry
     problem: str | None = None
     doubt: str = ""
@@ -106,8 +105,8 @@ class PlanStep:
     """
 
     action: Action
-    source: Below
-    target: Below
+    source: RelativePath
+    target: RelativePath
     entry: Entry
     verdict: Verdict
     reason: str
@@ -154,13 +153,13 @@ class KnownOfBoth:
     """What is known of names on both sides beside their listings: how each stands against the baseline, and the names whose
     contents were compared and are equal."""
 
-    joints: Mapping[Below, Joint] = field(default_factory=dict)
-    equal: Collection[Below] = frozenset()
+    joints: Mapping[RelativePath, Joint] = field(default_factory=dict)
+    equal: Collection[RelativePath] = frozenset()
 
 
 def transfer_plan(
     found: Iterable[FoundFile],
-    there: Mapping[Below, Entry],
+    there: Mapping[RelativePath, Entry],
     *,
     resend_same: bool = False,
     known: KnownOfBoth | None = None,
@@ -173,7 +172,7 @@ def transfer_plan(
     known = known or KnownOfBoth()
     folders: list[PlanStep] = []
     files: list[PlanStep] = []
-    blocked: set[Below] = set()
+    blocked: set[RelativePath] = set()
     for one in sorted(found, key=lambda one: len(one.below)):
         if any(one.below[:depth] in blocked for depth in range(1, len(one.below))):
             files.append(_left(one, "its folder cannot be created"))
@@ -250,8 +249,8 @@ class Narrowing:
     `taken` holds, for each target folder (its names below), the names in it: keeping both needs free ones.
     """
 
-    def __init__(self, taken: Mapping[Below, frozenset[bytes]]) -> None:
-        self._used: dict[Below, set[bytes]] = {folder: set(names) for folder, names in taken.items()}
+    def __init__(self, taken: Mapping[RelativePath, frozenset[bytes]]) -> None:
+        self._used: dict[RelativePath, set[bytes]] = {folder: set(names) for folder, names in taken.items()}
 
     def seen(self, steps: Iterable[PlanStep]) -> None:
         """Take in names that the plan itself makes."""
@@ -264,7 +263,7 @@ class Narrowing:
 
 
 def chosen(
-    steps: Sequence[PlanStep], choices: Sequence[Choice | None], taken: Mapping[Below, frozenset[bytes]]
+    steps: Sequence[PlanStep], choices: Sequence[Choice | None], taken: Mapping[RelativePath, frozenset[bytes]]
 ) -> list[PlanStep]:
     """Apply to each step what was decided of it, as `Narrowing` does."""
     narrowing = Narrowing(taken)
@@ -272,7 +271,7 @@ def chosen(
     return [narrowing.decided(step, choice) for step, choice in zip(steps, choices, strict=True)]
 
 
-def _under(step: PlanStep, choice: Choice, used: dict[Below, set[bytes]]) -> PlanStep:
+def _under(step: PlanStep, choice: Choice, used: dict[RelativePath, set[bytes]]) -> PlanStep:
     is_clash = step.verdict is Verdict.BOTH_CHANGED
     if choice is Choice.REPLACE:
         return replace(step, verdict=Verdict.REPLACES, reason="replaces, as you decided") if is_clash else step
@@ -289,7 +288,7 @@ def _under(step: PlanStep, choice: Choice, used: dict[Below, set[bytes]]) -> Pla
     return replace(step, target=(*folder, name), verdict=Verdict.NEW, replaces=None, reason="saved under a new name")
 
 
-def move_plan(found: Iterable[FoundFile], there: Mapping[Below, Entry]) -> list[PlanStep]:
+def move_plan(found: Iterable[FoundFile], there: Mapping[RelativePath, Entry]) -> list[PlanStep]:
     """The steps that move picked names, each whole, into another folder of the same side. A taken name stays in the way:
     moving replaces nothing."""
     steps = []
@@ -312,7 +311,7 @@ def move_plan(found: Iterable[FoundFile], there: Mapping[Below, Entry]) -> list[
     return steps
 
 
-def removal_plan(found: Sequence[FoundFile], kept: Callable[[Below], str] = lambda _: "") -> list[PlanStep]:
+def removal_plan(found: Sequence[FoundFile], kept: Callable[[RelativePath], str] = lambda _: "") -> list[PlanStep]:
     """The steps that remove what was found, children before parents. A folder that could not be read bars its parents.
 
     Links are removed as links; what they point to stays. `kept` says why a name stays; '' where it may go.

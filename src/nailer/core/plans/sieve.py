@@ -24,12 +24,11 @@ from pathspec import lookup_pattern
 from nailer.core.files.entry import NS, Entry
 from nailer.core.files.kinds import KIND_WORDS, FileKind, kind_by_name, kind_of_folder
 from nailer.core.files.sitepath import shown_name
+from nailer.core.files.tree import RelativePath
 from nailer.core.numbers import number_in
 from nailer.core.patterns import LinearPattern, linear
 from nailer.core.words import count_text, size_text
 from nailer.errors import InvalidInput
-
-Below = tuple[bytes, ...]
 
 # Patterns mean what they mean in ignore files.
 _PATTERN: Any = lookup_pattern("gitignore")
@@ -167,7 +166,7 @@ class Name:
     """A name as a sieve sees it: where it lies below the top of the pair, and what is known of it. `kind` is what its
     first bytes say, where they were read; size and age are None where not known."""
 
-    below: Below
+    below: RelativePath
     is_folder: bool = False
     size: int | None = None
     at_ns: int | None = None
@@ -178,7 +177,7 @@ Answer = bool | None
 _Check = Callable[[Name, bytes], Answer]
 
 
-def name_of(below: Below, entry: Entry, kinds: Mapping[Below, FileKind] | None = None) -> Name:
+def name_of(below: RelativePath, entry: Entry, kinds: Mapping[RelativePath, FileKind] | None = None) -> Name:
     """An entry as a sieve sees it."""
     at_ns = entry.stamp.at_ns if entry.stamp else None
     return Name(below, entry.is_folder, entry.size, at_ns, (kinds or {}).get(below))
@@ -187,7 +186,9 @@ def name_of(below: Below, entry: Entry, kinds: Mapping[Below, FileKind] | None =
 class Sieves:
     """Sieves ready for use, in their order; those that are off are passed over. `now_ns` is what ages are counted from."""
 
-    def __init__(self, sieves: Iterable[Sieve], now_ns: int, kinds: Mapping[Below, FileKind] | None = None) -> None:
+    def __init__(
+        self, sieves: Iterable[Sieve], now_ns: int, kinds: Mapping[RelativePath, FileKind] | None = None
+    ) -> None:
         self.sieves = [one for one in sieves if one.on and one.rule.parts]
         self._kinds = kinds or {}
         self._ready = [(one, _check_of(one.rule, now_ns), _patterns(one.always)) for one in self.sieves]
@@ -212,7 +213,7 @@ class Sieves:
                 return sieve
         return None
 
-    def held(self, below: Below, *entries: Entry | None, nearly: bool = False) -> str:
+    def held(self, below: RelativePath, *entries: Entry | None, nearly: bool = False) -> str:
         """The name of the sieve that holds a name back on either of its sides; '' for none. `nearly` as for `of`."""
         for entry in entries:
             if entry is not None:
@@ -221,7 +222,7 @@ class Sieves:
                     return found.name
         return ""
 
-    def effects(self, below: Below, here: Entry | None, there: Entry | None) -> tuple[str, str]:
+    def effects(self, below: RelativePath, here: Entry | None, there: Entry | None) -> tuple[str, str]:
         """The names of the sieves that hold a name back on either side (of a folder: nearly all in it), and that keep it
         out of sight; '' for none."""
         names = dict.fromkeys(name_of(below, one, self._kinds) for one in (here, there) if one is not None)
@@ -249,13 +250,15 @@ class Tried:
     size: int
     caught: list[Caught]
     kinds: list[tuple[str, int]]
-    largest: list[tuple[Below, int]]
-    carried: list[tuple[Below, int]]
-    used: list[tuple[Below, Below]]
+    largest: list[tuple[RelativePath, int]]
+    carried: list[tuple[RelativePath, int]]
+    used: list[tuple[RelativePath, RelativePath]]
     warnings: list[str] = field(default_factory=list)
 
 
-def tried(sieve: Sieve, names: Sequence[Name], now_ns: int, used: Mapping[Below, Below] | None = None) -> Tried:
+def tried(
+    sieve: Sieve, names: Sequence[Name], now_ns: int, used: Mapping[RelativePath, RelativePath] | None = None
+) -> Tried:
     """Try a sieve on the files of real trees. `used` says of files which page refers to them."""
     checks = [(one, _check_of(one, now_ns)) for one in sieve.rule.parts]
     whole, always = _check_of(sieve.rule, now_ns), _patterns(sieve.always)

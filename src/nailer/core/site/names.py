@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from nailer.core.files.entry import Entry, Kind
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 
 _MOST_LINKS = 16  # links after links: beyond that it is a loop
 _INDEX = (b"index.html", b"index.htm", b"index.php", b"index.xhtml", b"index.shtml", b"default.html", b"default.htm")
@@ -102,7 +102,7 @@ class Names:
         if path == top:
             return Entry(path.name, Kind.FOLDER), True
         at = top
-        names: Below = path.below(top) or ()
+        names: RelativePath = path.below(top) or ()
         for depth, name in enumerate(names):
             entry = self._inside(at).get(name)
             if entry is None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from nailer.core.files.entry import Entry
 from nailer.core.files.kinds import FileKind, kind_by_name
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +42,7 @@ class Box:
     height: float
 
 
-def weights(tree: Tree) -> dict[Below, RoomTaken]:
+def weights(tree: Tree) -> dict[RelativePath, RoomTaken]:
     """Every folder of a tree with what lies in it and below; links count as names and are not followed.
 
     >>> from nailer.core.files.entry import Kind
@@ -51,7 +51,7 @@ def weights(tree: Tree) -> dict[Below, RoomTaken]:
     >>> found[()].size, found[()].names, found[(b"d",)].size
     (14, 3, 7)
     """
-    found: dict[Below, RoomTaken] = {}
+    found: dict[RelativePath, RoomTaken] = {}
     for folder in sorted(tree.folders, key=len, reverse=True):
         size = names = 0
         whole = folder not in tree.lacks
@@ -66,7 +66,7 @@ def weights(tree: Tree) -> dict[Below, RoomTaken]:
     return found
 
 
-def tiles(tree: Tree, folder: Below, found: Mapping[Below, RoomTaken], *, most: int = 24) -> list[Tile]:
+def tiles(tree: Tree, folder: RelativePath, found: Mapping[RelativePath, RoomTaken], *, most: int = 24) -> list[Tile]:
     """What lies in a folder, the largest first; what is beyond `most` is one tile at the end."""
     all_tiles = sorted((_tile(tree, folder, one, found) for one in tree.folders.get(folder, ())), key=_by_size)
     shown, rest = all_tiles[:most], all_tiles[most:]
@@ -84,7 +84,7 @@ def _by_size(one: Tile) -> tuple[int, bytes]:
     return -one.weight.size, one.name
 
 
-def _tile(tree: Tree, folder: Below, entry: Entry, found: Mapping[Below, RoomTaken]) -> Tile:
+def _tile(tree: Tree, folder: RelativePath, entry: Entry, found: Mapping[RelativePath, RoomTaken]) -> Tile:
     if not entry.is_folder:
         size = entry.size if entry.is_file else 0
         stamp = entry.stamp.at_ns if entry.stamp else None
@@ -157,8 +157,8 @@ def _laid(row: Sequence[float], box: Box) -> tuple[list[Box], Box]:
 
 
 def grown(
-    before: Mapping[Below, RoomTaken], now: Mapping[Below, RoomTaken], *, most: int = 5
-) -> list[tuple[Below, int]]:
+    before: Mapping[RelativePath, RoomTaken], now: Mapping[RelativePath, RoomTaken], *, most: int = 5
+) -> list[tuple[RelativePath, int]]:
     """The folders that grew or shrank most between two scans, each with its bytes. Of a folder and the only one below it
     that changed as much, the deeper one is named. What was not read whole both times is left out.
 
@@ -179,5 +179,5 @@ def grown(
     return sorted(told.items(), key=lambda one: (-abs(one[1]), one[0]))[:most]
 
 
-def _explains(other: Below, folder: Below, changes: Mapping[Below, int]) -> bool:
+def _explains(other: RelativePath, folder: RelativePath, changes: Mapping[RelativePath, int]) -> bool:
     return len(other) == len(folder) + 1 and other[: len(folder)] == folder and changes[other] == changes[folder]

@@ -282,7 +282,7 @@ async def _stat(side: Side, path: SitePath, not_looked: list[str]) -> Entry | No
     except FileMissing:
         return None
     except TransferError as error:
-        if error.heals:
+        if error.retryable:
             raise
         not_looked.append(error.what)
         return None

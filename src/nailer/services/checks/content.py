@@ -49,7 +49,7 @@ async def _one(side: Side, wanted: ToRead, problems: list[str], parsing: asyncio
             return ReadFile(wanted.path, len(data), entry.stamp, utc_now(), blake3(data).digest(), links=links)
         return await _measured(side, wanted, parsing)
     except TransferError as error:
-        if error.heals:
+        if error.retryable:
             raise
         problems.append(error.what)
         return None

@@ -11,7 +11,7 @@ from datetime import datetime
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.kinds import FileKind, kind_by_name
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.jobs.schedule import Every, checked_schedule
 from nailer.core.site.findings import FindingCard, MendButton, SiteFinding, cards
 from nailer.core.site.graph import RefersAt, Unreferenced
@@ -149,10 +149,10 @@ class Knowledge:
         for number in numbers:
             await self._findings.ignore(site.id, number, account_id, why.strip())
 
-    async def heed(self, site: Site, number: int) -> None:
+    async def unignore(self, site: Site, number: int) -> None:
         """Count a finding again."""
         need_whole(site)
-        await self._findings.heed(site.id, number)
+        await self._findings.unignore(site.id, number)
 
     async def set_time(self, account_id: int, site: Site, at: str, zone: str) -> None:
         """Read a site each day at a time, or ('') only when somebody asks. Raises InvalidInput."""
@@ -228,7 +228,7 @@ class Knowledge:
             raise NotFound("This folder was not scanned. Scan the whole account to see all of it.")
         return await asyncio.to_thread(_room, scan, trees[top], top, below, await self._before(scan, top))
 
-    async def _before(self, scan: StoredScan, top: SitePath) -> Mapping[Below, RoomTaken]:
+    async def _before(self, scan: StoredScan, top: SitePath) -> Mapping[RelativePath, RoomTaken]:
         last = await self._scans.last(scan.site_id)
         earlier = next((one for one in last if one.state is ScanState.DONE and one.id < scan.id), None)
         if earlier is None or earlier.is_account != scan.is_account:
@@ -261,7 +261,9 @@ class Knowledge:
         return SavingsKnown(tuple(found), frozenset(one.value for one in enough(found, needed)), is_made)
 
 
-def _room(scan: StoredScan, tree: Tree, top: SitePath, below: Below, before: Mapping[Below, RoomTaken]) -> RoomKnown:
+def _room(
+    scan: StoredScan, tree: Tree, top: SitePath, below: RelativePath, before: Mapping[RelativePath, RoomTaken]
+) -> RoomKnown:
     found = weights(tree)
     shown = [one for one in tiles(tree, below, found) if one.weight.size or one.weight.names]
     boxes = squarified([one.weight.size for one in shown], MAP)

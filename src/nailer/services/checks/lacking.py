@@ -11,7 +11,7 @@ from nailer.bounded import bounded
 from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.plan import Action
 from nailer.core.site.graph import Graph, RefersAt, lacking
@@ -111,9 +111,9 @@ class Lacking:
                 trees[root.folder] = await self._tree(site, name, top, below)
         return Names(trees)
 
-    async def _tree(self, site: Site, name: SideName, top: SitePath, belows: Sequence[Below]) -> Tree:
-        folders: dict[Below, Sequence[Entry]] = {}
-        lacks: dict[Below, Incomplete] = {}
+    async def _tree(self, site: Site, name: SideName, top: SitePath, belows: Sequence[RelativePath]) -> Tree:
+        folders: dict[RelativePath, Sequence[Entry]] = {}
+        lacks: dict[RelativePath, Incomplete] = {}
         for folder in sorted({below[:depth] for below in belows for depth in range(len(below))}, key=len):
             if folder and not any(one.name == folder[-1] and one.is_folder for one in folders.get(folder[:-1], ())):
                 continue  # it is not there, or a link: nothing below it is looked at

@@ -16,7 +16,7 @@ from typing import Any
 
 import structlog
 
-from nailer.acting import need_whole as need_all
+from nailer.acting import need_whole as require_whole_site
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import DocumentRoot, SitePath
 from nailer.core.files.tree import Tree
@@ -120,7 +120,7 @@ class SiteScanner:
 
     async def give_up(self, site_id: int) -> None:
         """End the scan of a site; what it has read stays known. Raises NotAllowed for whoever has a part of it."""
-        need_all(site_id)
+        require_whole_site(site_id)
         await self._work.end_on(WorkKind.SCAN, site_id)
 
     async def wait(self, site_id: int) -> None:
@@ -145,7 +145,7 @@ class SiteScanner:
             try:
                 return await self._read(site, scan, standing)
             except TransferError as error:
-                if not error.heals or not left:
+                if not error.retryable or not left:
                     raise
                 await asyncio.sleep(_PAUSE_S)
         raise AssertionError("the last try returns or raises")

@@ -17,7 +17,7 @@ from nailer.core.files.bound import Bound, belong, counterpart
 from nailer.core.files.completeness import Incomplete, Listing
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.standing import last_standing
 from nailer.core.plans.sieve import Sieves
 from nailer.core.words import aware, when_text
@@ -278,9 +278,9 @@ class Browse:
         """The path on the other side that belongs to one; None where nothing does."""
         return counterpart(await self.bounds(site), side, path)
 
-    async def pair_of(self, site: Site, here: SitePath, there: SitePath) -> tuple[Pair | None, Below]:
+    async def pair_of(self, site: Site, here: SitePath, there: SitePath) -> tuple[Pair | None, RelativePath]:
         """The pair that two folders belong to, with their place below its tops: of several the innermost."""
-        found: tuple[Pair | None, Below] = (None, ())
+        found: tuple[Pair | None, RelativePath] = (None, ())
         for pair in await self._pairs.of_site(site.id):
             below = here.below(pair.here) if pair.other_site_id is None else None
             if (
@@ -291,7 +291,9 @@ class Browse:
                 found = (pair, below)
         return found
 
-    async def _last_read(self, pair: Pair | None, below: Below, ours: FolderRead, theirs: FolderRead) -> RolledSoFar:
+    async def _last_read(
+        self, pair: Pair | None, below: RelativePath, ours: FolderRead, theirs: FolderRead
+    ) -> RolledSoFar:
         """What stood below the folders of a pair when it was read last."""
         if pair is None or pair.read_at is None:
             return {}
@@ -410,7 +412,7 @@ class Browse:
             try:
                 read = await side.list(folder)
             except TransferError as failed:
-                if failed.heals:
+                if failed.retryable:
                     raise
                 problem = failed
         listing = FolderRead(tuple(read.entries), datetime.now(UTC), time.monotonic(), problem, read.lack, read.parts)

@@ -17,7 +17,7 @@ from blake3 import blake3
 
 from nailer.core.files.charset import to_wire
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.engine.tasks import at_once
 from nailer.errors import NotSupported, TransferError
 from nailer.sides.pool import Pool
@@ -56,18 +56,22 @@ class ContentComparer:
         self._pool = pool
 
     async def equal(
-        self, near: ComparedEnd, far: ComparedEnd, names: Sequence[tuple[Below, int]], heard: Callable[[int], None]
-    ) -> dict[Below, bool]:
+        self,
+        near: ComparedEnd,
+        far: ComparedEnd,
+        names: Sequence[tuple[RelativePath, int]],
+        heard: Callable[[int], None],
+    ) -> dict[RelativePath, bool]:
         """Whether the contents of names (with their sizes) below two folders are the same. `heard` is told how many are
         done."""
         known = await self._by_shell(far, names)
-        found: dict[Below, bool] = {}
+        found: dict[RelativePath, bool] = {}
 
-        async def _one(below: Below) -> None:
+        async def _one(below: RelativePath) -> None:
             try:
                 found_here = await self._same(near, far, below, known.get(below))
             except TransferError as error:
-                if error.heals:
+                if error.retryable:
                     raise
                 return
             found[below] = found_here
@@ -79,8 +83,8 @@ class ContentComparer:
         return found
 
     async def equal_if_cheap(
-        self, near: ComparedEnd, far: ComparedEnd, names: Sequence[tuple[Below, int]]
-    ) -> dict[Below, bool]:
+        self, near: ComparedEnd, far: ComparedEnd, names: Sequence[tuple[RelativePath, int]]
+    ) -> dict[RelativePath, bool]:
         """As `equal`, without many bytes over the line: of a server that tells no hash only so much is read."""
         told = await self._by_shell(far, names)
         silent = sorted((size, below) for below, size in names if below not in told)
@@ -91,13 +95,13 @@ class ContentComparer:
                 break
             cheap.append(below)
 
-        async def _one(below: Below) -> tuple[Below, bool]:
+        async def _one(below: RelativePath) -> tuple[RelativePath, bool]:
             return below, await self._same(near, far, below, told.get(below))
 
         async with aclosing(at_once(map(_one, cheap), _AT_ONCE)) as ended:
             return {below: is_same async for below, is_same in ended}
 
-    async def _same(self, near: ComparedEnd, far: ComparedEnd, below: Below, told: Digest | None) -> bool:
+    async def _same(self, near: ComparedEnd, far: ComparedEnd, below: RelativePath, told: Digest | None) -> bool:
         digest = told or await far.side.own_hash(far.top.join(below))
         if digest is not None:
             return digest.value == await content_hash(near.side, near.top.join(below), digest.algorithm)
@@ -106,9 +110,11 @@ class ContentComparer:
         )
         return ours == theirs
 
-    async def _by_shell(self, far: ComparedEnd, names: Sequence[tuple[Below, int]]) -> Mapping[Below, Digest]:
+    async def _by_shell(
+        self, far: ComparedEnd, names: Sequence[tuple[RelativePath, int]]
+    ) -> Mapping[RelativePath, Digest]:
         """What a server's shell says of many files; nothing where the account has none."""
-        found: dict[Below, Digest] = {}
+        found: dict[RelativePath, Digest] = {}
         site = far.site
         if site is None or not site.protocol.traits.commands:
             return found

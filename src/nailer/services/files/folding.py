@@ -13,18 +13,18 @@ from dataclasses import replace
 from nailer.core.compare.joint import still_as
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath, spelled
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.services.files.second_look import asked_for
 from nailer.sides.side import Side
 
 
 async def folded(
-    side: Side, top: SitePath, tree: Tree, other: Tree, level: Mapping[Below, Iterable[bytes]]
-) -> tuple[Tree, list[tuple[Below, bytes]]]:
+    side: Side, top: SitePath, tree: Tree, other: Tree, level: Mapping[RelativePath, Iterable[bytes]]
+) -> tuple[Tree, list[tuple[RelativePath, bytes]]]:
     """The tree of a side under the names that the `other` has or had when both were level, and which of them the server
     lists in another spelling, with that. Raises what ends the connection."""
-    renamed: list[tuple[Below, bytes]] = []
-    waiting: list[Below] = [()]
+    renamed: list[tuple[RelativePath, bytes]] = []
+    waiting: list[RelativePath] = [()]
     while waiting:
         folder = waiting.pop()
         wanted = [*(one.name for one in other.folders.get(folder, ())), *level.get(folder, ())]
@@ -68,11 +68,11 @@ def _candidates(entries: Iterable[Entry], wanted: Iterable[bytes]) -> list[tuple
     ]
 
 
-def _under(tree: Tree, folder: Below, names: Mapping[bytes, bytes]) -> Tree:
+def _under(tree: Tree, folder: RelativePath, names: Mapping[bytes, bytes]) -> Tree:
     """The tree with some names of a folder, and all that is below them, under other ones."""
     deep = len(folder)
 
-    def _moved(below: Below) -> Below:
+    def _moved(below: RelativePath) -> RelativePath:
         if len(below) > deep and below[:deep] == folder and below[deep] in names:
             return (*folder, names[below[deep]], *below[deep + 1 :])
         return below

@@ -93,7 +93,7 @@ class Opening:
             except FileMissing:
                 continue
             except TransferError as error:
-                if error.heals:
+                if error.retryable:
                     raise
                 refused = refused or error
                 continue

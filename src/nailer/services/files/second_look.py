@@ -15,7 +15,7 @@ from dataclasses import replace
 from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath, shown_name
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.engine.tasks import at_once
 from nailer.errors import FileMissing, TransferError, WrongKind
 from nailer.sides.side import Side
@@ -27,7 +27,7 @@ _MOST_SAMPLES = 240
 
 
 async def looked_again(
-    side: Side, top: SitePath, tree: Tree, other: Tree, level: Mapping[Below, Iterable[bytes]]
+    side: Side, top: SitePath, tree: Tree, other: Tree, level: Mapping[RelativePath, Iterable[bytes]]
 ) -> Tree:
     """The tree of a side with what a second look at it has shown. `other` is the tree of the other side, `level` the names
     that were in each folder when both were level. Raises what ends the connection."""
@@ -59,19 +59,19 @@ async def looked_again(
     return replace(tree, folders=folders, problems=problems, lacks=lacks, ruled_out=frozenset(gone))
 
 
-def _names(tree: Tree, folder: Below) -> list[bytes]:
+def _names(tree: Tree, folder: RelativePath) -> list[bytes]:
     return [entry.name for entry in tree.folders.get(folder, ())]
 
 
-def _missing_from(tree: Tree, folder: Below, names: Iterable[bytes]) -> set[bytes]:
+def _missing_from(tree: Tree, folder: RelativePath, names: Iterable[bytes]) -> set[bytes]:
     return set(names) - set(_names(tree, folder))
 
 
 async def _found_out(
-    side: Side, top: SitePath, tree: Tree, level: Mapping[Below, Iterable[bytes]]
-) -> list[tuple[Below, bytes]]:
+    side: Side, top: SitePath, tree: Tree, level: Mapping[RelativePath, Iterable[bytes]]
+) -> list[tuple[RelativePath, bytes]]:
     """Folders whose listing looked whole and is not, each with a name that is there all the same."""
-    samples: list[Below] = []
+    samples: list[RelativePath] = []
     for folder, names in level.items():
         if folder not in tree.folders or folder in tree.lacks:
             continue
@@ -81,7 +81,7 @@ async def _found_out(
             dotted = [name for name in missing if name.startswith(b".")][:2]
             samples += [(*folder, name) for name in dict.fromkeys([*dotted, missing[-1], *missing[::step]])]
     found, _ = await asked_for(side, top, samples[:_MOST_SAMPLES])
-    told: dict[Below, bytes] = {}
+    told: dict[RelativePath, bytes] = {}
     for below in found:
         # A name without a dot in front says more of a listing than one that many servers hide.
         if below[:-1] not in told or told[below[:-1]].startswith(b"."):
@@ -89,18 +89,20 @@ async def _found_out(
     return list(told.items())
 
 
-async def asked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> tuple[dict[Below, Entry], set[Below]]:
+async def asked_for(
+    side: Side, top: SitePath, belows: Iterable[RelativePath]
+) -> tuple[dict[RelativePath, Entry], set[RelativePath]]:
     """What is there under some names, and which of them are known not to be there."""
-    found: dict[Below, Entry] = {}
-    gone: set[Below] = set()
+    found: dict[RelativePath, Entry] = {}
+    gone: set[RelativePath] = set()
 
-    async def _one(below: Below) -> None:
+    async def _one(below: RelativePath) -> None:
         try:
             found[below] = await side.stat(top.join(below))
         except (FileMissing, WrongKind):
             gone.add(below)
         except TransferError as error:
-            if error.heals:
+            if error.retryable:
                 raise
 
     async with aclosing(at_once((_one(below) for below in belows), _AT_ONCE)) as ended:

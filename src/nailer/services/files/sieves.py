@@ -15,7 +15,7 @@ from nailer.core.check.references import references, refers, target_of
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.kinds import FileKind
 from nailer.core.files.sitepath import DocumentRoot, SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.plans.advice import Doubt
 from nailer.core.plans.sieve import CountedAs, Match, Name, RuleGroup, Sieve, Sieves, Test, Tried, name_of, tried
 from nailer.errors import NailerError, TransferError, Unreadable
@@ -49,7 +49,7 @@ class _Trees:
     names: list[Name]
     here: int
     there: int
-    used: dict[Below, Below]
+    used: dict[RelativePath, RelativePath]
     problem: str
     read_at_s: float
 
@@ -113,7 +113,9 @@ class SieveBook:
         now_ns = time.time_ns()
         return {one.name: Sieves([replace(one, on=True)], now_ns) for one in sieves if not one.on and one.stays}
 
-    async def off_that_would_hold(self, site: Site, below: Below, here: Entry | None, there: Entry | None) -> list[str]:
+    async def off_that_would_hold(
+        self, site: Site, below: RelativePath, here: Entry | None, there: Entry | None
+    ) -> list[str]:
         """The names of sieves that are switched off and would hold a name of the pair of a site's start folders back."""
         off = await self.off_of_site(site)
         return [name for name, sieves in off.items() if sieves.effects(below, here, there)[0]]
@@ -150,14 +152,14 @@ class SieveBook:
 
     async def _read(self, pair: Pair) -> _Trees:
         here, there = await asyncio.gather(self._tree(pair, SideName.HERE), self._tree(pair, SideName.THERE))
-        kinds: dict[Below, FileKind] = {}
-        used: dict[Below, Below] = {}
+        kinds: dict[RelativePath, FileKind] = {}
+        used: dict[RelativePath, RelativePath] = {}
         site = await self._ends.site(pair, SideName.THERE)
         async with self._ends.side(pair, SideName.HERE) as side:
             if pair.other_site_id is None:
                 kinds = await kinds_by_content(side, pair.here, here[0])
                 used = await _used(side, pair, site, here[0])
-        names: dict[Below, Name] = {}
+        names: dict[RelativePath, Name] = {}
         for tree in (there[0], here[0]):
             for folder, entries in tree.folders.items():
                 for entry in entries:
@@ -174,13 +176,13 @@ class SieveBook:
         return tree, next(iter((*tree.problems.values(), *(one.sentence for one in tree.lacks.values()))), "")
 
 
-def _pattern(below: Below) -> str:
+def _pattern(below: RelativePath) -> str:
     """A name as a pattern that matches it and nothing else: what patterns mean something by is taken as it is."""
     text = "/".join(name.decode("utf-8", "surrogateescape") for name in below)
     return "/" + re.sub(r"([*?\[\]\\!# ])", r"\\\1", text)
 
 
-async def _used(side: Side, pair: Pair, site: Site, tree: Tree) -> dict[Below, Below]:
+async def _used(side: Side, pair: Pair, site: Site, tree: Tree) -> dict[RelativePath, RelativePath]:
     """Files here that a page or style here refers to, with one that does."""
     roots = _roots(site, pair)
     pages = [
@@ -189,7 +191,7 @@ async def _used(side: Side, pair: Pair, site: Site, tree: Tree) -> dict[Below, B
         for entry in entries
         if entry.is_file and refers(entry.name) and entry.size <= _LARGEST_PAGE_BYTES
     ]
-    used: dict[Below, Below] = {}
+    used: dict[RelativePath, RelativePath] = {}
     for page in pages[:_MOST_PAGES]:
         path = pair.here.join(page)
         try:

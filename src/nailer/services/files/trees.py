@@ -10,7 +10,7 @@ from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry
 from nailer.core.files.kinds import HEAD_BYTES, FileKind, kind_by_head, kind_by_name
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.errors import FileMissing, InvalidInput, TransferError
 from nailer.sides.side import Side, walk
 
@@ -28,14 +28,14 @@ class Progress:
 
 
 async def read_tree(
-    side: Side, top: SitePath, progress: Progress, *, enter: Callable[[Below, Entry], bool] | None = None
+    side: Side, top: SitePath, progress: Progress, *, enter: Callable[[RelativePath, Entry], bool] | None = None
 ) -> Tree:
     """Everything below a folder. A folder that cannot be read is a problem of the tree; one that is not there at all makes
     it `missing`. `enter` says whether a folder is read. Raises what ends the connection, and InvalidInput past three
     million names."""
-    folders: dict[Below, list[Entry]] = {}
-    problems: dict[Below, str] = {}
-    lacks: dict[Below, Incomplete] = {}
+    folders: dict[RelativePath, list[Entry]] = {}
+    problems: dict[RelativePath, str] = {}
+    lacks: dict[RelativePath, Incomplete] = {}
     reading = walk(side, top, careful=True) if enter is None else walk(side, top, careful=True, enter=enter)
     async with aclosing(reading) as readings:
         async for one in readings:
@@ -43,7 +43,7 @@ async def read_tree(
                 folders[one.below] = one.entries
                 if one.lack is not None:
                     lacks[one.below] = one.lack
-            elif one.problem.heals:
+            elif one.problem.retryable:
                 raise one.problem
             elif not one.below and isinstance(one.problem, FileMissing):
                 progress.ended = True
@@ -58,9 +58,9 @@ async def read_tree(
     return Tree(folders, problems, lacks)
 
 
-async def kinds_by_content(side: Side, top: SitePath, tree: Tree) -> dict[Below, FileKind]:
+async def kinds_by_content(side: Side, top: SitePath, tree: Tree) -> dict[RelativePath, FileKind]:
     """Kinds of files whose names say nothing, by their first bytes. Reads at most a few thousand, for a near side."""
-    found: dict[Below, FileKind] = {}
+    found: dict[RelativePath, FileKind] = {}
     heads = 0
     for folder, entries in tree.folders.items():
         for entry in entries:

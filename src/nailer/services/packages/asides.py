@@ -109,7 +109,7 @@ class Asides:
             # Cancelled meanwhile it is answered first: a rename still on its way would come after the one that puts it back.
             await unbroken(side.rename(path, aside))
         except NailerError as error:
-            if not error.heals and await _there(side, aside) is None:  # refused, and nothing has happened
+            if not error.retryable and await _there(side, aside) is None:  # refused, and nothing has happened
                 await self._store.back(aside_id)
             raise
         self._browse.forget(site.id, _THERE, path.parent)
@@ -128,7 +128,7 @@ class Asides:
             try:
                 await self._back(side, one)
             except NailerError as error:
-                if error.heals:
+                if error.retryable:
                     raise
                 problem = error
             self._browse.forget(site.id, _THERE, one.path.parent)
@@ -141,7 +141,7 @@ class Asides:
         try:
             await unbroken(side.rename(one.aside, one.path))
         except NailerError as refused:
-            if refused.heals:
+            if refused.retryable:
                 raise
             is_aside, is_back = await _there(side, one.aside), await _there(side, one.path)
             if is_aside is not None and is_back is not None:
@@ -174,7 +174,7 @@ class Asides:
                 break
             except NailerError as error:
                 # Who must look is said on the page: the row stays open. A line or a server that is away is waited for.
-                if not error.heals:
+                if not error.retryable:
                     _log.warning("what a search set aside could not be put back", site=site_id, why=error.what)
                     break
                 _log.warning("putting back waits for the server", site=site_id, why=error.what)

@@ -9,7 +9,7 @@ from collections.abc import AsyncIterator
 from nailer.acting import need
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.packages.keeping import copy_name
 from nailer.core.packages.manifest import (
     Manifest,
@@ -91,7 +91,7 @@ class VerifiedCopies:
         site = await self._sites.get(work.row.site_id)
         path = (await self._store.get(site.id, copy_id)).path
 
-        async def _known(tree: Tree) -> dict[Below, tuple[bytes, int]]:
+        async def _known(tree: Tree) -> dict[RelativePath, tuple[bytes, int]]:
             return await self._known_already(site, path, tree, standing)
 
         taken = await self._taker.attempts(
@@ -104,7 +104,7 @@ class VerifiedCopies:
 
     async def _known_already(
         self, site: Site, path: SitePath, tree: Tree, standing: CopyStanding
-    ) -> dict[Below, tuple[bytes, int]]:
+    ) -> dict[RelativePath, tuple[bytes, int]]:
         """The files that an earlier copy of the folder has, or that came before a cut, and that are known not to have
         changed since."""
         now_s = standing.begun_s
@@ -115,7 +115,7 @@ class VerifiedCopies:
         }
         return await self._of_earlier(site, path, tree) | came
 
-    async def _of_earlier(self, site: Site, path: SitePath, tree: Tree) -> dict[Below, tuple[bytes, int]]:
+    async def _of_earlier(self, site: Site, path: SitePath, tree: Tree) -> dict[RelativePath, tuple[bytes, int]]:
         for copy in await self._store.of(site.id):
             if copy.state is CopyState.VERIFIED and copy.path == path:
                 manifest = {one.below: one for one in (await self._store.manifest(copy.id)).names}

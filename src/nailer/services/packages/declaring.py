@@ -37,7 +37,7 @@ async def entries_of(side: Side, folder: SitePath) -> Sequence[Entry]:
     try:
         return (await side.list(folder)).entries
     except TransferError as error:
-        if error.heals:
+        if error.retryable:
             raise
         return ()
 
@@ -50,7 +50,7 @@ async def declared_in(
         try:
             _, data = await side.read_all(folder.child(name))
         except TransferError as error:
-            if error.heals:
+            if error.retryable:
                 raise
             continue
         found = await declared_by(name, data)

@@ -11,7 +11,7 @@ from blake3 import blake3
 from nailer.acting import need
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.packages.keeping import published_by
 from nailer.core.packages.manifest import (
@@ -78,7 +78,7 @@ class Restoring:
         account_id: int,
         site: Site,
         copy_id: int,
-        below: Below = (),
+        below: RelativePath = (),
         to: RestoreTarget | None = None,
         *,
         with_manifest: bool = False,
@@ -136,7 +136,7 @@ class Restoring:
         if not tree.missing and not tree.is_empty:
             raise Conflict(f"{folder} is not empty. Choose an empty folder for the copy.")
 
-    async def folder(self, site: Site, copy_id: int, below: Below) -> tuple[VerifiedCopy, list[CopyRow]]:
+    async def folder(self, site: Site, copy_id: int, below: RelativePath) -> tuple[VerifiedCopy, list[CopyRow]]:
         """One folder of a copy beside the same folder now. Raises NotFound."""
         copy = await self._copies.one(site, copy_id)
         manifest = await self._store.manifest(copy_id)
@@ -157,7 +157,9 @@ class Restoring:
         ]
         return copy, rows
 
-    async def compared(self, site: Site, copy_id: int) -> tuple[VerifiedCopy, tuple[tuple[Below, Difference], ...]]:
+    async def compared(
+        self, site: Site, copy_id: int
+    ) -> tuple[VerifiedCopy, tuple[tuple[RelativePath, Difference], ...]]:
         """Every name of a copy that is not as it was, and every name that came since. Raises NotFound."""
         copy = await self._copies.one(site, copy_id)
         async with self._browse.side(site, _THERE) as side:
@@ -168,13 +170,13 @@ class Restoring:
 
     async def _known(
         self, side: Side, top: SitePath, manifest: Manifest, now: Tree, read_at_s: float
-    ) -> dict[Below, Difference]:
+    ) -> dict[RelativePath, Difference]:
         """What is not as it was copied. Files whose time cannot tell are read, and told by their content."""
         found = dict(differences(manifest, now, read_at_s))
         copied = {one.below: one for one in manifest.names}
         gate = asyncio.Semaphore(_AT_ONCE)
 
-        async def _read(below: Below) -> None:
+        async def _read(below: RelativePath) -> None:
             digest = blake3()
             async with gate:
                 try:

@@ -75,7 +75,7 @@ class ScratchAreas:
             try:
                 await side.make_folder(path)
             except NailerError as error:
-                if not error.heals:
+                if not error.retryable:
                     await self._store.end(area_id)  # it was refused: there is none
                 raise
             # Without a first page a server may list what is in it.

@@ -211,7 +211,7 @@ class Searching:
                     await self._arrange(site, side, search, inside)
                 break
             except NailerError as error:
-                if not error.heals or not left:
+                if not error.retryable or not left:
                     raise
                 await asyncio.sleep(_HEALS_AFTER_S)
         for _ in range(_ASKED):

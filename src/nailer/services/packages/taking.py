@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from nailer.core.files.entry import Entry
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.packages.declared import Declared, files_to_read
 from nailer.core.packages.manifest import Copied, Manifest, incomplete, manifest_of, names_of, unagreed
 from nailer.core.words import count_text
@@ -28,7 +28,7 @@ _TRIES = 4
 _PAUSE_S = 1.0
 
 OpenSide = Callable[[], AbstractAsyncContextManager[Side]]
-Contents = dict[Below, tuple[bytes, int]]
+Contents = dict[RelativePath, tuple[bytes, int]]
 
 
 @dataclass(slots=True)
@@ -40,7 +40,7 @@ class CopyStanding:
     done: int = 0
     of: int = 0
     fetched: int = 0
-    known: dict[Below, Copied] = field(default_factory=dict)
+    known: dict[RelativePath, Copied] = field(default_factory=dict)
     begun_s: float = field(default_factory=time.time)
 
 
@@ -78,7 +78,7 @@ class Taker:
                 async with open_side() as side:
                     return await self._taken(side, path, standing, known)
             except NailerError as error:
-                if not error.heals or not left:
+                if not error.retryable or not left:
                     raise
                 await asyncio.sleep(_PAUSE_S)
         raise AssertionError("the last try returns or raises")
@@ -126,12 +126,12 @@ class Taker:
         await self._store.hold(copy_id, sorted({digest for digest, _ in contents}))
 
     async def _fetched(
-        self, side: Side, path: SitePath, wanted: Mapping[Below, Entry], standing: CopyStanding
+        self, side: Side, path: SitePath, wanted: Mapping[RelativePath, Entry], standing: CopyStanding
     ) -> Contents:
         """Fetch files, several at a time: the hash and the bytes of each, as it came. What is gone meanwhile is left out."""
         standing.done, standing.of = 0, len(wanted)
 
-        async def _one(below: Below) -> tuple[Below, tuple[bytes, int] | None]:
+        async def _one(below: RelativePath) -> tuple[RelativePath, tuple[bytes, int] | None]:
             try:
                 kept = await self._kept.put(side.read(path.join(below)), held_by=standing.copy_id)
             except FileMissing:
@@ -146,5 +146,5 @@ class Taker:
             return {below: one async for below, one in found if one is not None}
 
 
-def _files(tree: Tree) -> set[Below]:
+def _files(tree: Tree) -> set[RelativePath]:
     return {below for below, entry in names_of(tree).items() if entry.is_file}

@@ -18,7 +18,7 @@ from nailer.services.pairs.plan import Decided, SyncPlan, Wanted
 from nailer.services.pairs.plan_store import PlanStore
 
 
-class Decisions:
+class Deciding:
     """Decides plans. Choices on a plan that a page works with are remembered as they are made."""
 
     def __init__(self, plans: PlanStore, choices: Choices) -> None:

@@ -8,7 +8,7 @@ from nailer.engine.engine import Engine
 from nailer.services.files import Files
 from nailer.services.pairs.book import PairBook
 from nailer.services.pairs.choices import Choices
-from nailer.services.pairs.decisions import Decisions
+from nailer.services.pairs.decisions import Deciding
 from nailer.services.pairs.not_sent import NotSent
 from nailer.services.pairs.plan_store import PlanStore
 from nailer.services.pairs.readings import Readings
@@ -29,7 +29,7 @@ class Pairs:
     book: PairBook
     plans: PlanStore
     readings: Readings
-    decisions: Decisions
+    decisions: Deciding
     rows: Rows
     runs: Runs
     not_sent: NotSent
@@ -41,7 +41,7 @@ class Pairs:
         """Join the wing."""
         choices, kept_plans, ends = Choices(stores.choices), PlanStore(), files.ends
         readings = Readings(kept_plans, files, stores.pairs, stores.changes, choices)
-        decisions = Decisions(kept_plans, choices)
+        decisions = Deciding(kept_plans, choices)
         rows = Rows(ends, stores.changes, engine.kept, stores.jobs, engine.live, plans.prepared, decisions)
         runs = Runs(
             kept_plans,

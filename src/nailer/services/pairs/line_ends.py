@@ -12,7 +12,7 @@ from contextlib import aclosing
 from nailer.core.compare.differences import only_line_ends, sizes_by_line_ends
 from nailer.core.files.entry import Entry
 from nailer.core.files.search import SearchWanted
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.pairs.rows import SyncRow
 from nailer.errors import TransferError
 from nailer.services.files import ComparedEnd
@@ -24,9 +24,9 @@ _MOST_FAR = 60
 _AT_ONCE = 24
 
 
-async def unequal_in_line_ends(near: ComparedEnd, far: ComparedEnd, rows: Iterable[SyncRow]) -> set[Below]:
+async def unequal_in_line_ends(near: ComparedEnd, far: ComparedEnd, rows: Iterable[SyncRow]) -> set[RelativePath]:
     """Of rows that differ, those whose two files hold the same lines, ended another way. What cannot be read is left out."""
-    likely: list[tuple[Below, bytes]] = []
+    likely: list[tuple[RelativePath, bytes]] = []
     for row in _may_be(rows):
         content = await _content(near, row.below)
         if content is not None and row.there is not None and row.there.size in sizes_by_line_ends(content):
@@ -35,7 +35,7 @@ async def unequal_in_line_ends(near: ComparedEnd, far: ComparedEnd, rows: Iterab
                 break
     gate = asyncio.Semaphore(_AT_ONCE)
 
-    async def _same(below: Below, content: bytes) -> Below | None:
+    async def _same(below: RelativePath, content: bytes) -> RelativePath | None:
         async with gate:
             other = await _content(far, below)
         return below if other is not None and only_line_ends(content, other) else None
@@ -54,7 +54,7 @@ def _may_be(rows: Iterable[SyncRow]) -> list[SyncRow]:
     return [row for row in differ if row.here and row.there and row.here.size != row.there.size][:_MOST_NEAR]
 
 
-async def _content(end: ComparedEnd, below: Below) -> bytes | None:
+async def _content(end: ComparedEnd, below: RelativePath) -> bytes | None:
     try:
         async with aclosing(end.side.read(end.top.join(below), ahead=CHUNK_BYTES)) as chunks:
             return b"".join([chunk async for chunk in chunks])

@@ -16,7 +16,7 @@ from watchfiles import awatch
 from nailer.acting import person, reaches_pair
 from nailer.core.compare.joint import Baseline, same_content, seen
 from nailer.core.files.entry import Entry
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.people.rights import Right
 from nailer.core.plans.sieve import Sieves
 from nailer.engine.live import LiveJobs
@@ -151,7 +151,7 @@ class NotSent:
         if pair.sends and changed and self._tasks.of(pair.id) is None:
             self._tasks.begin(self._send(pair.id, tree), pair.id)
 
-    async def changed(self, pair: Pair) -> tuple[list[Below] | None, Tree]:
+    async def changed(self, pair: Pair) -> tuple[list[RelativePath] | None, Tree]:
         """Names here that are not as they were when level, without what a sieve holds back; None where the pair was never
         level. The tree is what was read here."""
         sieves = Sieves(await self._sieving.of_pair(pair), time.time_ns())
@@ -179,7 +179,7 @@ class NotSent:
 
     async def _send(self, pair_id: int, tree: Tree) -> None:
         """Send what was saved, once nothing changes any more."""
-        before: list[Below] | None = None
+        before: list[RelativePath] | None = None
         while True:
             pair = await self._pairs.get(pair_id)
             await asyncio.sleep(max(1, pair.send_after_s))
@@ -215,7 +215,7 @@ def _as_level(baseline: Baseline | None, entry: Entry) -> bool:
     return baseline is not None and not baseline.folder and same_content(seen(entry), baseline.here)
 
 
-def _just_changed(tree: Tree, names: Iterable[Below], within_s: int) -> bool:
+def _just_changed(tree: Tree, names: Iterable[RelativePath], within_s: int) -> bool:
     """True where one of the names was written within the pair's own pause."""
     now_s = time.time()
     wanted = set(names)

@@ -16,10 +16,10 @@ from nailer.core.compare.joint import Compare
 from nailer.core.files.entry import SideName
 from nailer.core.files.keeping import Keeps
 from nailer.core.files.sitepath import shown_name
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.differences import hardly_the_same
-from nailer.core.pairs.proposals import Bars, decided, proposed
-from nailer.core.pairs.rows import Comparison, Doings, SyncRow
+from nailer.core.pairs.proposals import RemovalBlock, decided, proposed
+from nailer.core.pairs.rows import Comparison, Decisions, SyncRow
 from nailer.core.pairs.steps import REMOVED_SHARE, Flow, SyncSteps, flow_of, removals_share, sync_steps
 from nailer.core.pairs.wishes import Doing, SyncWish
 from nailer.core.plans.plan import Action
@@ -49,8 +49,8 @@ class Decided:
 
     wanted: Wanted
     number: int = 0
-    offered: Doings = field(default_factory=lambda: Doings([], [], {}))
-    doings: Doings = field(default_factory=lambda: Doings([], [], {}))
+    offered: Decisions = field(default_factory=lambda: Decisions([], [], {}))
+    doings: Decisions = field(default_factory=lambda: Decisions([], [], {}))
     steps: SyncSteps = field(default_factory=lambda: SyncSteps([], [], []))
     flow: Flow = Flow()
 
@@ -58,7 +58,7 @@ class Decided:
 @dataclass(slots=True)
 class SyncPlan:
     """The plan of a sync. Until it is `ready` only its progress means something; `problem` says why it will never be ready.
-    `decided` changes only by `Decisions`, one decision after another; nothing is decided once it `is_carried_out`."""
+    `decided` changes only by `Deciding`, one decision after another; nothing is decided once it `is_carried_out`."""
 
     token: str
     account_id: int
@@ -77,25 +77,25 @@ class SyncPlan:
     room: dict[SideName, int | None] = field(default_factory=dict)
     sieves: Sieves = field(default_factory=lambda: Sieves([], 0))
     found: Comparison = field(default_factory=lambda: Comparison([], 0, [], []))
-    barred: Bars = Bars()
-    hashes: dict[Below, bytes] = field(default_factory=dict)
-    line_ends: set[Below] = field(default_factory=set)
-    folded: list[tuple[Below, bytes]] = field(default_factory=list)
+    barred: RemovalBlock = RemovalBlock()
+    hashes: dict[RelativePath, bytes] = field(default_factory=dict)
+    line_ends: set[RelativePath] = field(default_factory=set)
+    folded: list[tuple[RelativePath, bytes]] = field(default_factory=list)
     renames_nothing: bool = False
     in_place: bool = False
     keeps: dict[SideName, Keeps] = field(default_factory=dict)
     deciding: asyncio.Lock = field(default_factory=asyncio.Lock)
     is_carried_out: bool = False
 
-    def _kept(self, end: SideName, below: Below) -> str:
+    def _kept(self, end: SideName, below: RelativePath) -> str:
         keeps = self.keeps.get(end)
         return keeps.because(side_of(self.pair, end), top_of(self.pair, end).join(below)) if keeps else ""
 
-    def proposed(self, wish: SyncWish) -> Doings:
+    def proposed(self, wish: SyncWish) -> Decisions:
         """What a wish does with each row."""
         return proposed(self.rows, wish, self.barred, hashes=self.hashes)
 
-    def worked_out(self, wanted: Wanted, offered: Doings | None = None) -> Decided:
+    def worked_out(self, wanted: Wanted, offered: Decisions | None = None) -> Decided:
         """What follows from what is wanted; `offered` where its wish was proposed already. Changes nothing: it may be asked
         in a thread."""
         if offered is None:
@@ -125,12 +125,12 @@ class SyncPlan:
         return self.decided.wanted.recalled
 
     @property
-    def offered(self) -> Doings:
+    def offered(self) -> Decisions:
         """What is proposed for each row."""
         return self.decided.offered
 
     @property
-    def doings(self) -> Doings:
+    def doings(self) -> Decisions:
         """What is done with each row."""
         return self.decided.doings
 
@@ -155,7 +155,7 @@ class SyncPlan:
         return self.found.rows
 
     @property
-    def left(self) -> dict[Below, str]:
+    def left(self) -> dict[RelativePath, str]:
         """Rows that cannot be done as wished, with why."""
         return dict(self.steps.left)
 

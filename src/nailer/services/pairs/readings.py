@@ -14,7 +14,7 @@ import structlog
 from nailer.core.compare.joint import Baseline, Compare, Joint, joint_of
 from nailer.core.files.completeness import Incomplete
 from nailer.core.files.entry import Entry, SideName
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.pairs.differences import same_sized, trees_compared
 from nailer.core.pairs.proposals import bars, proposed
 from nailer.core.pairs.rows import Comparison, SyncRow
@@ -88,14 +88,14 @@ class Readings:
             raise plan.problem
         return plan
 
-    async def of_changed(self, account_id: int, pair: Pair, here: Tree, changed: Sequence[Below]) -> SyncPlan:
+    async def of_changed(self, account_id: int, pair: Pair, here: Tree, changed: Sequence[RelativePath]) -> SyncPlan:
         """A plan of some names that were changed here, of which only the folders they lie in are read there: what is newer
         here goes up, whatever needs a person is left."""
         plan = empty_plan(account_id, pair, SyncWish(Direction.LEVEL, Removals.KEEP), Compare.SIZE_AND_TIME)
         plan.sieves = Sieves(await self._sieving.of_pair(pair), time.time_ns())
         folders = {below[:depth] for below in changed for depth in range(len(below))}
-        there: dict[Below, list[Entry]] = {}
-        lacks: dict[Below, Incomplete] = {}
+        there: dict[RelativePath, list[Entry]] = {}
+        lacks: dict[RelativePath, Incomplete] = {}
         async with self._ends.side(pair, SideName.THERE) as side:
             for folder in sorted(folders, key=len):
                 if folder and folder not in there and not _is_folder(there, folder):
@@ -190,7 +190,7 @@ class Readings:
             plan.renames_nothing = await tries_renaming(side, plan.pair.there) is False
         plan.in_place = (await self._ends.site(plan.pair, SideName.THERE)).in_place
 
-    async def _look_again(self, plan: SyncPlan, baselines: Mapping[Below, Mapping[bytes, Baseline]]) -> None:
+    async def _look_again(self, plan: SyncPlan, baselines: Mapping[RelativePath, Mapping[bytes, Baseline]]) -> None:
         """Ask by name for what hangs on a listing."""
         async with self._both(plan) as (near, far):
             plan.here, one = await folded(near.side, near.top, plan.here, plan.there, baselines)
@@ -210,7 +210,7 @@ class Readings:
         plan.here, plan.there = trees[SideName.HERE], trees[SideName.THERE]
 
     async def _tree(self, plan: SyncPlan, end: SideName) -> Tree:
-        def _enter(below: Below, entry: Entry) -> bool:
+        def _enter(below: RelativePath, entry: Entry) -> bool:
             return not plan.sieves.held(below, entry)
 
         top = top_of(plan.pair, end)
@@ -219,7 +219,7 @@ class Readings:
             plan.room[end] = await room_at(side, top)
         return tree
 
-    async def _equal(self, plan: SyncPlan) -> dict[Below, bool]:
+    async def _equal(self, plan: SyncPlan) -> dict[RelativePath, bool]:
         names = [(below, one.size) for below, one, _ in same_sized(plan.here, plan.there, plan.sieves.held)]
         plan.comparing = (0, len(names))
 
@@ -240,13 +240,13 @@ class Readings:
             far_site = await self._ends.site(plan.pair, SideName.THERE)
             yield ComparedEnd(near, plan.pair.here, near_site), ComparedEnd(far, plan.pair.there, far_site)
 
-    async def _hashes(self, plan: SyncPlan) -> dict[Below, bytes]:
+    async def _hashes(self, plan: SyncPlan) -> dict[RelativePath, bytes]:
         """Contents here of what may be renamed files: reading them here costs little, a wrong renaming would cost a file."""
         if plan.pair.other_site_id is not None:
             return {}
         following = replace(plan.wish, direction=Direction.LEVEL, removals=Removals.FOLLOW)
         likely = proposed(plan.rows, following, plan.barred)
-        found: dict[Below, bytes] = {}
+        found: dict[RelativePath, bytes] = {}
         left = _HASHED_BYTES
         async with self._ends.side(plan.pair, SideName.HERE) as side:
             for number, doing in enumerate(likely.each):
@@ -261,5 +261,5 @@ class Readings:
         return found
 
 
-def _is_folder(folders: Mapping[Below, Sequence[Entry]], below: Below) -> bool:
+def _is_folder(folders: Mapping[RelativePath, Sequence[Entry]], below: RelativePath) -> bool:
     return any(entry.name == below[-1] and entry.opens_as_folder for entry in folders.get(below[:-1], ()))

@@ -25,7 +25,7 @@ from nailer.services.files import (
     side_of,
     top_of,
 )
-from nailer.services.pairs.decisions import Decisions
+from nailer.services.pairs.decisions import Deciding
 from nailer.services.pairs.plan import SyncPlan
 from nailer.services.plans import PreparedFiles, Write
 from nailer.store.changes import ChangeStore
@@ -46,7 +46,7 @@ class Rows:
         jobs: JobStore,
         live: LiveJobs,
         writing: PreparedFiles,
-        decisions: Decisions,
+        decisions: Deciding,
     ) -> None:
         self._ends = ends
         self._changes = changes

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.jobs.states import JobState
 from nailer.core.pairs.runs import RunState
@@ -222,7 +222,7 @@ class Runs:
             for below in found.level
         ]
         await self._changes.write_baselines(rows)
-        by_folder: dict[Below, list[bytes]] = {}
+        by_folder: dict[RelativePath, list[bytes]] = {}
         for below in found.gone:
             by_folder.setdefault(below[:-1], []).append(below[-1])
         for folder, names in by_folder.items():
@@ -281,7 +281,7 @@ class Runs:
             return  # its site or its pair was removed
 
 
-def _entries(tree: Tree, wanted: set[Below]) -> Mapping[Below, Entry]:
+def _entries(tree: Tree, wanted: set[RelativePath]) -> Mapping[RelativePath, Entry]:
     return {
         below: entry
         for folder, entries in tree.folders.items()

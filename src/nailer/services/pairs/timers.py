@@ -23,7 +23,7 @@ from nailer.core.pairs.wishes import Doing, Removals
 from nailer.core.words import count_text, size_text
 from nailer.engine.tasks import Often
 from nailer.errors import Conflict, InvalidInput, NailerError, NotAllowed, NotFound, StoreUnavailable
-from nailer.services.pairs.decisions import Decisions
+from nailer.services.pairs.decisions import Deciding
 from nailer.services.pairs.plan import SyncPlan
 from nailer.services.pairs.readings import Readings
 from nailer.services.pairs.runs import Runs
@@ -46,7 +46,7 @@ class Timers:
         self,
         stores: Stores,
         readings: Readings,
-        decisions: Decisions,
+        decisions: Deciding,
         runs: Runs,
         timed: TimerJobs,
         notify: Notices,

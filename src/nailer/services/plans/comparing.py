@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from nailer.core.compare.joint import Baseline, Joint, joint_of, same_content, seen
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.plans.plan import Below, FoundFile, KnownOfBoth
+from nailer.core.files.tree import RelativePath
+from nailer.core.plans.plan import FoundFile, KnownOfBoth
 from nailer.errors import TransferError
 from nailer.services.files import Browse, ComparedEnd, ContentComparer
 from nailer.sides.side import Side
@@ -58,7 +59,9 @@ class PlanComparing:
         self._comparer = comparer
         self._changes = changes
 
-    async def known(self, ends: TransferEnds, found: Sequence[FoundFile], met: Mapping[Below, Entry]) -> KnownOfBoth:
+    async def known(
+        self, ends: TransferEnds, found: Sequence[FoundFile], met: Mapping[RelativePath, Entry]
+    ) -> KnownOfBoth:
         """How the files that are sent stand towards what they meet. Equal contents are level from now on: the baseline is
         written. Raises what reading raises where that may heal."""
         both = {
@@ -76,7 +79,9 @@ class PlanComparing:
         }
         return KnownOfBoth({below: one for below, one in joints.items() if one is Joint.BOTH_CHANGED}, equal)
 
-    async def _equal(self, ends: TransferEnds, both: Mapping[Below, tuple[Entry, Entry]]) -> frozenset[Below]:
+    async def _equal(
+        self, ends: TransferEnds, both: Mapping[RelativePath, tuple[Entry, Entry]]
+    ) -> frozenset[RelativePath]:
         """The files of one size and different times whose contents are equal, as far as it costs little to know."""
         alike = [
             (below, here.size)
@@ -88,12 +93,12 @@ class PlanComparing:
         try:
             found = await self._comparer.equal_if_cheap(ends.near, ends.far, alike[:_MOST_COMPARED])
         except TransferError as error:
-            if error.heals:
+            if error.retryable:
                 raise
             return frozenset()  # what cannot be read is not known to be equal; carrying it says why
         return frozenset(below for below, is_equal in found.items() if is_equal)
 
-    async def _level(self, ends: TransferEnds, equal: Mapping[Below, tuple[Entry, Entry]]) -> None:
+    async def _level(self, ends: TransferEnds, equal: Mapping[RelativePath, tuple[Entry, Entry]]) -> None:
         here, there = ends.folders
         pairs = [(here.join(below), there.join(below)) for below in equal]
         levels = await self._changes.levels(ends.site.id, pairs)
@@ -103,7 +108,9 @@ class PlanComparing:
         if equal:
             self._browse.redraw(ends.site.id)
 
-    async def _baselines(self, ends: TransferEnds, names: Mapping[Below, object]) -> dict[Below, Baseline]:
+    async def _baselines(
+        self, ends: TransferEnds, names: Mapping[RelativePath, object]
+    ) -> dict[RelativePath, Baseline]:
         """What is known of when each name was last level."""
         here, there = ends.folders
         folders = {below[:-1]: (here.join(below[:-1]), there.join(below[:-1])) for below in names}

@@ -8,9 +8,9 @@ from dataclasses import replace
 
 from nailer.core.files.entry import Entry, Kind, SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.core.files.tree import RelativePath
 from nailer.core.plans.destination import Around, Sent
 from nailer.core.plans.plan import (
-    Below,
     FoundFile,
 )
 from nailer.errors import FileMissing, InvalidInput, NotKnown, TransferError, WrongKind
@@ -55,11 +55,11 @@ async def picked_entries(
     return [FoundFile((name,), entries[name]) for name in names if name in entries]
 
 
-async def _looked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Below, Entry]:
+async def _looked_for(side: Side, top: SitePath, belows: Iterable[RelativePath]) -> dict[RelativePath, Entry]:
     """Names that are asked for one by one, with what is there under them. Raises NotKnown where that cannot be told."""
     gate = asyncio.Semaphore(_LOOKS_AT_ONCE)
 
-    async def _one(below: Below) -> tuple[Below, Entry | None]:
+    async def _one(below: RelativePath) -> tuple[RelativePath, Entry | None]:
         async with gate:
             try:
                 return below, await side.stat(top.join(below))
@@ -72,7 +72,7 @@ async def _looked_for(side: Side, top: SitePath, belows: Iterable[Below]) -> dic
 
 async def met_of(
     side: Side, folder: SitePath, there: Sequence[FoundFile], sent: Sequence[FoundFile]
-) -> dict[Below, Entry]:
+) -> dict[RelativePath, Entry]:
     """What the target has at the names that are sent. In folders whose listing may not be whole each is looked for."""
     met = {one.below: one.entry for one in there}
     doubtful = {one.below for one in there if one.doubt}
@@ -128,9 +128,9 @@ async def around(
     return found | dict(zip(rest, await asyncio.gather(*(listed(side, one) for one in rest)), strict=True))
 
 
-def _belows(paths: Sequence[SitePath], top: SitePath) -> list[Below]:
+def _belows(paths: Sequence[SitePath], top: SitePath) -> list[RelativePath]:
     """The names from a folder down to each path, without those that lie in another of them."""
-    belows: set[Below] = set()
+    belows: set[RelativePath] = set()
     for path in paths:
         below = path.below(top)
         if not below:
@@ -140,11 +140,11 @@ def _belows(paths: Sequence[SitePath], top: SitePath) -> list[Below]:
 
 
 async def _find_deep(
-    side: Side, top: SitePath, belows: Sequence[Below], *, with_parents: bool = True
+    side: Side, top: SitePath, belows: Sequence[RelativePath], *, with_parents: bool = True
 ) -> list[FoundFile]:
     """Names from anywhere below a folder with all that is in them, and the folders above them where wanted."""
     entries = await asyncio.gather(*(side.stat(top.join(below)) for below in belows))
-    found: dict[Below, FoundFile] = {}
+    found: dict[RelativePath, FoundFile] = {}
     for below, entry in zip(belows, entries, strict=True):
         for depth in range(1, len(below)) if with_parents else ():
             found.setdefault(below[:depth], FoundFile(below[:depth], Entry(below[depth - 1], Kind.FOLDER)))
@@ -155,14 +155,14 @@ async def _find_deep(
     return list(found.values())
 
 
-async def met_at(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Below, Entry]:
+async def met_at(side: Side, top: SitePath, belows: Iterable[RelativePath]) -> dict[RelativePath, Entry]:
     """What a side has at some names below a folder, by the listings of the folders they are in. A name that a listing may
     hide is looked for by itself."""
-    wanted: dict[Below, list[Below]] = {}
+    wanted: dict[RelativePath, list[RelativePath]] = {}
     for below in belows:
         wanted.setdefault(below[:-1], []).append(below)
 
-    async def _one(folder: Below) -> dict[Below, Entry]:
+    async def _one(folder: RelativePath) -> dict[RelativePath, Entry]:
         try:
             listing = await side.list(top.join(folder), careful=True)
         except (FileMissing, WrongKind):
@@ -171,18 +171,18 @@ async def met_at(side: Side, top: SitePath, belows: Iterable[Below]) -> dict[Bel
         unsure = [below for below in wanted[folder] if below not in met and listing.may_hide(below[-1])]
         return met | await _looked_for(side, top, unsure) if unsure else met
 
-    found: dict[Below, Entry] = {}
+    found: dict[RelativePath, Entry] = {}
     for part in await asyncio.gather(*(_one(folder) for folder in wanted)):
         found |= part
     return found
 
 
 async def _tree(
-    side: Side, top: SitePath, below: Below, found: list[FoundFile], *, with_parts: bool = False
+    side: Side, top: SitePath, below: RelativePath, found: list[FoundFile], *, with_parts: bool = False
 ) -> list[FoundFile]:
     inside: list[FoundFile] = []
-    unread: dict[Below, str] = {}
-    unsure: dict[Below, str] = {}
+    unread: dict[RelativePath, str] = {}
+    unsure: dict[RelativePath, str] = {}
     async for reading in walk(side, top, careful=True):
         if reading.problem is not None:
             unread[(*below, *reading.below)] = reading.problem.what

@@ -18,7 +18,7 @@ from nailer.store.parts import PartStore
 
 
 @dataclass(frozen=True, slots=True)
-class Halves:
+class PartialFiles:
     """Half files of a job: how many there may be, and how many bytes of them need not be sent again."""
 
     count: int
@@ -78,9 +78,9 @@ class Jobs:
         """What failed, like failures together."""
         return await self._store.failures(job_id)
 
-    async def halves(self, job_id: int) -> Halves:
+    async def halves(self, job_id: int) -> PartialFiles:
         """The half files of a job."""
-        return Halves(await self._parts.count_of_job(job_id), await self._parts.transferred_of_job(job_id))
+        return PartialFiles(await self._parts.count_of_job(job_id), await self._parts.transferred_of_job(job_id))
 
     def running(self, job_id: int) -> LiveJob | None:
         """A job as it runs now, in this process; None where it does not."""

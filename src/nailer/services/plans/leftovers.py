@@ -67,7 +67,7 @@ class Leftovers:
         self._parts = parts
         self._sites = sites
         self._browse = browse
-        self._often = Often("half files that nobody goes on with", self._clear_soon, every_s=_EVERY_S)
+        self._often = Often("partial files that no job will continue", self._clear_soon, every_s=_EVERY_S)
 
     def start(self) -> None:
         """Begin to clear half files that nobody will go on with."""

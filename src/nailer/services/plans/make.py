@@ -10,6 +10,7 @@ from nailer.core.files.entry import Entry, Kind, SideName, Stamp
 from nailer.core.files.keeping import Keeps
 from nailer.core.files.names import free_name, landing_rank, names_text
 from nailer.core.files.sitepath import SitePath, common_folder
+from nailer.core.files.tree import RelativePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.advice import Doubt
 from nailer.core.plans.destination import Better, better_places
@@ -17,7 +18,6 @@ from nailer.core.plans.plan import (
     IDLE,
     Action,
     Answers,
-    Below,
     Choice,
     FoundFile,
     PlanStep,
@@ -56,7 +56,7 @@ SIEVED = "stays behind, sieve: "
 class Dropped:
     """A file that a browser offers: the names from the drop's top down to it, its size, and its time if known."""
 
-    below: Below
+    below: RelativePath
     size: int
     stamp: Stamp | None
 
@@ -351,7 +351,7 @@ class PlanMaker:
     async def carry_out(self, job_id: int, site: Site, answers: Answers) -> None:
         """Let a plan that was read be carried out, as was decided of what is there already. What both sides have changed
         and nobody has decided stays as it is."""
-        taken: dict[Below, frozenset[bytes]] = {}
+        taken: dict[RelativePath, frozenset[bytes]] = {}
         job = await self._jobs.get(job_id)
         if answers.keeps_both:
             folders = {
@@ -409,7 +409,7 @@ def _removal(found: Sequence[FoundFile], keeps: Keeps, side: SideName, top: Site
     return removal_plan(found, lambda below: keeps.because(side, top.join(below)))
 
 
-def sieved(steps: Sequence[PlanStep], sieves: Sieves, top: Below) -> list[PlanStep]:
+def sieved(steps: Sequence[PlanStep], sieves: Sieves, top: RelativePath) -> list[PlanStep]:
     """The steps without what a sieve holds back in picked folders. `top` is where the source lies below the pair's top."""
     return [
         replace(step, verdict=Verdict.LEFT, reason=SIEVED + held)
@@ -444,7 +444,7 @@ def _sizes(items: Iterable[NewItem]) -> list[tuple[int, int]]:
 
 
 def _dropped_tree(files: Sequence[Dropped]) -> list[FoundFile]:
-    folders: dict[Below, FoundFile] = {}
+    folders: dict[RelativePath, FoundFile] = {}
     found: list[FoundFile] = []
     for file in files:
         for depth in range(1, len(file.below)):

@@ -13,9 +13,10 @@ from dataclasses import dataclass, field
 from nailer.core.check.scripts import is_script
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
+from nailer.core.files.tree import RelativePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.plans.advice import Doubt, hurting_names, not_for_public
-from nailer.core.plans.plan import Action, Below, PlanStep, Summary, Verdict, summary
+from nailer.core.plans.plan import Action, PlanStep, Summary, Verdict, summary
 from nailer.core.plans.room import Fit, Need, need_of
 from nailer.core.plans.sieve import Sieves
 from nailer.services.files import SieveBook
@@ -81,7 +82,7 @@ class _Reading:
     left: list[Item] = field(default_factory=list)
     clashing: list[Item] = field(default_factory=list)
     clashes: list[int] = field(default_factory=list)
-    names: list[Below] = field(default_factory=list)
+    names: list[RelativePath] = field(default_factory=list)
     touched: set[SitePath] = field(default_factory=set)
     idle: list[SitePath] = field(default_factory=list)
     sieved: int = 0

@@ -14,7 +14,7 @@ from nailer.core.jobs.states import ItemState, JobState, JobWish, ended_as
 from nailer.core.plans.plan import Action
 from nailer.engine.live import InFlight, LiveJob
 from nailer.engine.owners import LEASE_S
-from nailer.engine.runner import JobRun, Runner, Tools
+from nailer.engine.runner import JobRun, Runner, RunnerParts
 from nailer.engine.tasks import Background
 from nailer.errors import Conflict, NailerError, NotFound
 from nailer.services.files import Browse
@@ -39,7 +39,7 @@ class _Receiving:
 class Uploads:
     """Takes what browsers send. A page that goes away ends its job after a minute, saying what did not make it."""
 
-    def __init__(self, tools: Tools, jobs: JobStore, runner: Runner, browse: Browse, arriving: Arriving) -> None:
+    def __init__(self, tools: RunnerParts, jobs: JobStore, runner: Runner, browse: Browse, arriving: Arriving) -> None:
         self._tools = tools
         self._jobs = jobs
         self._owner = f"{runner.owner}:browser"

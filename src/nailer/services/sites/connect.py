@@ -13,7 +13,7 @@ from nailer.core.connecting.passwords import PasswordKept
 from nailer.core.connecting.routes import Route
 from nailer.errors import AnswerNeeded, IdentityChanged, LoginRefused, TransferError
 from nailer.services.sites.questions import who_to_ask
-from nailer.sides.connection import Ask, Connection, Lane, Manner, SignIn, Stage, Wanted, nobody_answers
+from nailer.sides.connection import Ask, Connection, ConnectionOptions, Lane, SignIn, Stage, Wanted, nobody_answers
 from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint, Proxy, ProxyKind
 from nailer.sides.identities.certificate import facts_of
@@ -295,8 +295,8 @@ def _sign_in(site: Site, secrets: Secrets) -> SignIn:
     )
 
 
-def _manner(site: Site) -> Manner:
-    return Manner(
+def _manner(site: Site) -> ConnectionOptions:
+    return ConnectionOptions(
         passive=site.passive,
         old_allowed=site.old_allowed,
         charset=site.charset,

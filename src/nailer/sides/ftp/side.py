@@ -38,7 +38,7 @@ from nailer.errors import (
     TooManyConnections,
     TransferError,
 )
-from nailer.sides.connection import Lane, Ran, SignIn, Stage, Wanted
+from nailer.sides.connection import CommandResult, Lane, SignIn, Stage, Wanted
 from nailer.sides.dial import resolve
 from nailer.sides.ftp.finishing import Finishing, WantedPermissions
 from nailer.sides.ftp.line import FtpLine, line_break
@@ -185,7 +185,7 @@ class FtpConnection:
         """A side over the lines of this connection; a lane is only who waits for whom."""
         return recoded(FtpSide(self, lane), self._wanted.manner.charset)
 
-    async def run(self, script: bytes, *, within_s: float) -> Ran:
+    async def run(self, script: bytes, *, within_s: float) -> CommandResult:
         """FTP runs no commands: raises NotSupported."""
         raise NotSupported("FTP runs no commands.")
 

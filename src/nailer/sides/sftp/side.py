@@ -33,7 +33,7 @@ from nailer.errors import (
     TooManyConnections,
     TransferError,
 )
-from nailer.sides.connection import Lane, Ran, Stage, Wanted
+from nailer.sides.connection import CommandResult, Lane, Stage, Wanted
 from nailer.sides.connection_log import ConnectionLog
 from nailer.sides.dial import Endpoint, dial, resolve, taken_over
 from nailer.sides.identities.identity import Identity, host_key
@@ -192,7 +192,7 @@ class SftpConnection:
             advice=("Ask your hosting provider whether your account includes SFTP, or try FTP over TLS.",),
         )
 
-    async def run(self, script: bytes, *, within_s: float) -> Ran:
+    async def run(self, script: bytes, *, within_s: float) -> CommandResult:
         # Through its standard input: any bytes may be in it, and the account's own shell may be one that reads otherwise.
         """Run a shell script through its standard input. Raises NotSupported, ConnectionDropped."""
         for line in script.splitlines():
@@ -213,7 +213,7 @@ class SftpConnection:
             raise _translated(error, "a command") from error
         out, err = (part if isinstance(part, bytes) else b"" for part in (done.stdout, done.stderr))
         self._wanted.log.heard(f"ended with {done.exit_status}")
-        return Ran(done.exit_status if done.exit_status is not None else -1, out, err)
+        return CommandResult(done.exit_status if done.exit_status is not None else -1, out, err)
 
     async def measure_offset(self, folder: SitePath) -> int | None:
         """Times come in UTC: there is nothing to measure."""

@@ -85,7 +85,7 @@ class FindingStore:
 
         await self._db.write(_change)
 
-    async def heed(self, site_id: int, finding_id: int) -> None:
+    async def unignore(self, site_id: int, finding_id: int) -> None:
         """Count a finding again."""
 
         def _change(work: Work) -> None:

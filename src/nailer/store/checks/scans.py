@@ -14,7 +14,7 @@ from typing import Any
 from nailer.core.files.completeness import Incomplete, Lack
 from nailer.core.files.entry import Entry, Kind, Stamp
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below, Tree
+from nailer.core.files.tree import RelativePath, Tree
 from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.site.links import FileLinks, Link, Use
 from nailer.core.site.read_files import ReadFile
@@ -280,7 +280,7 @@ def _packed_trees(trees: Mapping[SitePath, Tree]) -> bytes:
     return _packed(_tree_rows(trees))
 
 
-def _texts(below: Below) -> list[str | None]:
+def _texts(below: RelativePath) -> list[str | None]:
     return [_text(name) for name in below]
 
 
@@ -301,7 +301,7 @@ def _trees(rows: list[Any]) -> dict[SitePath, Tree]:
     }
 
 
-def _below(names: list[str]) -> Below:
+def _below(names: list[str]) -> RelativePath:
     return tuple(one.encode("latin-1") for one in names)
 
 

@@ -10,7 +10,7 @@ from enum import StrEnum
 
 from nailer.core.check.live import Fetched
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.packages.replacing import Take
 from nailer.core.words import aware
 from nailer.core.work.states import REPLACEMENTS, UNDER_WAY, ReplacementState, check
@@ -48,8 +48,8 @@ class Replacement:
     old_copy_id: int | None
     new_copy_id: int | None
     base_copy_id: int | None
-    choices: Mapping[Below, Take]
-    joined: Mapping[Below, tuple[bytes, int]]
+    choices: Mapping[RelativePath, Take]
+    joined: Mapping[RelativePath, tuple[bytes, int]]
     notes: tuple[str, ...]
     in_place: bool
     fresh: SitePath | None
@@ -128,7 +128,10 @@ class ReplacementStore:
         return _change
 
     async def choose(
-        self, replacement_id: int, choices: Mapping[Below, Take], joined: Mapping[Below, tuple[bytes, int]]
+        self,
+        replacement_id: int,
+        choices: Mapping[RelativePath, Take],
+        joined: Mapping[RelativePath, tuple[bytes, int]],
     ) -> None:
         """Write down what a person decided, and the texts that were joined."""
         values = {
@@ -236,11 +239,11 @@ def _claim(work: Work, one: Replacement, state: ReplacementState) -> None:
         raise UnderWay("Someone else is already working on this.")
 
 
-def _text(below: Below) -> list[str]:
+def _text(below: RelativePath) -> list[str]:
     return [name.decode("latin-1") for name in below]
 
 
-def _below(text: Sequence[str]) -> Below:
+def _below(text: Sequence[str]) -> RelativePath:
     return tuple(name.encode("latin-1") for name in text)
 
 

@@ -77,9 +77,9 @@ async def ignore(
 
 
 @router.post("/sites/{site_id}/checks/heed/{finding_id}")
-async def heed(request: Request, site: TheSite, finding_id: Id, checks: ChecksDoor) -> Response:
+async def unignore(request: Request, site: TheSite, finding_id: Id, checks: ChecksDoor) -> Response:
     """Count a finding again."""
-    await checks.known.heed(site, finding_id)
+    await checks.known.unignore(site, finding_id)
     return await overview(request, site)
 
 

@@ -11,7 +11,7 @@ from nailer.core.compare.contents import compared
 from nailer.core.compare.merge import Merged
 from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.packages.replacing import Fate, Take
 from nailer.errors import InvalidInput, NotFound
 from nailer.services.packages import Found, ReplacementState, VersionSource
@@ -220,11 +220,11 @@ def _at(site: Site, number: int) -> Response:
     return JSONResponse({"address": urls.site(site.id, "packages", "replacements", str(number))})
 
 
-def _below(token: str) -> Below:
+def _below(token: str) -> RelativePath:
     return SitePath.of_token(token).names
 
 
-def _merge_sheet(request: Request, below: Below, merged: Merged, theirs: str) -> Response:
+def _merge_sheet(request: Request, below: RelativePath, merged: Merged, theirs: str) -> Response:
     return render(
         request,
         "shell/_merge.html",

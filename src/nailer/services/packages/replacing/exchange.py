@@ -78,7 +78,7 @@ async def _in(side: Side, comes: SitePath, place: SitePath, goes: SitePath) -> N
     try:
         await side.rename(comes, place, looked=True)
     except NailerError as refused:
-        if refused.heals:
+        if refused.retryable:
             raise
         if await is_there(side, place) and not await is_there(side, comes):
             return  # it was refused in words only

@@ -30,7 +30,7 @@ class Patience:
                 async with self._browse.side(site, SideName.THERE) as side:
                     return await act(side)
             except NailerError as error:
-                if not error.heals:
+                if not error.retryable:
                     raise
                 _log.warning("a replacement waits for the server", site=site.id, why=error.what)
             await asyncio.sleep(_AGAIN_S[min(tries, len(_AGAIN_S) - 1)])

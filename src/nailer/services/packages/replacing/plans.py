@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from nailer.bounded import bounded
 from nailer.core.compare.merge import Merged, merged, side_by_side
 from nailer.core.files.text import decoded, encoded
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.packages.manifest import Copied, Manifest
 from nailer.core.packages.replacing import Fate, PackageRow, Take, joined, outcome, undecided, versions_compared
 from nailer.core.work.states import ReplacementState
@@ -123,12 +123,12 @@ class ReplacementPlans:
         found = decoded(await self._taker.content(one.digest))
         return found[0] if found is not None else None
 
-    async def texts(self, one: Replacement, below: Below) -> tuple[PackageRow, str, Merged, str]:
+    async def texts(self, one: Replacement, below: RelativePath) -> tuple[PackageRow, str, Merged, str]:
         """A row with its two texts, and both joined. Raises NotFound, InvalidInput."""
         row = await self.row(one, below)
         return (row, *await self._texts(row))
 
-    async def row(self, one: Replacement, below: Below) -> PackageRow:
+    async def row(self, one: Replacement, below: RelativePath) -> PackageRow:
         """One name. Raises NotFound."""
         for row in await self.rows(one):
             if row.below == below:
@@ -142,7 +142,7 @@ class ReplacementPlans:
             found.update(chunk)
         return found.digest()
 
-    async def before_and_after(self, one: Replacement, below: Below) -> tuple[bytes, bytes]:
+    async def before_and_after(self, one: Replacement, below: RelativePath) -> tuple[bytes, bytes]:
         """What is there of a file, and what will be where it is joined, else the new version's; nothing for none. Raises
         NotFound, InvalidInput."""
         row = await self.row(one, below)
@@ -157,7 +157,7 @@ class ReplacementPlans:
         old_data, new_data = [await self._taker.content(digest) if digest else b"" for digest in digests]
         return old_data, new_data
 
-    async def choose(self, one: Replacement, wanted: Mapping[Below, Take]) -> Replacement:
+    async def choose(self, one: Replacement, wanted: Mapping[RelativePath, Take]) -> Replacement:
         """Take choices into the plan. Raises Conflict where it is no plan any more; what a name does not offer is
         refused."""
         _need_planned(one)
@@ -171,7 +171,7 @@ class ReplacementPlans:
         await self._store.choose(one.id, one.choices, one.joined)
         return one
 
-    async def join(self, one: Replacement, below: Below, text: str) -> Replacement:
+    async def join(self, one: Replacement, below: RelativePath, text: str) -> Replacement:
         """Take a text that a person joined into the plan."""
         _need_planned(one)
         row = await self.row(one, below)
@@ -221,7 +221,7 @@ class ReplacementPlans:
         old, new = await self.manifest(one.old_copy_id), await self.manifest(one.new_copy_id)
         return outcome(rows, choices, await self._written(one), old, new)
 
-    async def _written(self, one: Replacement) -> Mapping[Below, tuple[bytes, int]]:
+    async def _written(self, one: Replacement) -> Mapping[RelativePath, tuple[bytes, int]]:
         """The texts that are joined; those that join by themselves and are not kept yet count with the size of the new."""
         known = dict(one.joined)
         for row in await self.rows(one):
@@ -230,7 +230,7 @@ class ReplacementPlans:
         return known
 
 
-def _staying(row: PackageRow, choices: dict[Below, Take]) -> PackageRow:
+def _staying(row: PackageRow, choices: dict[RelativePath, Take]) -> PackageRow:
     """A name that is left stays where it is when names are replaced one by one."""
     if row.taken(choices) is Take.LEAVE and row.old is not None and Take.CARRY in row.may:
         choices[row.below] = Take.CARRY

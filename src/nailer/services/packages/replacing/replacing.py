@@ -10,7 +10,7 @@ from nailer.acting import need
 from nailer.core.files.entry import SideName
 from nailer.core.files.names import package_beside
 from nailer.core.files.sitepath import SitePath, shown_name
-from nailer.core.files.tree import Below
+from nailer.core.files.tree import RelativePath
 from nailer.core.jobs.kinds import JobKind
 from nailer.core.packages.identity import step_words, without_version
 from nailer.core.packages.manifest import Manifest, tree_of, unagreed
@@ -119,7 +119,7 @@ class Replacing:
             raise NotFound("This replacement does not exist.")
         return one
 
-    async def choose(self, site: Site, number: int, wanted: Mapping[Below, Take]) -> ReplacementPlan:
+    async def choose(self, site: Site, number: int, wanted: Mapping[RelativePath, Take]) -> ReplacementPlan:
         """Take choices into the plan. Raises InvalidInput, Conflict."""
         need(Right.CHANGE, site.id)
         return await self.plans.of(await self.plans.choose(await self.get(site, number), wanted))
@@ -131,7 +131,7 @@ class Replacing:
             site, number, {row.below: take for row in rows if row.fate in fates and take in row.may}
         )
 
-    async def join(self, site: Site, number: int, below: Below, text: str) -> None:
+    async def join(self, site: Site, number: int, below: RelativePath, text: str) -> None:
         """Take a text that a person joined into the plan."""
         need(Right.CHANGE, site.id)
         await self.plans.join(await self.get(site, number), below, text)

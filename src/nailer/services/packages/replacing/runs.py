@@ -148,7 +148,7 @@ class ReplacementRuns:
                 async with self._browse.side(site, _THERE) as side:
                     return await takes_hidden_names(side, folder, token)
             except NailerError as error:
-                if not error.heals or not left:
+                if not error.retryable or not left:
                     raise
         return True
 

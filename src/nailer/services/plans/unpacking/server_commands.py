@@ -18,7 +18,7 @@ from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.words import size_text
 from nailer.errors import InvalidInput, NoSpaceLeft, NotSupported, ServerFailed
 from nailer.services.files import Browse
-from nailer.sides.connection import Ran
+from nailer.sides.connection import CommandResult
 from nailer.sides.pool import Pool
 from nailer.store.sites import Site
 
@@ -166,7 +166,7 @@ class ServerCommands:
         values = {b"folder": _quoted(site, folder), b"staging": place.names[depth]}
         await self._pool.run(site.id, _CLEAR % values, within_s=_WITHIN_S)
 
-    async def _run(self, site: Site, script: bytes) -> Ran:
+    async def _run(self, site: Site, script: bytes) -> CommandResult:
         ran = await self._greeted(site, script)
         if ran.status == 92:
             raise NotSupported(_TROUBLE[92])
@@ -176,7 +176,7 @@ class ServerCommands:
             )
         return ran
 
-    async def _greeted(self, site: Site, script: bytes) -> Ran:
+    async def _greeted(self, site: Site, script: bytes) -> CommandResult:
         """Run a script where there is a shell to run it, whatever its status. A shell knows no folder that it must not
         leave: whoever has only one of the site runs nothing."""
         grant = grant_on(site.id)
@@ -186,7 +186,7 @@ class ServerCommands:
         _, _, rest = ran.out.partition(b"nailer-shell\n")
         if not rest and b"nailer-shell" not in ran.out:
             raise NotSupported("This account has no shell: its server runs no commands for it.", server_words=ran.words)
-        return Ran(ran.status, rest, ran.err)
+        return CommandResult(ran.status, rest, ran.err)
 
 
 def check_names(lines: list[bytes]) -> None:
