@@ -76,15 +76,6 @@ REPLACEMENTS: Mapping[ReplacementState, frozenset[ReplacementState]] = {
 UNDER_WAY = (_R.BUILDING, _R.SWAPPING, _R.LOOKING, _R.RESTORING)
 
 
-def before(table: Mapping[_S, frozenset[_S]], state: _S) -> list[str]:
-    """The states that may become this one, and the state itself: a step that was cut is taken again.
-
-    >>> before(COPIES, CopyState.VERIFIED)
-    ['copying', 'verified']
-    """
-    return sorted({was.value for was, to in table.items() if state in to} | {state.value})
-
-
 def check(table: Mapping[_S, frozenset[_S]], was: _S, state: _S) -> None:
     """Raises Conflict where a state cannot become another."""
     if was is not state and state not in table.get(was, frozenset()):

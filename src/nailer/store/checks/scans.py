@@ -19,7 +19,7 @@ from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.site.links import FileLinks, Link, Use
 from nailer.core.site.read_files import ReadFile
 from nailer.core.words import aware
-from nailer.core.work.states import ScanState
+from nailer.core.work.states import SCANS, ScanState, check
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 from nailer.store.works import Change
@@ -101,6 +101,7 @@ class ScanStore:
         }
 
         def _change(work: Work) -> None:
+            _step(work, scan.id, state)
             work.run("scans.end", **values)
             if len(done) >= _KEPT:
                 work.run("scans.forget_old", site_id=scan.site_id, keep=done[_KEPT - 1])
@@ -113,6 +114,7 @@ class ScanStore:
         nothing = {"trees": None, "same_as": None, "summary": None}
 
         def _change(work: Work) -> None:
+            _step(work, scan_id, state)
             work.run("scans.end", id=scan_id, state=state.value, now=utc_now(), problem=problem, **nothing)
 
         return _change
@@ -189,6 +191,13 @@ def path_key(path: SitePath) -> bytes:
 def _next(at: str, zone: str) -> datetime:
     schedule = Schedule(Every.DAILY, at, zone)
     return next_run(schedule, aware(utc_now()) + timedelta(seconds=1)).replace(tzinfo=None)
+
+
+def _step(work: Work, scan_id: int, state: ScanState) -> None:
+    was = work.value("scans.lock", id=scan_id)
+    if was is None:
+        raise NotFound("This scan no longer exists.")
+    check(SCANS, ScanState(was), state)
 
 
 def _scan(row: Row) -> StoredScan:

@@ -13,7 +13,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.declared import Declared
 from nailer.core.packages.manifest import Manifest
 from nailer.core.words import aware, count_text
-from nailer.core.work.states import CopyState
+from nailer.core.work.states import COPIES, CopyState, check
 from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 from nailer.unbroken import in_thread
@@ -115,8 +115,7 @@ class CopyStore:
         wanted = len({one.digest for one in manifest.names if one.digest is not None})
 
         def _change(work: Work) -> None:
-            if work.value("copies.lock", id=copy_id) != CopyState.COPYING.value:
-                raise Conflict("This copy was ended in the meantime.")
+            _step(work, copy_id, CopyState.VERIFIED)
             missing = wanted - int(work.value("copies.count_kept", id=copy_id))
             if missing > 0:
                 raise Conflict(f"{count_text(missing, 'content')} of this copy are no longer kept.")
@@ -135,6 +134,7 @@ class CopyStore:
         nothing = {"files": 0, "bytes": 0, "fetched": 0, "manifest": None, "name": "", "version": ""}
 
         def _change(work: Work) -> None:
+            _step(work, copy_id, CopyState.FAILED)
             work.run("copies.end", **values, **nothing)
             work.run("copies.release", id=copy_id)
 
@@ -184,6 +184,13 @@ class CopyStore:
     async def drop(self, site_id: int, copy_id: int) -> None:
         """Forget a copy; what it alone held may be let go."""
         await self._db.write(lambda work: work.run("copies.drop", site_id=site_id, id=copy_id))
+
+
+def _step(work: Work, copy_id: int, state: CopyState) -> None:
+    was = work.value("copies.lock", id=copy_id)
+    if was is None:
+        raise NotFound("This copy does not exist.")
+    check(COPIES, CopyState(was), state)
 
 
 def _packed(manifest: Manifest) -> bytes:

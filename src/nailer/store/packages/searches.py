@@ -12,7 +12,7 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.tested import PageTest
 from nailer.core.words import aware
 from nailer.core.work.kinds import WorkKind
-from nailer.core.work.states import SearchState
+from nailer.core.work.states import SEARCHES, SearchState, check
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
 from nailer.store.works import Change, begin_for_anyone
@@ -121,6 +121,7 @@ class PackageStore:
         values = {"id": search_id, "state": state.value, "words": words[:500], "now": utc_now()}
 
         def _change(work: Work) -> None:
+            _step(work, search_id, state)
             work.run("packages.end", **values)
             if work.value("packages.count_left", site_id=site_id):
                 bringing_back(work, site_id)
@@ -132,6 +133,7 @@ class PackageStore:
         """What writes down that a search that was cut goes on, and returns its number."""
 
         def _change(work: Work) -> int:
+            _step(work, search_id, SearchState.SEARCHING)
             work.run("packages.go_on", id=search_id)
             return search_id
 
@@ -148,6 +150,13 @@ class PackageStore:
         """The last search on a site."""
         row = await self._db.read(lambda work: work.one("packages.last", site_id=site_id))
         return _search(row) if row is not None else None
+
+
+def _step(work: Work, search_id: int, state: SearchState) -> None:
+    was = work.value("packages.lock", id=search_id)
+    if was is None:
+        raise NotFound("This search no longer exists.")
+    check(SEARCHES, SearchState(was), state)
 
 
 def bringing_back(work: Work, site_id: int) -> None:

@@ -41,6 +41,9 @@ UPDATE package_searches SET state = 'searching', words = '', ended_at = NULL WHE
 SELECT id, site_id, account_id, wish, packages, answers, state, words, begun_at, ended_at
   FROM package_searches WHERE site_id = %(site_id)s ORDER BY id DESC LIMIT 1;
 
+-- name: lock(id)$
+SELECT state FROM package_searches WHERE id = %(id)s FOR UPDATE;
+
 -- name: get(id)^
 SELECT id, site_id, account_id, wish, packages, answers, state, words, begun_at, ended_at
   FROM package_searches WHERE id = %(id)s;

@@ -10,6 +10,9 @@ UPDATE site_scans r
        r.summary = %(summary)s
  WHERE r.id = %(id)s;
 
+-- name: lock(id)$
+SELECT state FROM site_scans WHERE id = %(id)s FOR UPDATE;
+
 -- name: get(id)^
 SELECT id, site_id, account_id, is_account, asks_others, state, begun_at, ended_at, problem, summary
   FROM site_scans WHERE id = %(id)s;
