@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 
 import pytest
 
@@ -107,6 +108,21 @@ async def test_the_first_that_fails_ends_the_others() -> None:
     with pytest.raises(ValueError, match="two"):
         _ = [one async for one in at_once((_step(number) for number in range(4)), 4)]
     assert sorted(ended) == [0, 1, 2, 3]
+
+
+async def test_of_several_that_fail_at_once_none_is_left_unheard() -> None:
+    """The loop complains of a task whose failure nobody asked for."""
+    unheard: list[object] = []
+    asyncio.get_running_loop().set_exception_handler(lambda _, context: unheard.append(context))
+
+    async def _fails(number: int) -> None:
+        await asyncio.sleep(0)
+        raise ValueError(str(number))
+
+    with pytest.raises(ValueError, match=r"\d"):
+        _ = [one async for one in at_once((_fails(number) for number in range(5)), 5)]
+    gc.collect()
+    assert unheard == []
 
 
 async def test_what_is_told_comes_in_order_and_then_what_is_raised() -> None:

@@ -117,10 +117,12 @@ async def at_once(work: Iterable[Coroutine[Any, Any, _T]], most: int) -> AsyncGe
                     break
             if not running:
                 return
-            ended, running = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
+            ended, _ = await asyncio.wait(running, return_when=asyncio.FIRST_COMPLETED)
             for task in ended:
+                running.discard(task)
                 yield task.result()
     finally:
+        # Those that failed together with the first are among them: what they raise is heard, too.
         for task in running:
             task.cancel()
         await asyncio.gather(*running, return_exceptions=True)
