@@ -25,7 +25,7 @@ export default () => ({
     button.disabled = true;
     try {
       await json(`/sites/${this.$root.dataset.site}/changes/${button.dataset.change}/take-back`, { body: {} });
-      notice("It is being taken back. Look again when that is done.");
+      notice("The change is being taken back. Check again when that is done.");
     } catch (error) {
       complain(error);
     }
