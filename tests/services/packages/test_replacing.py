@@ -11,6 +11,7 @@ from shutil import rmtree
 import pytest
 
 from nailer.acting import Acting, acting_as
+from nailer.core.check.live import Fetched
 from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.replacing import Fate, Take
@@ -18,10 +19,12 @@ from nailer.core.packages.tested import PageTest
 from nailer.core.people.rights import Grant, Person, Right
 from nailer.errors import Conflict, InvalidInput, NotAllowed, NotFound, PermissionRefused, RenameRefused, UnderWay
 from nailer.services.packages import Replacement, ReplacementState
+from nailer.services.packages.replacing.pages import ReplacementPages
 from nailer.sides.sftp.changing import Changing
 from nailer.sides.sftp.side import SftpSide
 from nailer.sides.side import Side
 from nailer.standins.pages import Pages
+from nailer.store.sites import Site
 from tests.builders import path, tree, write
 from tests.services.packages.test_copies import look, taken
 from tests.services.packages.versions import (
@@ -709,3 +712,42 @@ async def test_an_original_that_is_refused_leaves_nothing_unpacked(world: World,
     with pytest.raises(InvalidInput, match="Upload exactly the version"):
         await packages.replacing.original(world.account_id, world.site, plan.one.id, source)
     assert list(world.nailer.plans.archives.spool.iterdir()) == []
+
+
+async def test_choices_of_two_pages_at_once_both_hold(world: World, pages: Pages) -> None:
+    """Each page sends what it decided; neither takes back what the other one did."""
+    old = OLD | {f"lib/old{number}.js": "old()\n" for number in range(12)}
+    lay_out(world, old)
+    plan = await planned(world)
+    replacing = world.nailer.packages.replacing
+    unsure = [row.below for row in plan.rows if row.advised is None]
+    assert len(unsure) == 13
+    await asyncio.gather(
+        *(replacing.choose(world.site, plan.one.id, {below: Take.DROP}) for below in unsure),
+        replacing.in_place(world.site, plan.one.id, wanted=True),
+    )
+    one = await replacing.get(world.site, plan.one.id)
+    assert one.in_place
+    assert one.choices == dict.fromkeys(unsure, Take.DROP)
+
+
+async def test_a_plan_that_was_decided_otherwise_since_is_not_carried_out(
+    world: World, pages: Pages, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Another page chooses between the look and the start: what is begun is what was shown, or nothing."""
+    top = lay_out(world)
+    plan = await choose(world, await planned(world), old=Take.DROP)
+    replacing = world.nailer.packages.replacing
+    answers = ReplacementPages.answers
+
+    async def _and_somebody_chooses(self: ReplacementPages, site: Site) -> list[Fetched]:
+        await replacing.choose(world.site, plan.one.id, {below("lib/old.js"): Take.CARRY})
+        return await answers(self, site)
+
+    monkeypatch.setattr(ReplacementPages, "answers", _and_somebody_chooses)
+    with pytest.raises(Conflict, match="decided in this plan in the meantime"):
+        await replacing.carry_out(world.account_id, world.site, plan.one.id)
+    one = await replacing.get(world.site, plan.one.id)
+    assert (one.state, one.job_id) == (ReplacementState.PLANNED, None)
+    assert tree(top) == {name: text.encode() for name, text in OLD.items()}
+    assert await world.nailer.stores.jobs.ended() == []

@@ -14,7 +14,7 @@ from nailer.core.files.tree import RelativePath
 from nailer.core.packages.replacing import Take
 from nailer.core.words import aware
 from nailer.core.work.states import REPLACEMENTS, UNDER_WAY, ReplacementState, check
-from nailer.errors import NotFound, UnderWay
+from nailer.errors import Conflict, NotFound, UnderWay
 from nailer.store.checks.watches import answer_of, answer_row
 from nailer.store.database import Database, Row, Work, utc_now
 from nailer.store.works import Change
@@ -66,6 +66,15 @@ class Replacement:
     def can_go_back(self) -> bool:
         """True where the old one is kept still, so that one step brings it back."""
         return self.state is ReplacementState.IN_PLACE and self.let_go_at is None
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """What was decided of a plan: choices, texts that were joined, and whether files are replaced one by one."""
+
+    choices: Mapping[RelativePath, Take]
+    joined: Mapping[RelativePath, tuple[bytes, int]]
+    in_place: bool
 
 
 class ReplacementStore:
@@ -132,18 +141,31 @@ class ReplacementStore:
         replacement_id: int,
         choices: Mapping[RelativePath, Take],
         joined: Mapping[RelativePath, tuple[bytes, int]],
-    ) -> None:
-        """Write down what a person decided, and the texts that were joined."""
-        values = {
-            "id": replacement_id,
-            "choices": json.dumps([[_text(below), take.value] for below, take in choices.items()]),
-            "joined": json.dumps([[_text(below), digest.hex(), size] for below, (digest, size) in joined.items()]),
-        }
-        await self._db.write(lambda work: work.run("replacements.choose", **values))
+    ) -> Decided:
+        """Add to what a person decided, and to the texts that were joined; return all of it. What another page decided at
+        the same moment stays. Raises Conflict where it is no plan any more."""
+
+        def _change(work: Work) -> Decided:
+            known = _decided(work, replacement_id)
+            all_choices, all_joined = {**known.choices, **choices}, {**known.joined, **joined}
+            work.run(
+                "replacements.choose",
+                id=replacement_id,
+                choices=json.dumps([[_text(below), take.value] for below, take in all_choices.items()]),
+                joined=json.dumps([[_text(below), one.hex(), size] for below, (one, size) in all_joined.items()]),
+            )
+            return Decided(all_choices, all_joined, known.in_place)
+
+        return await self._db.write(_change)
 
     async def in_place(self, replacement_id: int, wanted: bool) -> None:
-        """Write down whether files are replaced one by one."""
-        await self._db.write(lambda work: work.run("replacements.set_in_place", id=replacement_id, in_place=wanted))
+        """Write down whether files are replaced one by one. Raises Conflict where it is no plan any more."""
+
+        def _change(work: Work) -> None:
+            _decided(work, replacement_id)
+            work.run("replacements.set_in_place", id=replacement_id, in_place=wanted)
+
+        await self._db.write(_change)
 
     @staticmethod
     def building(
@@ -154,7 +176,8 @@ class ReplacementStore:
         adding_job: Callable[[Work], int] | None,
     ) -> Callable[[Work], int]:
         """What begins to carry a plan out, and returns its number: the hidden names before they are used, what the pages
-        answered before, and the job that builds, which `adding_job` stores. Raises UnderWay where another has begun."""
+        answered before, and the job that builds, which `adding_job` stores. Raises UnderWay where another has begun,
+        Conflict where something else was decided since `one` was read: what is carried out is what was shown."""
         values = {
             "id": one.id,
             "fresh": fresh.raw if fresh is not None else None,
@@ -164,6 +187,8 @@ class ReplacementStore:
 
         def _change(work: Work) -> int:
             _claim(work, one, ReplacementState.BUILDING)
+            if _decided(work, one.id, ReplacementState.BUILDING) != Decided(one.choices, one.joined, one.in_place):
+                raise Conflict("Something else was decided in this plan in the meantime. Read it again.")
             work.run("replacements.build", job_id=adding_job(work) if adding_job is not None else None, **values)
             return one.id
 
@@ -233,6 +258,24 @@ def _step(work: Work, replacement_id: int, state: ReplacementState) -> None:
     check(REPLACEMENTS, ReplacementState(was), state)
 
 
+def _decided(work: Work, replacement_id: int, state: ReplacementState = ReplacementState.PLANNED) -> Decided:
+    """What is decided, in the transaction that goes by it. Raises Conflict where the state is another one."""
+    row = work.one("replacements.decided", id=replacement_id)
+    if row is None:
+        raise NotFound("This replacement no longer exists.")
+    if ReplacementState(row["state"]) is not state:
+        raise Conflict("This is not a plan that can be changed.")
+    return Decided(_choices(row["choices"]), _joined(row["joined"]), bool(row["in_place"]))
+
+
+def _choices(text: str) -> dict[RelativePath, Take]:
+    return {_below(below): Take(take) for below, take in json.loads(text)}
+
+
+def _joined(text: str) -> dict[RelativePath, tuple[bytes, int]]:
+    return {_below(below): (bytes.fromhex(hash_), size) for below, hash_, size in json.loads(text)}
+
+
 def _claim(work: Work, one: Replacement, state: ReplacementState) -> None:
     _step(work, one.id, state)
     if not work.run("replacements.claim", id=one.id, was=one.state.value, state=state.value):
@@ -252,8 +295,8 @@ def _replacement(row: Row) -> Replacement:
         "path": SitePath.parse(row["path"]),
         "kind": ReplacementKind(row["kind"]),
         "state": ReplacementState(row["state"]),
-        "choices": {_below(below): Take(take) for below, take in json.loads(row["choices"])},
-        "joined": {_below(below): (bytes.fromhex(hash_), size) for below, hash_, size in json.loads(row["joined"])},
+        "choices": _choices(row["choices"]),
+        "joined": _joined(row["joined"]),
         "notes": tuple(json.loads(row["notes"])),
         "in_place": bool(row["in_place"]),
         "fresh": SitePath.parse(row["fresh"]) if row["fresh"] is not None else None,

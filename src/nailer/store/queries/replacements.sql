@@ -61,6 +61,9 @@ UPDATE replacements SET state = %(state)s, words = '', ended_at = NULL WHERE id 
 -- name: let_go(id, now)!
 UPDATE replacements SET let_go_at = %(now)s WHERE id = %(id)s;
 
+-- name: decided(id)^
+SELECT state, choices, joined, in_place FROM replacements WHERE id = %(id)s FOR UPDATE;
+
 -- name: lock(id)$
 SELECT state FROM replacements WHERE id = %(id)s FOR UPDATE;
 

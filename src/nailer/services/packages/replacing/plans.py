@@ -167,9 +167,8 @@ class ReplacementPlans:
                 raise InvalidInput("This cannot be done with this name.")
             if take is Take.JOINED and rows[below].fate is Fate.CLASH and below not in one.joined:
                 raise InvalidInput("Resolve its conflicts first.")
-        one = replace(one, choices={**one.choices, **wanted})
-        await self._store.choose(one.id, one.choices, one.joined)
-        return one
+        decided = await self._store.choose(one.id, wanted, one.joined)
+        return replace(one, choices=decided.choices, joined=decided.joined)
 
     async def join(self, one: Replacement, below: RelativePath, text: str) -> Replacement:
         """Take a text that a person joined into the plan."""
@@ -190,8 +189,10 @@ class ReplacementPlans:
                     raise InvalidInput("Resolve all conflicts first.")
                 known[row.below] = await self._keep(one, row, found.text)
         if known != dict(one.joined):
-            one = replace(one, joined=known)
-            await self._store.choose(one.id, one.choices, known)
+            decided = await self._store.choose(one.id, {}, known)
+            if decided.choices != one.choices:
+                raise Conflict("Something else was decided in this plan in the meantime. Read it again.")
+            one = replace(one, joined=decided.joined)
         return one
 
     async def _keep(self, one: Replacement, row: PackageRow, text: str) -> tuple[bytes, int]:
