@@ -287,7 +287,7 @@ GUARDS = (
     ),
     Guard(
         "whoever lost its lease writes the end of work",
-        "store/works.py",
+        "store/running/works.py",
         '            if not work.run("works.end", id=one.id, owner=owner):\n',
         '            if work.run("works.end", id=one.id, owner=owner) is None:\n',
         "tests/engine/test_work.py",

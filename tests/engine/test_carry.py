@@ -31,8 +31,8 @@ from nailer.sides.sftp.side import SftpSide
 from nailer.standins.faults import CutAfter, CutWhileOpening, Full, RefusesEverybody, Slow
 from nailer.standins.ftp import FtpHost
 from nailer.store.changes import What
-from nailer.store.claims import JobClaims
 from nailer.store.database import Work, utc_now
+from nailer.store.running.claims import JobClaims
 from tests.builders import NOON_S, path, tree, write
 from tests.world import HERE, THERE, World, a_world
 

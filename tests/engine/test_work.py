@@ -9,11 +9,11 @@ from dataclasses import dataclass, field
 
 import pytest
 
-from nailer.core.work.kinds import Broken, BrokenBy, WorkKind
+from nailer.core.work.kinds import CutBy, CutShort, WorkKind
 from nailer.engine.work import RunningWork, Supplied, WorkRunner
 from nailer.errors import Conflict, LeaseLost, NailerError, UnderWay
 from nailer.store.database import Work
-from nailer.store.works import Change, StoredWork
+from nailer.store.running.works import Change, StoredWork
 from tests.world import World
 
 KIND = WorkKind.COPY  # one that a site has one of, and that does not resume
@@ -36,7 +36,7 @@ class Bench:
         await self.go_on.wait()
         return self.steps(work) if self.steps is not None else self._said("done")
 
-    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+    def _broken(self, row: StoredWork, broken: CutShort) -> Change:
         return self._said(f"{broken.by}: {broken.words}")
 
     def _said(self, words: str) -> Change:
@@ -205,7 +205,7 @@ async def test_what_was_stored_and_not_begun_is_begun(bench: Bench) -> None:
 async def test_a_person_who_is_gone_begins_nothing(bench: Bench) -> None:
     await bench.runner.begin(KIND, bench.world.site.id, None, lambda _: 7)
     await bench.runner.ended(KIND, 7)
-    assert bench.ends == [f"{BrokenBy.FAILURE}: The person who began this no longer has an account."]
+    assert bench.ends == [f"{CutBy.FAILURE}: The person who began this no longer has an account."]
 
 
 async def test_what_another_machine_holds_is_not_taken_from_it(bench: Bench) -> None:

@@ -68,7 +68,7 @@ class Told:
         return f"run {self.number}, {self.faults}:\n  " + "\n  ".join(self.lines)
 
 
-class Broken(AssertionError):
+class CutShort(AssertionError):
     """The law does not hold."""
 
 
@@ -106,11 +106,11 @@ async def _act(world: World, dice: random.Random, told: Told) -> None:
     except NailerError as error:
         told.note(f"{what}: {type(error).__name__} {error.what} {error.server_words or ''}")
     except TimeoutError:
-        raise Broken(f"{told}\n{what} did not end") from None
+        raise CutShort(f"{told}\n{what} did not end") from None
     lost = before - (_contents(world.here) | _contents(world.there))
     gone = [digest for digest in lost if not await _is_kept(world, digest)]
     if gone:
-        raise Broken(f"{told}\nlost after {what}: {[_NAMED.get(one, '?') for one in gone]}")
+        raise CutShort(f"{told}\nlost after {what}: {[_NAMED.get(one, '?') for one in gone]}")
     if job is not None:
         told.note(f"{what}: job {job.id} {job.state} {job.trouble or ''}")
         await _what_is_said_is_true(world, job, told)
@@ -154,9 +154,9 @@ def _check_plan(world: World, plan: object, told: Told) -> None:
         name = os.path.join(*map(os.fsdecode, row.below)) if row.below else ""
         here, there = os.path.lexists(world.here / name), os.path.lexists(world.there / name)
         if row.standing.joint is Joint.ONLY_HERE and there and _could_know(world, name):
-            raise Broken(f"{told}\n{name} is called only here, and is there")
+            raise CutShort(f"{told}\n{name} is called only here, and is there")
         if row.standing.joint is Joint.ONLY_THERE and here:
-            raise Broken(f"{told}\n{name} is called only there, and is here")
+            raise CutShort(f"{told}\n{name} is called only there, and is here")
 
 
 def _could_know(world: World, name: str) -> bool:
@@ -169,13 +169,13 @@ def _could_know(world: World, name: str) -> bool:
 async def _what_is_said_is_true(world: World, job: Job, told: Told) -> None:
     """What a job says of its items, against the disks."""
     if job.state not in (JobState.DONE, JobState.NEEDS_YOU, JobState.STOPPED):
-        raise Broken(f"{told}\njob {job.id} ended as {job.state}")
+        raise CutShort(f"{told}\njob {job.id} ended as {job.state}")
     if "error in Nailer" in (job.trouble or ""):
-        raise Broken(f"{told}\n{job.trouble}")
+        raise CutShort(f"{told}\n{job.trouble}")
     for item in await items_of(world, job):
         text = f"{item.error_text or ''} {item.server_words or ''} {item.reason}"
         if ".part" in text:
-            raise Broken(f"{told}\na temporary name is shown: {text}")
+            raise CutShort(f"{told}\na temporary name is shown: {text}")
         if item.state is not ItemState.DONE:
             continue
         root = world.here if job.to_side is SideName.HERE else world.there
@@ -185,9 +185,9 @@ async def _what_is_said_is_true(world: World, job: Job, told: Told) -> None:
             continue
         place = root / os.path.join(*map(os.fsdecode, below))
         if item.action is Action.TRANSFER and not (place.is_file() and place.stat().st_size == item.entry.size):
-            raise Broken(f"{told}\n{place} is said to have landed")
+            raise CutShort(f"{told}\n{place} is said to have landed")
         if item.action in (Action.REMOVE, Action.REMOVE_FOLDER) and _stands(place):
-            raise Broken(f"{told}\n{place} is said to be removed ({item.reason})")
+            raise CutShort(f"{told}\n{place} is said to be removed ({item.reason})")
 
 
 async def _nothing_stays_unowned(world: World, told: Told) -> None:
@@ -200,7 +200,7 @@ async def _nothing_stays_unowned(world: World, told: Told) -> None:
     owned |= {name.removeprefix(".") for name in owned}
     left = [name for top in (world.here, world.there) for name in hidden(top) if "nailer-try" not in name]
     if unowned := [name for name in left if name not in owned]:
-        raise Broken(f"{told}\nleft without an owner: {unowned}")
+        raise CutShort(f"{told}\nleft without an owner: {unowned}")
 
 
 def _scatter(root: Path, dice: random.Random) -> None:

@@ -13,10 +13,10 @@ from nailer.core.jobs.states import JobState, JobWish
 from nailer.core.plans.plan import Action, Answers, Verdict
 from nailer.errors import Conflict, NotFound
 from nailer.seal import Seal
-from nailer.store.claims import JobClaims
 from nailer.store.database import Database
 from nailer.store.jobs import JobStore, NewItem, NewJob
 from nailer.store.people.accounts import AccountStore
+from nailer.store.running.claims import JobClaims
 from nailer.store.sites import Secrets, SiteStore
 from tests.builders import a_file, a_site, path
 

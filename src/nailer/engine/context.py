@@ -28,7 +28,7 @@ from nailer.errors import (
 from nailer.sides.side import CHUNK_BYTES, Side, look
 from nailer.store.changes import ChangeStore, Level, What
 from nailer.store.jobs import Item, Job
-from nailer.store.parts import PartStore, begin_row
+from nailer.store.running.parts import PartStore, begin_row
 
 
 @dataclass

@@ -62,12 +62,12 @@ from nailer.sides.here import HereSide
 from nailer.sides.pool import Pool
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore
-from nailer.store.claims import JobClaims
 from nailer.store.database import utc_now, written_down
 from nailer.store.jobs import Item, Job, JobStore
 from nailer.store.marks import MarkStore
-from nailer.store.parts import PartStore
 from nailer.store.people.grants import GrantStore
+from nailer.store.running.claims import JobClaims
+from nailer.store.running.parts import PartStore
 
 T = TypeVar("T")
 

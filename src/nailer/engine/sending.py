@@ -22,7 +22,7 @@ from nailer.engine.live import LiveJob
 from nailer.errors import ConnectionDropped, FileMissing, NailerError, TransferError
 from nailer.sides.side import CHUNK_BYTES, Side, part_of
 from nailer.store.jobs import Item, Job
-from nailer.store.parts import PartStore, Proof
+from nailer.store.running.parts import PartStore, Proof
 
 _log = structlog.get_logger()
 

@@ -17,12 +17,12 @@ from typing import TypeVar
 import structlog
 
 from nailer.acting import Acting, acting_as
-from nailer.core.work.kinds import RULES, Broken, BrokenBy, WorkKind, WorkRules
+from nailer.core.work.kinds import RULES, CutBy, CutShort, WorkKind, WorkRules
 from nailer.engine.owners import LEASE_S, LOOK_EVERY_S, MARGIN_S, RENEW_EVERY_S, has_died, new_owner
 from nailer.errors import LeaseLost, NailerError, NotAllowed, OwnDiskFull, StoreUnavailable
 from nailer.store.database import Work, written_down
 from nailer.store.people.grants import GrantStore
-from nailer.store.works import Change, StoredWork, WorkStore
+from nailer.store.running.works import Change, StoredWork, WorkStore
 
 _log = structlog.get_logger()
 _P = TypeVar("_P")
@@ -64,7 +64,7 @@ class Supplied:
     down that it did not come to its end."""
 
     steps: Callable[[RunningWork], Awaitable[Change]]
-    broken: Callable[[StoredWork, Broken], Change]
+    broken: Callable[[StoredWork, CutShort], Change]
 
 
 def nothing_more(_: Work) -> None:
@@ -254,8 +254,8 @@ class WorkRunner:
             return None
         broken = self._supplied[one.row.kind].broken
         if one.stop_asked:
-            return broken(one.row, Broken(BrokenBy.PERSON, _STOPPED))
-        return None if one.rules.resumes else broken(one.row, Broken(BrokenBy.RESTART, _INTERRUPTED))
+            return broken(one.row, CutShort(CutBy.PERSON, _STOPPED))
+        return None if one.rules.resumes else broken(one.row, CutShort(CutBy.RESTART, _INTERRUPTED))
 
     async def _ended(self, one: RunningWork, end: Change | None) -> None:
         """Write the end of work down, or release it for another to go on with. An end that is refused where it is written (a
@@ -268,7 +268,7 @@ class WorkRunner:
                     raise
                 except NailerError as error:
                     broken = self._supplied[one.row.kind].broken
-                    await self._write(one, broken(one.row, Broken(BrokenBy.FAILURE, error.what, error)))
+                    await self._write(one, broken(one.row, CutShort(CutBy.FAILURE, error.what, error)))
             elif not one.is_lost:
                 with contextlib.suppress(StoreUnavailable):
                     await self._store.release(one.row.id, self.owner)
@@ -290,17 +290,17 @@ class WorkRunner:
     async def _end_of(self, one: RunningWork) -> Change:
         supplied, row = self._supplied[one.row.kind], one.row
         if one.is_resumed and not one.rules.resumes:
-            return supplied.broken(row, Broken(BrokenBy.RESTART, _INTERRUPTED))
+            return supplied.broken(row, CutShort(CutBy.RESTART, _INTERRUPTED))
         try:
             return await self._patiently(one, supplied)
         except LeaseLost:
             one.is_lost = True
             raise asyncio.CancelledError from None
         except NailerError as error:
-            return supplied.broken(row, Broken(BrokenBy.FAILURE, error.what, error))
+            return supplied.broken(row, CutShort(CutBy.FAILURE, error.what, error))
         except Exception:
             _log.exception("long work failed in a way nobody foresaw", kind=row.kind, subject=row.subject_id)
-            return supplied.broken(row, Broken(BrokenBy.FAILURE, _OUR_ERROR))
+            return supplied.broken(row, CutShort(CutBy.FAILURE, _OUR_ERROR))
 
     async def _who(self, one: RunningWork) -> Acting | None:
         """Whoever the work is done for. Raises NotAllowed where their account is gone."""

@@ -12,12 +12,10 @@ from nailer.store.checks.host_facts import HostFactStore
 from nailer.store.checks.scans import ScanStore
 from nailer.store.checks.watches import WatchStore
 from nailer.store.choices import ChoiceStore
-from nailer.store.claims import JobClaims
 from nailer.store.database import Database
 from nailer.store.drafts import DraftStore
 from nailer.store.identities import IdentityStore
 from nailer.store.jobs import JobStore
-from nailer.store.limits import LimitStore
 from nailer.store.marks import MarkStore
 from nailer.store.packages.copies import CopyStore
 from nailer.store.packages.copy_times import CopyTimeStore
@@ -26,18 +24,20 @@ from nailer.store.packages.scratch import ScratchStore
 from nailer.store.packages.searches import PackageStore
 from nailer.store.packages.seen import SeenPackageStore
 from nailer.store.pairs import PairStore
-from nailer.store.parts import PartStore
 from nailer.store.people.accounts import AccountStore
 from nailer.store.people.grants import GrantStore
 from nailer.store.people.invitations import InvitationStore
 from nailer.store.people.log import LogStore
 from nailer.store.people.proofs import ProofStore
 from nailer.store.people.tokens import TokenStore
+from nailer.store.running.claims import JobClaims
+from nailer.store.running.limits import LimitStore
+from nailer.store.running.parts import PartStore
+from nailer.store.running.works import WorkStore
 from nailer.store.sieves import SieveStore
 from nailer.store.sites import SiteStore
 from nailer.store.timers import TimerStore
 from nailer.store.tray import TrayStore
-from nailer.store.works import WorkStore
 
 
 @dataclass(frozen=True, slots=True)

@@ -44,7 +44,7 @@ RULES: dict[WorkKind, WorkRules] = {
 }
 
 
-class BrokenBy(StrEnum):
+class CutBy(StrEnum):
     """Why work ended before its end: a person stopped it, its process ended, or something failed."""
 
     PERSON = "person"
@@ -53,9 +53,9 @@ class BrokenBy(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Broken:
+class CutShort:
     """Work that ended before its end. `words` say why to a person, `error` what failed where that is known."""
 
-    by: BrokenBy
+    by: CutBy
     words: str
     error: NailerError | None = None

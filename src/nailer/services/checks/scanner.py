@@ -25,7 +25,7 @@ from nailer.core.site.graph import BrokenReference, Graph
 from nailer.core.site.names import Names
 from nailer.core.site.read_files import LONGEST_PATH, ReadFile, to_read
 from nailer.core.words import count_text
-from nailer.core.work.kinds import Broken, BrokenBy, WorkKind
+from nailer.core.work.kinds import CutBy, CutShort, WorkKind
 from nailer.core.work.states import ScanState
 from nailer.engine.work import RunningWork, Supplied, WorkRunner
 from nailer.errors import NotFound, TransferError, UnderWay
@@ -38,9 +38,9 @@ from nailer.services.files import Browse, Progress, read_tree
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side
 from nailer.store.checks.scans import StoredScan
+from nailer.store.running.works import Change, StoredWork
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
-from nailer.store.works import Change, StoredWork
 
 _log = structlog.get_logger()
 
@@ -132,8 +132,8 @@ class SiteScanner:
         work.progress = standing
         return await self._attempts(await self._scans.get(work.row.subject_id), standing)
 
-    def _broken(self, row: StoredWork, broken: Broken) -> Change:
-        state = ScanState.STOPPED if broken.by is BrokenBy.PERSON else ScanState.FAILED
+    def _broken(self, row: StoredWork, broken: CutShort) -> Change:
+        state = ScanState.STOPPED if broken.by is CutBy.PERSON else ScanState.FAILED
         said = broken.error.server_words if broken.error is not None else ""
         return self._scans.breaking(
             row.subject_id, state, f"{broken.words} Its answer: {said}" if said else broken.words

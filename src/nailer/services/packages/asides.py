@@ -11,7 +11,7 @@ from nailer.core.files.entry import Entry, SideName
 from nailer.core.files.names import package_aside
 from nailer.core.files.sitepath import SitePath, shown_name
 from nailer.core.people.rights import Right
-from nailer.core.work.kinds import Broken, WorkKind
+from nailer.core.work.kinds import CutShort, WorkKind
 from nailer.engine.engine import Engine
 from nailer.engine.work import RunningWork, Supplied, nothing_more
 from nailer.errors import Conflict, FileMissing, NailerError, NotFound
@@ -20,9 +20,9 @@ from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.sides.side import Side
 from nailer.store.changes import ChangeStore, NewChange, What
 from nailer.store.packages.searches import PackageStore, SetAside
+from nailer.store.running.works import Change, StoredWork
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
-from nailer.store.works import Change, StoredWork
 from nailer.unbroken import unbroken
 
 _log = structlog.get_logger()
@@ -182,7 +182,7 @@ class Asides:
             tries += 1
         return nothing_more
 
-    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+    def _broken(self, row: StoredWork, broken: CutShort) -> Change:
         _log.warning("what a search set aside could not be put back", site=row.site_id, why=broken.words)
         return nothing_more
 

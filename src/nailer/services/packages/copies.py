@@ -17,7 +17,7 @@ from nailer.core.packages.manifest import (
     still_known,
 )
 from nailer.core.people.rights import Right
-from nailer.core.work.kinds import Broken, WorkKind
+from nailer.core.work.kinds import CutShort, WorkKind
 from nailer.core.work.states import CopyState
 from nailer.engine.engine import Engine
 from nailer.engine.work import RunningWork, Supplied
@@ -29,9 +29,9 @@ from nailer.services.packages.restore_tests import RestoreTest, restore_tested
 from nailer.services.packages.taking import CopyStanding, Taker
 from nailer.sides.connection import Lane
 from nailer.store.packages.copies import VerifiedCopy
+from nailer.store.running.works import Change, StoredWork
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
-from nailer.store.works import Change, StoredWork
 
 _THERE = SideName.THERE
 _TURN_S = 0.1
@@ -99,7 +99,7 @@ class VerifiedCopies:
         )
         return await self._store.verifying(copy_id, taken.manifest, taken.fetched, taken.declared)
 
-    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+    def _broken(self, row: StoredWork, broken: CutShort) -> Change:
         return self._store.failing(row.subject_id, broken.words)
 
     async def _known_already(

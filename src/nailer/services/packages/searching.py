@@ -17,7 +17,7 @@ from nailer.core.packages.halves import Culprits, Ended, most_tests, resumed
 from nailer.core.packages.tested import PageTest, broken_by
 from nailer.core.people.rights import Right
 from nailer.core.words import count_text
-from nailer.core.work.kinds import Broken, BrokenBy, WorkKind
+from nailer.core.work.kinds import CutBy, CutShort, WorkKind
 from nailer.core.work.states import SearchState
 from nailer.engine.engine import Engine
 from nailer.engine.work import RunningWork, Supplied
@@ -30,9 +30,9 @@ from nailer.services.packages.seen import PackageBook
 from nailer.sides.side import Side
 from nailer.store.database import Work
 from nailer.store.packages.searches import PackageSearch, PackageStore
+from nailer.store.running.works import Change, StoredWork
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
-from nailer.store.works import Change, StoredWork
 
 _log = structlog.get_logger()
 _THERE = SideName.THERE
@@ -174,11 +174,11 @@ class Searching:
             await asyncio.shield(self._put_back(site, search))
         return self._store.ending(search.id, site.id, SearchState.ENDED, _words(found, search.packages))
 
-    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+    def _broken(self, row: StoredWork, broken: CutShort) -> Change:
         state, words = {
-            BrokenBy.PERSON: (SearchState.STOPPED, "The search was stopped. Everything was restored."),
-            BrokenBy.RESTART: (SearchState.STOPPED, "Nailer was stopped. You can resume where it was."),
-            BrokenBy.FAILURE: (SearchState.FAILED, broken.words),
+            CutBy.PERSON: (SearchState.STOPPED, "The search was stopped. Everything was restored."),
+            CutBy.RESTART: (SearchState.STOPPED, "Nailer was stopped. You can resume where it was."),
+            CutBy.FAILURE: (SearchState.FAILED, broken.words),
         }[broken.by]
         return self._store.ending(row.subject_id, row.site_id, state, words)
 

@@ -9,7 +9,7 @@ from collections.abc import Iterable
 
 from nailer.core.pairs.proposals import choices_of, ends_of
 from nailer.core.pairs.wishes import Doing
-from nailer.services.pairs.plan import SyncPlan, Wanted
+from nailer.services.pairs.plan import SyncPlan, SyncWanted
 from nailer.store.choices import ChoiceStore, StoredChoice
 
 
@@ -17,7 +17,7 @@ class Choices:
     def __init__(self, store: ChoiceStore) -> None:
         self._store = store
 
-    async def recalled(self, plan: SyncPlan) -> Wanted:
+    async def recalled(self, plan: SyncPlan) -> SyncWanted:
         """What is wanted of a plan that was just proposed, with the choices that are remembered. Choices that no longer fit
         are forgotten."""
         remembered = await self._store.of(plan.account_id, plan.pair.id, plan.wish.direction)
@@ -35,7 +35,7 @@ class Choices:
                 stale.append(one.below)
         if stale:
             await self._store.forget(plan.account_id, plan.pair.id, plan.wish.direction, stale)
-        return Wanted(plan.wish, chosen, merged, len(chosen))
+        return SyncWanted(plan.wish, chosen, merged, len(chosen))
 
     async def remember(self, plan: SyncPlan, numbers: Iterable[int]) -> None:
         """Store the choices that a person made on rows. Rows without a choice are forgotten."""

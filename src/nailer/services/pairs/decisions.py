@@ -14,7 +14,7 @@ from nailer.core.pairs.proposals import choices_of
 from nailer.core.pairs.wishes import Doing, SyncWish
 from nailer.errors import Conflict
 from nailer.services.pairs.choices import Choices
-from nailer.services.pairs.plan import Decided, SyncPlan, Wanted
+from nailer.services.pairs.plan import Decided, SyncPlan, SyncWanted
 from nailer.services.pairs.plan_store import PlanStore
 
 
@@ -31,7 +31,7 @@ class Deciding:
             if wish.direction is plan.wish.direction:
                 await _decide(plan, replace(plan.decided.wanted, wish=wish))
                 return
-            await _decide(plan, Wanted(wish))
+            await _decide(plan, SyncWanted(wish))
             remembered = await self._choices.recalled(plan)
             if remembered.chosen:
                 await _decide(plan, remembered)
@@ -40,7 +40,7 @@ class Deciding:
         """Forget every choice on a pair: all rows are as proposed."""
         async with plan.deciding:
             await self._choices.forget(plan)
-            await _decide(plan, Wanted(plan.wish))
+            await _decide(plan, SyncWanted(plan.wish))
 
     async def choose(self, plan: SyncPlan, numbers: Iterable[int], doing: Doing | None) -> int:
         """Decide rows by their numbers, where they offer that; None goes back to what was proposed. Return how many. A text
@@ -81,7 +81,7 @@ class Deciding:
             return len(changed)
 
 
-async def _decide(plan: SyncPlan, wanted: Wanted) -> Decided:
+async def _decide(plan: SyncPlan, wanted: SyncWanted) -> Decided:
     """The caller holds `plan.deciding`. Raises Conflict where the plan is being carried out."""
     if plan.is_carried_out:
         raise Conflict("This plan is already being carried out. Read both sides again to decide anew.")

@@ -32,7 +32,7 @@ from nailer.store.pairs import Pair
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class SyncWanted:
     """What a person wants of a reading: the wish, choices by the numbers of their rows, texts that were merged for rows, and
     how many of the choices were made at an earlier reading."""
 
@@ -47,7 +47,7 @@ class Decided:
     """What is wanted, and all that follows: what is proposed, what is done with each row, the steps. `number` grows with
     each decision, so that a page that shows an older one can be told."""
 
-    wanted: Wanted
+    wanted: SyncWanted
     number: int = 0
     offered: Decisions = field(default_factory=lambda: Decisions([], [], {}))
     doings: Decisions = field(default_factory=lambda: Decisions([], [], {}))
@@ -95,7 +95,7 @@ class SyncPlan:
         """What a wish does with each row."""
         return proposed(self.rows, wish, self.barred, hashes=self.hashes)
 
-    def worked_out(self, wanted: Wanted, offered: Decisions | None = None) -> Decided:
+    def worked_out(self, wanted: SyncWanted, offered: Decisions | None = None) -> Decided:
         """What follows from what is wanted; `offered` where its wish was proposed already. Changes nothing: it may be asked
         in a thread."""
         if offered is None:
@@ -248,4 +248,6 @@ class SyncPlan:
 def empty_plan(account_id: int, pair: Pair, wish: SyncWish, compare: Compare) -> SyncPlan:
     """A plan before anything was read."""
     progress = {end: Progress() for end in SideName}
-    return SyncPlan(secrets.token_hex(8), account_id, pair, Decided(Wanted(wish)), compare, time.monotonic(), progress)
+    return SyncPlan(
+        secrets.token_hex(8), account_id, pair, Decided(SyncWanted(wish)), compare, time.monotonic(), progress
+    )

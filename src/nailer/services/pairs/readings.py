@@ -41,7 +41,7 @@ from nailer.services.files import (
 )
 from nailer.services.pairs.choices import Choices
 from nailer.services.pairs.line_ends import unequal_in_line_ends
-from nailer.services.pairs.plan import SyncPlan, Wanted, empty_plan
+from nailer.services.pairs.plan import SyncPlan, SyncWanted, empty_plan
 from nailer.services.pairs.plan_store import PlanStore
 from nailer.services.plans import room_at
 from nailer.sides.connection import Lane
@@ -132,7 +132,7 @@ class Readings:
         left = {
             number: Doing.LEAVE for number, doing in enumerate(offered.each) if doing not in (Doing.UPLOAD, Doing.STAYS)
         }
-        plan.decided = plan.worked_out(Wanted(plan.wish, left), offered)
+        plan.decided = plan.worked_out(SyncWanted(plan.wish, left), offered)
         plan.ready = True
         return plan
 
@@ -173,7 +173,7 @@ class Readings:
         if plan.pair.other_site_id is None:
             async with self._both(plan) as ends:
                 plan.line_ends = await unequal_in_line_ends(*ends, plan.rows)
-        plan.decided = await asyncio.to_thread(lambda: plan.worked_out(Wanted(plan.wish), plan.proposed(plan.wish)))
+        plan.decided = await asyncio.to_thread(lambda: plan.worked_out(SyncWanted(plan.wish), plan.proposed(plan.wish)))
         if plan.flow.up:
             await self._learn_renaming(plan)
         if self._plans.holds(plan):

@@ -14,7 +14,7 @@ from nailer.errors import NotFound
 from nailer.services.plans.leftovers import Leftovers
 from nailer.services.sites import Sites
 from nailer.store.jobs import FailureGroup, Item, Job, JobStore, Overview
-from nailer.store.parts import PartStore
+from nailer.store.running.parts import PartStore
 
 
 @dataclass(frozen=True, slots=True)

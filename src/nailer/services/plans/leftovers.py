@@ -1,8 +1,8 @@
 """Half files that no job will continue: they are removed at once.
 Half files without an owner are shown to a person, who decides.
 
-A part belongs to an item until it is known to be gone (`store/parts.py`). Where its server cannot be reached it waits here
-and is tried again; nothing says that no half file is left before that was seen.
+A part belongs to an item until it is known to be gone (`store/running/parts.py`). Where its server cannot be reached it
+waits here and is tried again; nothing says that no half file is left before that was seen.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from nailer.errors import NailerError, TransferError
 from nailer.services.files import Browse
 from nailer.sides.connection import Lane
 from nailer.sides.side import Side, is_there
-from nailer.store.parts import Part, PartStore
+from nailer.store.running.parts import Part, PartStore
 from nailer.store.sites import Site, SiteStore
 
 _log = structlog.get_logger()

@@ -7,7 +7,7 @@ from nailer.core.jobs.estimate import pace_of
 from nailer.core.jobs.limits import ALL_SITES, Limits
 from nailer.engine.limits import SpeedLimits
 from nailer.store.jobs import JobStore
-from nailer.store.limits import LimitStore
+from nailer.store.running.limits import LimitStore
 from nailer.store.sites import SiteStore
 
 

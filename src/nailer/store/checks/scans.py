@@ -22,7 +22,7 @@ from nailer.core.words import aware
 from nailer.core.work.states import SCANS, ScanState, check
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
-from nailer.store.works import Change
+from nailer.store.running.works import Change
 
 _KEPT = 3  # the last scan, and what it is compared with
 

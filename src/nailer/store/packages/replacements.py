@@ -17,7 +17,7 @@ from nailer.core.work.states import REPLACEMENTS, UNDER_WAY, ReplacementState, c
 from nailer.errors import Conflict, NotFound, UnderWay
 from nailer.store.checks.watches import answer_of, answer_row
 from nailer.store.database import Database, Row, Work, utc_now
-from nailer.store.works import Change
+from nailer.store.running.works import Change
 
 
 class ReplacementKind(StrEnum):
@@ -69,7 +69,7 @@ class Replacement:
 
 
 @dataclass(frozen=True, slots=True)
-class Decided:
+class DecidedVersion:
     """What was decided of a plan: choices, texts that were joined, and whether files are replaced one by one."""
 
     choices: Mapping[RelativePath, Take]
@@ -141,11 +141,11 @@ class ReplacementStore:
         replacement_id: int,
         choices: Mapping[RelativePath, Take],
         joined: Mapping[RelativePath, tuple[bytes, int]],
-    ) -> Decided:
+    ) -> DecidedVersion:
         """Add to what a person decided, and to the texts that were joined; return all of it. What another page decided at
         the same moment stays. Raises Conflict where it is no plan any more."""
 
-        def _change(work: Work) -> Decided:
+        def _change(work: Work) -> DecidedVersion:
             known = _decided(work, replacement_id)
             all_choices, all_joined = {**known.choices, **choices}, {**known.joined, **joined}
             work.run(
@@ -154,7 +154,7 @@ class ReplacementStore:
                 choices=json.dumps([[_text(below), take.value] for below, take in all_choices.items()]),
                 joined=json.dumps([[_text(below), one.hex(), size] for below, (one, size) in all_joined.items()]),
             )
-            return Decided(all_choices, all_joined, known.in_place)
+            return DecidedVersion(all_choices, all_joined, known.in_place)
 
         return await self._db.write(_change)
 
@@ -187,7 +187,9 @@ class ReplacementStore:
 
         def _change(work: Work) -> int:
             _claim(work, one, ReplacementState.BUILDING)
-            if _decided(work, one.id, ReplacementState.BUILDING) != Decided(one.choices, one.joined, one.in_place):
+            if _decided(work, one.id, ReplacementState.BUILDING) != DecidedVersion(
+                one.choices, one.joined, one.in_place
+            ):
                 raise Conflict("Something else was decided in this plan in the meantime. Read it again.")
             work.run("replacements.build", job_id=adding_job(work) if adding_job is not None else None, **values)
             return one.id
@@ -258,14 +260,14 @@ def _step(work: Work, replacement_id: int, state: ReplacementState) -> None:
     check(REPLACEMENTS, ReplacementState(was), state)
 
 
-def _decided(work: Work, replacement_id: int, state: ReplacementState = ReplacementState.PLANNED) -> Decided:
+def _decided(work: Work, replacement_id: int, state: ReplacementState = ReplacementState.PLANNED) -> DecidedVersion:
     """What is decided, in the transaction that goes by it. Raises Conflict where the state is another one."""
     row = work.one("replacements.decided", id=replacement_id)
     if row is None:
         raise NotFound("This replacement no longer exists.")
     if ReplacementState(row["state"]) is not state:
         raise Conflict("This is not a plan that can be changed.")
-    return Decided(_choices(row["choices"]), _joined(row["joined"]), bool(row["in_place"]))
+    return DecidedVersion(_choices(row["choices"]), _joined(row["joined"]), bool(row["in_place"]))
 
 
 def _choices(text: str) -> dict[RelativePath, Take]:

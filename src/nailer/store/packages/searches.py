@@ -15,7 +15,7 @@ from nailer.core.work.kinds import WorkKind
 from nailer.core.work.states import SEARCHES, SearchState, check
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
-from nailer.store.works import Change, begin_for_anyone
+from nailer.store.running.works import Change, begin_for_anyone
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from nailer.core.files.sitepath import shown_name
 from nailer.core.packages.declared import Declared
 from nailer.core.packages.versions import Order, order, version_of
 from nailer.core.words import size_text
-from nailer.core.work.kinds import Broken, WorkKind
+from nailer.core.work.kinds import CutShort, WorkKind
 from nailer.core.work.states import CopyState, ReplacementState
 from nailer.engine.engine import Engine
 from nailer.engine.swap import tries_renaming
@@ -27,9 +27,9 @@ from nailer.sides.side import Side
 from nailer.store.database import Work
 from nailer.store.packages.copies import CopyKind, VerifiedCopy
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementStore
+from nailer.store.running.works import Change, StoredWork
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
-from nailer.store.works import Change, StoredWork
 
 _Kind, _State = ReplacementKind, ReplacementState
 
@@ -101,7 +101,7 @@ class ReplacementReading:
         site = await self._sites.get(one.site_id)
         return self._store.planning(await self._read(replace(one, account_id=work.row.account_id), site, wish))
 
-    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+    def _broken(self, row: StoredWork, broken: CutShort) -> Change:
         return self._store.not_read(row.subject_id, f"{broken.words} Nothing was changed.")
 
     def _say(self, number: int, words: str) -> None:

@@ -15,7 +15,7 @@ from nailer.core.jobs.states import ENDED, JobState
 from nailer.core.packages.manifest import tree_of, unagreed
 from nailer.core.plans.plan import Answers
 from nailer.core.words import count_text
-from nailer.core.work.kinds import Broken, WorkKind
+from nailer.core.work.kinds import CutShort, WorkKind
 from nailer.core.work.states import ReplacementState
 from nailer.engine.engine import Engine
 from nailer.engine.work import RunningWork, Supplied
@@ -34,9 +34,9 @@ from nailer.store.database import Work
 from nailer.store.jobs import Job, NewItem, NewJob
 from nailer.store.packages.replacements import Replacement, ReplacementKind, ReplacementStore
 from nailer.store.packages.seen import SeenPackage
+from nailer.store.running.works import Change, StoredWork
 from nailer.store.sites import Site
 from nailer.store.stores import Stores
-from nailer.store.works import Change, StoredWork
 
 _THERE = SideName.THERE
 _LOOK_EVERY_S = 0.1
@@ -91,7 +91,7 @@ class ReplacementRuns:
         state, words = await self._steps(one, await self._sites.get(one.site_id), work)
         return self._store.stepping(one.id, state, words)
 
-    def _broken(self, row: StoredWork, broken: Broken) -> Change:
+    def _broken(self, row: StoredWork, broken: CutShort) -> Change:
         return self._store.stepping(row.subject_id, ReplacementState.FAILED, broken.words)
 
     async def _steps(self, one: Replacement, site: Site, work: RunningWork) -> tuple[ReplacementState, str]:

@@ -1,0 +1,1 @@
+"""What runners write of what they do: claims and leases, half files, limits of speed."""
