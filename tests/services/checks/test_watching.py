@@ -78,8 +78,7 @@ async def test_a_job_that_is_paused_is_looked_at_once_it_has_ended(world: World,
     watching = world.nailer.checks.watching
     await watching.look_before(await world.nailer.stores.jobs.get(job_id), world.site)
     watching.job_ended(job_id)  # as where a run ends and the job does not
-    while watching._looking:
-        await asyncio.sleep(0.01)
+    await watching._looking.all_ended()
     watch = await watching.of_job(job_id)
     assert watch is not None
     assert watch.ended_at is None

@@ -134,12 +134,15 @@ class SftpLooking:
         """What a look by name says. Some servers follow links even then: unless it is known that this one does not, the
         name is asked for a link's target in the same breath."""
         side, learned = self._side, self._learned
-        looking = side.ask(side.client.lstat(path.raw), path)
+
+        async def _looked() -> Entry:
+            return entry_of(path.name, await side.ask(side.client.lstat(path.raw), path))
+
         if learned.looks_at_links:
-            entry, target = entry_of(path.name, await looking), None
+            entry, target = await _looked(), None
         else:
-            attributes, target = await asyncio.gather(looking, self._target(path))
-            entry = entry_of(path.name, attributes)
+            # Made where it runs: cancelled before that, no request is left that nobody awaited.
+            entry, target = await asyncio.gather(_looked(), self._target(path))
         if entry.kind is Kind.LINK:
             entry = await self._with_target(path, entry)
             if entry.leads_to is not None:
