@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import socket
+import threading
 from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
 
@@ -11,7 +12,7 @@ import pytest
 
 from nailer.core.work.kinds import CutBy, CutShort, WorkKind
 from nailer.engine.work import RunningWork, Supplied, WorkRunner
-from nailer.errors import Conflict, LeaseLost, NailerError, UnderWay
+from nailer.errors import Conflict, LeaseLost, NailerError, NotFound, StoreUnavailable, UnderWay
 from nailer.store.database import Work
 from nailer.store.running.works import Change, StoredWork
 from tests.world import World
@@ -229,3 +230,56 @@ async def test_what_another_machine_holds_is_not_taken_from_it(bench: Bench) -> 
     held = await store.get(RESUMES, 1)
     assert held is not None
     assert held.owner == "another-machine:999999:x"
+
+
+async def test_work_whose_subject_is_gone_ends_for_good(bench: Bench) -> None:
+    """Somebody deleted what it was about: no end fits, and nothing begins it again every few seconds."""
+
+    def _gone(_: Work) -> None:
+        raise NotFound("This copy does not exist.")
+
+    bench.steps = lambda _: _gone
+    bench.runner.supply(KIND, Supplied(bench._steps, lambda *_: _gone))
+    bench.go_on.set()
+    await bench.begin()
+    await bench.runner.ended(KIND, 7)
+    assert await bench.world.nailer.stores.works.get(KIND, 7) is None
+    await bench.runner._look()
+    assert bench.begun == [1]
+
+
+async def test_an_end_that_is_being_written_is_written_once_though_all_stops(bench: Bench) -> None:
+    writing, go_on = threading.Event(), threading.Event()
+
+    def _end(_: Work) -> None:
+        writing.set()
+        go_on.wait(10)
+        bench.ends.append("done")
+
+    bench.steps = lambda _: _end
+    bench.go_on.set()
+    await bench.begin()
+    await asyncio.to_thread(writing.wait, 10)
+    stopped = asyncio.create_task(bench.runner.stop())
+    await asyncio.sleep(0.1)
+    go_on.set()
+    await stopped
+    assert bench.ends == ["done"]
+
+
+async def test_what_could_not_be_written_as_ended_counts_as_interrupted(bench: Bench) -> None:
+    """The database was away for so long: what does not resume is not begun a second time from nothing."""
+    write = WorkRunner._write
+
+    async def _away(*_: object) -> None:
+        raise StoreUnavailable("away")
+
+    bench.go_on.set()
+    with pytest.MonkeyPatch.context() as away:
+        away.setattr(WorkRunner, "_write", _away)
+        await bench.begin()
+        await next(iter(bench.runner._mine.values())).ended.wait()
+    assert WorkRunner._write is write
+    await bench.runner._look()
+    await bench.runner.ended(KIND, 7)
+    assert (bench.begun, bench.ends) == ([1], ["restart: Nailer was stopped before it finished."])

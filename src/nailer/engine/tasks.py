@@ -82,13 +82,9 @@ class Often:
         """End looking, and what began by it."""
         await self._tasks.close()
 
-    def begin(self, work: Coroutine[None, None, None], key: Hashable = None) -> asyncio.Task[None]:
+    def begin(self, work: Coroutine[None, None, None]) -> asyncio.Task[None]:
         """Begin something that was found: looking goes on beside it."""
-        return self._tasks.begin(work, key)
-
-    def is_under_way(self, key: Hashable) -> bool:
-        """True while what was begun by a key goes on."""
-        return self._tasks.of(key) is not None
+        return self._tasks.begin(work)
 
     async def _watch(self) -> None:
         while True:

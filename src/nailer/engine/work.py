@@ -11,7 +11,7 @@ import asyncio
 import contextlib
 import time
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
 import structlog
@@ -29,6 +29,7 @@ _P = TypeVar("_P")
 
 _TRIES_WITHOUT_DATABASE, _PAUSE_S = 60, 1.0
 _ASK_AGAIN_S = 0.2
+_LAST_S = 10.0  # how long a stop waits for ends that are being written
 _INTERRUPTED = "Nailer was stopped before it finished."
 _STOPPED = "It was stopped."
 _OUR_ERROR = "It failed because of an error in Nailer. Details are in Nailer's log."
@@ -45,12 +46,20 @@ class RunningWork:
     task: asyncio.Task[None] | None = None
     stop_asked: bool = False
     is_lost: bool = False
+    ending: asyncio.Task[None] | None = None
     ended: asyncio.Event = field(default_factory=asyncio.Event)
 
     @property
     def is_resumed(self) -> bool:
         """True where another process, or an earlier start of this one, had begun it."""
         return self.row.claims > 1
+
+    def shows(self, made: type[_P]) -> _P:
+        """What its pages show of it; made now where whoever began it is gone."""
+        if not isinstance(self.progress, made):
+            self.progress = made()
+        assert isinstance(self.progress, made)
+        return self.progress
 
     def hold(self) -> None:
         """Before a change that must not be made twice: return where the lease holds. Raises LeaseLost."""
@@ -80,6 +89,7 @@ class WorkRunner:
         self.owner = new_owner()
         self._supplied: dict[WorkKind, Supplied] = {}
         self._mine: dict[int, RunningWork] = {}
+        self._begun: set[int] = set()
         self._loop: asyncio.Task[None] | None = None
         self._held_until_s = 0.0
         self._stopping = False
@@ -100,8 +110,7 @@ class WorkRunner:
         if self._loop is not None:
             self._loop.cancel()
             await asyncio.gather(self._loop, return_exceptions=True)
-        for one in list(self._mine.values()):
-            await self._end_task(one)
+        await asyncio.gather(*(self._end_task(one) for one in list(self._mine.values())))
 
     async def begin(
         self,
@@ -207,6 +216,8 @@ class WorkRunner:
         self._held_until_s = asked_s + LEASE_S
         for work_id in known & set(self._mine):
             one = self._mine[work_id]
+            if one.ending is not None:
+                continue  # its row goes with its end
             if work_id not in held:
                 _log.warning("the lease of long work ran out under it", kind=one.row.kind, subject=one.row.subject_id)
                 one.is_lost = True
@@ -218,7 +229,7 @@ class WorkRunner:
                     if one.task is not None:
                         one.task.cancel()
         for work_id, row in held.items():
-            # Whoever began it was cancelled between the transaction and the first step.
+            # Whoever began it was cancelled between the transaction and the first step, or its end could not be written.
             if work_id not in known and work_id not in self._mine and row.kind in self._supplied:
                 self._go(row)
         for row in await self._store.claim(self.owner, list(self._supplied), lease_s=LEASE_S):
@@ -227,18 +238,22 @@ class WorkRunner:
     def _go(self, row: StoredWork, progress: object = None) -> None:
         if row.id in self._mine or self._stopping:
             return
+        if row.id in self._begun:
+            row = replace(row, claims=row.claims + 1)
+        self._begun.add(row.id)
         one = RunningWork(row, RULES[row.kind], progress, self._held_until_s)
         self._mine[row.id] = one
         one.task = asyncio.create_task(self._run(one))
 
     async def _end_task(self, one: RunningWork) -> None:
         """Cancel the task of work, and let its end be written down. A task that is cancelled before its first step runs none
-        of its code."""
-        if one.task is not None:
+        of its code; an end that is being written is not written twice."""
+        if one.ending is None and one.task is not None:
             one.task.cancel()
             await asyncio.gather(one.task, return_exceptions=True)
-        if not one.ended.is_set():
-            await self._ended(one, self._cut(one))
+        if one.ending is None:
+            one.ending = asyncio.create_task(self._ended(one, self._cut(one)))
+        await asyncio.wait({one.ending}, timeout=_LAST_S if self._stopping else None)
 
     async def _run(self, one: RunningWork) -> None:
         end: Change | None
@@ -246,7 +261,8 @@ class WorkRunner:
             end = await self._end_of(one)
         except asyncio.CancelledError:
             end = self._cut(one)
-        await asyncio.shield(self._ended(one, end))
+        one.ending = asyncio.create_task(self._ended(one, end))
+        await asyncio.shield(one.ending)
 
     def _cut(self, one: RunningWork) -> Change | None:
         """What writes the end of cancelled work down; None where there is none."""
@@ -258,20 +274,15 @@ class WorkRunner:
         return None if one.rules.resumes else broken(one.row, CutShort(CutBy.RESTART, _INTERRUPTED))
 
     async def _ended(self, one: RunningWork, end: Change | None) -> None:
-        """Write the end of work down, or release it for another to go on with. An end that is refused where it is written (a
-        look in the same transaction found otherwise) is a failure."""
+        """Write the end of work down, or release it for another to go on with."""
         try:
             if end is not None:
-                try:
-                    await self._write(one, end)
-                except (LeaseLost, StoreUnavailable):
-                    raise
-                except NailerError as error:
-                    broken = self._supplied[one.row.kind].broken
-                    await self._write(one, broken(one.row, CutShort(CutBy.FAILURE, error.what, error)))
+                await self._write_some_end(one, end)
+                self._begun.discard(one.row.id)
             elif not one.is_lost:
                 with contextlib.suppress(StoreUnavailable):
                     await self._store.release(one.row.id, self.owner)
+                    self._begun.discard(one.row.id)
         except LeaseLost:
             _log.warning("long work was taken over before its end was written down", kind=one.row.kind)
         except NailerError as error:
@@ -279,6 +290,23 @@ class WorkRunner:
         finally:
             self._mine.pop(one.row.id, None)
             one.ended.set()
+
+    async def _write_some_end(self, one: RunningWork, end: Change) -> None:
+        """An end that is refused where it is written (a look in the same transaction found otherwise) is a failure. Where
+        that is refused, too, what the work was about is gone: nothing is left to say but that it has ended."""
+        try:
+            await self._write(one, end)
+        except (LeaseLost, StoreUnavailable):
+            raise
+        except NailerError as refused:
+            broken = self._supplied[one.row.kind].broken(one.row, CutShort(CutBy.FAILURE, refused.what, refused))
+            try:
+                await self._write(one, broken)
+            except (LeaseLost, StoreUnavailable):
+                raise
+            except NailerError as gone:
+                _log.warning("what long work was about is gone", kind=one.row.kind, why=gone.what)
+                await self._write(one, nothing_more)
 
     async def _write(self, one: RunningWork, end: Change) -> None:
         async def _end() -> None:

@@ -9,10 +9,22 @@ from collections.abc import Sequence
 import pytest
 
 from nailer.acting import Acting, acting_as
+from nailer.core.files.entry import SideName
 from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.tested import PageTest
 from nailer.core.people.rights import Grant, Person, Right
-from nailer.errors import Conflict, ConnectionDropped, InvalidInput, Locked, NailerError, NotAllowed, NotFound, UnderWay
+from nailer.engine.work import RunningWork
+from nailer.errors import (
+    Conflict,
+    ConnectionDropped,
+    InvalidInput,
+    LeaseLost,
+    Locked,
+    NailerError,
+    NotAllowed,
+    NotFound,
+    UnderWay,
+)
 from nailer.services.packages import SearchKnown, SearchState
 from nailer.sides.sftp.side import SftpSide
 from nailer.standins.pages import Pages
@@ -301,3 +313,29 @@ async def test_packages_are_seen_with_what_is_here(world: World, pages: Pages) -
     found = {one.name: one for one in (await book.seen(world.site)).packages}
     assert found["Part 0"].aside is not None
     assert found["Part 0"].path == path("/htdocs/add-ons/part-00")
+
+
+async def test_bringing_back_is_not_over_because_its_lease_may_be(world: World) -> None:
+    """After an outage of the database nobody knows who holds the work: it is begun again, never called done."""
+    packages = lay_out(world, 3, alone(1))
+    before = tree(world.there)
+    asides, engine = world.nailer.packages.asides, world.nailer.engine
+    adding = world.nailer.stores.packages.beginning(world.site.id, world.account_id, PAGE, packages)
+    search_id = await world.nailer.stores.database.write(adding)
+    async with world.nailer.files.browse.side(world.site, SideName.THERE) as side:
+        await asides.move(world.site, side, packages[0], account_id=world.account_id, search_id=search_id)
+    hold, refused = RunningWork.hold, []
+
+    def _lost_once(self: RunningWork) -> None:
+        if not refused:
+            refused.append("once")
+            raise LeaseLost("Another process may have taken this work over.")
+        hold(self)
+
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(RunningWork, "hold", _lost_once)
+        await world.nailer.stores.packages.bring_back_left()
+        await engine.work._look()
+        await asides.restored(world.site.id)
+    assert refused == ["once"]
+    assert tree(world.there) == before

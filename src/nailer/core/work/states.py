@@ -79,4 +79,4 @@ UNDER_WAY = (_R.BUILDING, _R.SWAPPING, _R.LOOKING, _R.RESTORING)
 def check(table: Mapping[_S, frozenset[_S]], was: _S, state: _S) -> None:
     """Raises Conflict where a state cannot become another."""
     if was is not state and state not in table.get(was, frozenset()):
-        raise Conflict(f"This is {was} now, so it cannot become {state}.")
+        raise Conflict(f"This has changed in the meantime: it is {was} now. Reload the page.")

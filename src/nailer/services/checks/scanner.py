@@ -128,9 +128,7 @@ class SiteScanner:
         await self._work.ended_on(WorkKind.SCAN, site_id)
 
     async def _steps(self, work: RunningWork) -> Change:
-        standing = work.progress if isinstance(work.progress, ScanProgress) else ScanProgress()
-        work.progress = standing
-        return await self._attempts(await self._scans.get(work.row.subject_id), standing)
+        return await self._attempts(await self._scans.get(work.row.subject_id), work.shows(ScanProgress))
 
     def _broken(self, row: StoredWork, broken: CutShort) -> Change:
         state = ScanState.STOPPED if broken.by is CutBy.PERSON else ScanState.FAILED

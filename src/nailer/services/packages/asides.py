@@ -14,7 +14,7 @@ from nailer.core.people.rights import Right
 from nailer.core.work.kinds import CutShort, WorkKind
 from nailer.engine.engine import Engine
 from nailer.engine.work import RunningWork, Supplied, nothing_more
-from nailer.errors import Conflict, FileMissing, NailerError, NotFound
+from nailer.errors import Conflict, FileMissing, LeaseLost, NailerError, NotFound
 from nailer.services.checks import need_whole
 from nailer.services.files import Browse, Files, GuardedFolders
 from nailer.sides.side import Side
@@ -172,6 +172,8 @@ class Asides:
                     work.hold()
                     await self.put_back(site, side)
                 break
+            except LeaseLost:
+                raise  # whoever holds the work now brings it back
             except NailerError as error:
                 # Who must look is said on the page: the row stays open. A line or a server that is away is waited for.
                 if not error.retryable:

@@ -84,9 +84,7 @@ class VerifiedCopies:
         await self._work.ended_on(WorkKind.COPY, site_id)
 
     async def _steps(self, work: RunningWork) -> Change:
-        copy_id, standing = work.row.subject_id, CopyStanding()
-        if isinstance(work.progress, CopyStanding):
-            standing = work.progress
+        copy_id, standing = work.row.subject_id, work.shows(CopyStanding)
         standing.copy_id = copy_id
         site = await self._sites.get(work.row.site_id)
         path = (await self._store.get(site.id, copy_id)).path

@@ -165,7 +165,7 @@ class Searching:
     async def _steps(self, work: RunningWork) -> Change:
         """The tests; whatever ends them, everything has its name again first. What cannot have it now gets it by work of its
         own, which begins with the end of the search."""
-        standing = work.progress if isinstance(work.progress, SearchStanding) else SearchStanding()
+        standing = work.shows(SearchStanding)
         search = await self._store.get(work.row.subject_id)
         site = await self._sites.get(search.site_id)
         try:

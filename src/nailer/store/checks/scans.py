@@ -19,10 +19,10 @@ from nailer.core.jobs.schedule import Every, Schedule, next_run
 from nailer.core.site.links import FileLinks, Link, Use
 from nailer.core.site.read_files import ReadFile
 from nailer.core.words import aware
-from nailer.core.work.states import SCANS, ScanState, check
+from nailer.core.work.states import SCANS, ScanState
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
-from nailer.store.running.works import Change
+from nailer.store.running.works import Change, check_step
 
 _KEPT = 3  # the last scan, and what it is compared with
 
@@ -194,10 +194,7 @@ def _next(at: str, zone: str) -> datetime:
 
 
 def _step(work: Work, scan_id: int, state: ScanState) -> None:
-    was = work.value("scans.lock", id=scan_id)
-    if was is None:
-        raise NotFound("This scan no longer exists.")
-    check(SCANS, ScanState(was), state)
+    check_step(work, "scans.lock", scan_id, SCANS, state, "This scan no longer exists.")
 
 
 def _scan(row: Row) -> StoredScan:

@@ -13,9 +13,10 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.declared import Declared
 from nailer.core.packages.manifest import Manifest
 from nailer.core.words import aware, count_text
-from nailer.core.work.states import COPIES, CopyState, check
+from nailer.core.work.states import COPIES, CopyState
 from nailer.errors import Conflict, NotFound
 from nailer.store.database import Database, Row, Work, utc_now
+from nailer.store.running.works import check_step
 from nailer.unbroken import in_thread
 
 _LONGEST = timedelta(days=1)
@@ -187,10 +188,7 @@ class CopyStore:
 
 
 def _step(work: Work, copy_id: int, state: CopyState) -> None:
-    was = work.value("copies.lock", id=copy_id)
-    if was is None:
-        raise NotFound("This copy does not exist.")
-    check(COPIES, CopyState(was), state)
+    check_step(work, "copies.lock", copy_id, COPIES, state, "This copy does not exist.")
 
 
 def _packed(manifest: Manifest) -> bytes:

@@ -13,11 +13,11 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.files.tree import RelativePath
 from nailer.core.packages.replacing import Take
 from nailer.core.words import aware
-from nailer.core.work.states import REPLACEMENTS, UNDER_WAY, ReplacementState, check
+from nailer.core.work.states import REPLACEMENTS, UNDER_WAY, ReplacementState
 from nailer.errors import Conflict, NotFound, UnderWay
 from nailer.store.checks.watches import answer_of, answer_row
 from nailer.store.database import Database, Row, Work, utc_now
-from nailer.store.running.works import Change
+from nailer.store.running.works import Change, check_step
 
 
 class ReplacementKind(StrEnum):
@@ -254,10 +254,7 @@ class ReplacementStore:
 
 
 def _step(work: Work, replacement_id: int, state: ReplacementState) -> None:
-    was = work.value("replacements.lock", id=replacement_id)
-    if was is None:
-        raise NotFound("This replacement no longer exists.")
-    check(REPLACEMENTS, ReplacementState(was), state)
+    check_step(work, "replacements.lock", replacement_id, REPLACEMENTS, state, "This replacement no longer exists.")
 
 
 def _decided(work: Work, replacement_id: int, state: ReplacementState = ReplacementState.PLANNED) -> DecidedVersion:

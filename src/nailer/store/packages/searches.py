@@ -12,10 +12,10 @@ from nailer.core.files.sitepath import SitePath
 from nailer.core.packages.tested import PageTest
 from nailer.core.words import aware
 from nailer.core.work.kinds import WorkKind
-from nailer.core.work.states import SEARCHES, SearchState, check
+from nailer.core.work.states import SEARCHES, SearchState
 from nailer.errors import NotFound
 from nailer.store.database import Database, Row, Work, utc_now
-from nailer.store.running.works import Change, begin_for_anyone
+from nailer.store.running.works import Change, begin_for_anyone, check_step
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,10 +153,7 @@ class PackageStore:
 
 
 def _step(work: Work, search_id: int, state: SearchState) -> None:
-    was = work.value("packages.lock", id=search_id)
-    if was is None:
-        raise NotFound("This search no longer exists.")
-    check(SEARCHES, SearchState(was), state)
+    check_step(work, "packages.lock", search_id, SEARCHES, state, "This search no longer exists.")
 
 
 def bringing_back(work: Work, site_id: int) -> None:

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from datetime import timedelta
+from enum import StrEnum
+from typing import TypeVar
 
 from nailer.core.work.kinds import WorkKind
-from nailer.errors import LeaseLost, UnderWay
+from nailer.core.work.states import check
+from nailer.errors import LeaseLost, NotFound, UnderWay
 from nailer.store.database import Database, Row, Work, utc_now
 
 Change = Callable[[Work], None]
+_S = TypeVar("_S", bound=StrEnum)
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +142,15 @@ def begin_for_anyone(work: Work, kind: WorkKind, site_id: int, subject_id: int) 
         until=None,
         now=utc_now(),
     )
+
+
+def check_step(work: Work, lock: str, number: int, table: Mapping[_S, frozenset[_S]], state: _S, gone: str) -> None:
+    """Look, in the transaction that writes it, whether a state may follow on the stored one; `lock` is the query that tells
+    and locks that. Raises NotFound with the sentence `gone` where there is no row, Conflict where it may not."""
+    was = work.value(lock, id=number)
+    if was is None:
+        raise NotFound(gone)
+    check(table, type(state)(was), state)
 
 
 def _stored(row: Row) -> StoredWork:
